@@ -1,0 +1,163 @@
+// Package declare is the URL language: the CSS declarations in an image URL's query, read into typed values,
+// checked, and written back one way.
+//
+// A query is parsed as a whole: every problem in it is found and reported, not just the first, and a query
+// with a problem gives no declarations at all. Nothing is guessed; where a name or keyword is close to one
+// that exists, the problem says so.
+//
+// Three texts of one request are told apart. What the client sent is any spelling. AddressForm is the one
+// spelling of the same declarations, from the text alone: it is what is signed and what Content-Location
+// carries. A Resolved value is what remains after a site's defaults and negotiation: equal resolved texts
+// are one variant.
+package declare
+
+import (
+	"strconv"
+	"strings"
+)
+
+// Declarations are the typed values of one query. The zero value declares nothing. It is comparable and
+// safe to copy.
+type Declarations struct {
+	Width   float64 // slot width in CSS pixels, 1–65535; 0: not declared
+	Height  float64 // slot height in CSS pixels, 1–65535; 0: not declared
+	Aspect  Ratio   // shape of the slot; the zero Ratio: not declared
+	Fit     Fit
+	Format  Format
+	Quality Quality
+}
+
+// A Ratio is a CSS <ratio>, W to H, both positive. The zero value means none.
+type Ratio struct{ W, H float64 }
+
+// IsZero reports whether no ratio is declared.
+func (r Ratio) IsZero() bool { return r.W == 0 }
+
+// Value is the ratio as one number, width ÷ height.
+func (r Ratio) Value() float64 { return r.W / r.H }
+
+func (r Ratio) String() string {
+	if r.H == 1 {
+		return number(r.W)
+	}
+	return number(r.W) + "/" + number(r.H)
+}
+
+// Fit is the value of object-fit.
+type Fit uint8
+
+const (
+	FitUnset Fit = iota
+	Fill         // CSS's initial value
+	Cover
+	Contain
+)
+
+var fits = []string{Fill: "fill", Cover: "cover", Contain: "contain"}
+
+func (f Fit) String() string { return keyword(fits, int(f)) }
+
+// Format is an image format that a variant may be delivered in.
+type Format uint8
+
+const (
+	FormatUnset Format = iota // negotiated
+	WebP
+	JPEG
+	PNG
+)
+
+var formats = []string{WebP: "webp", JPEG: "jpeg", PNG: "png"}
+
+func (f Format) String() string { return keyword(formats, int(f)) }
+
+// MediaType is the format's media type, such as image/webp.
+func (f Format) MediaType() string { return "image/" + f.String() }
+
+// CarriesAlpha reports whether pictures with transparency survive in this format.
+func (f Format) CarriesAlpha() bool { return f == WebP || f == PNG }
+
+// ParseFormat finds the format with this name, FormatUnset where there is none.
+func ParseFormat(name string) Format { return Format(find(formats, strings.ToLower(name))) }
+
+// Quality is visible quality from 1 to 100, or Lossless. The zero value means not declared.
+type Quality uint8
+
+// Lossless keeps every pixel as it was painted.
+const Lossless Quality = 255
+
+func (q Quality) String() string {
+	switch q {
+	case 0:
+		return ""
+	case Lossless:
+		return "lossless"
+	}
+	return strconv.Itoa(int(q))
+}
+
+func keyword(words []string, i int) string {
+	if i < len(words) {
+		return words[i]
+	}
+	return ""
+}
+
+// find returns the index of word in words, 0 (no value's own index) where it isn't there.
+func find(words []string, word string) int {
+	for i, w := range words {
+		if w != "" && w == word {
+			return i
+		}
+	}
+	return 0
+}
+
+// number writes v the one way that the address form writes numbers: the shortest decimal that reads back
+// as v, without exponent.
+func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
+
+// Over returns d with what it doesn't declare taken from base: the cascade of a site's defaults under a URL.
+func (d Declarations) Over(base Declarations) Declarations {
+	for i := range properties {
+		if p := &properties[i]; !p.declared(&d) {
+			p.inherit(&d, &base)
+		}
+	}
+	return d
+}
+
+// AddressForm is the one way of writing exactly these declarations: names in the order of the language,
+// lower case, values in their shortest spelling. It is a query string without its question mark, empty
+// where nothing is declared. Parsing it gives d again.
+func (d Declarations) AddressForm() string {
+	var b [128]byte
+	return string(d.AppendAddressForm(b[:0]))
+}
+
+// AppendAddressForm appends the address form to b.
+func (d Declarations) AppendAddressForm(b []byte) []byte {
+	start := len(b)
+	for i := range properties {
+		p := &properties[i]
+		if !p.declared(&d) {
+			continue
+		}
+		if len(b) > start {
+			b = append(b, '&')
+		}
+		b = append(b, p.name...)
+		b = append(b, '=')
+		b = p.append(b, &d)
+	}
+	return b
+}
+
+// Names lists the names of the language, in its order.
+func Names() []string {
+	names := make([]string, len(properties))
+	for i, p := range properties {
+		names[i] = p.name
+	}
+	return names
+}

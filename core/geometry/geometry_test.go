@@ -1,0 +1,99 @@
+package geometry
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"echolane/core/declare"
+)
+
+func parse(t *testing.T, query string) declare.Declarations {
+	t.Helper()
+	d, err := declare.Parse(query)
+	if err != nil {
+		t.Fatalf("parse %q: %v", query, err)
+	}
+	return d
+}
+
+func TestPlanFollowsCSS(t *testing.T) {
+	for _, c := range []struct {
+		name    string
+		natural Size
+		query   string
+		canvas  Size
+		placed  Rect
+	}{
+		{"nothing declared: natural size", Size{600, 400}, "", Size{600, 400}, Rect{0, 0, 600, 400}},
+		{"one side: the other follows", Size{600, 400}, "width=300", Size{300, 200}, Rect{0, 0, 300, 200}},
+		{"half pixels round up", Size{6000, 4000}, "width=401", Size{401, 267}, Rect{0, 0, 401, 267}},
+		{"an edge at a fraction below half rounds down", Size{1600, 999}, "width=333", Size{333, 208}, Rect{0, 0, 333, 208}},
+		{"cover cuts both sides evenly", Size{600, 400}, "width=200&height=200&object-fit=cover", Size{200, 200}, Rect{-50, 0, 250, 200}},
+		{"cover by shape", Size{4000, 3000}, "width=350&aspect-ratio=3/2&object-fit=cover", Size{350, 233}, Rect{0, -15, 350, 248}},
+		{"fill stretches", Size{600, 400}, "width=100&height=300&object-fit=fill", Size{100, 300}, Rect{0, 0, 100, 300}},
+		{"contain delivers the picture alone", Size{600, 400}, "width=300&height=300&object-fit=contain", Size{300, 200}, Rect{0, 0, 300, 200}},
+		{"both sides: the shape is ignored", Size{600, 400}, "width=100&height=100&aspect-ratio=3/1&object-fit=cover", Size{100, 100}, Rect{-25, 0, 125, 100}},
+		{"a shape alone: the largest within", Size{600, 400}, "aspect-ratio=1&object-fit=cover", Size{400, 400}, Rect{-100, 0, 500, 400}},
+		{"a wide shape alone", Size{600, 400}, "aspect-ratio=3/1&object-fit=cover", Size{600, 200}, Rect{0, -100, 600, 300}},
+		{"never grown: width", Size{600, 400}, "width=1200", Size{600, 400}, Rect{0, 0, 600, 400}},
+		{"never grown: cover keeps the slot's shape", Size{600, 400}, "width=1000&height=1000&object-fit=cover", Size{400, 400}, Rect{-100, 0, 500, 400}},
+		{"never grown: fill keeps the slot's shape", Size{600, 400}, "width=300&height=800", Size{150, 400}, Rect{0, 0, 150, 400}},
+		{"never grown: contain stops at natural", Size{600, 400}, "width=5000&height=5000&object-fit=contain", Size{600, 400}, Rect{0, 0, 600, 400}},
+		{"no side vanishes", Size{60000, 2}, "width=10", Size{10, 1}, Rect{0, 0, 10, 1}},
+	} {
+		t.Run(c.name, func(t *testing.T) {
+			p := New(c.natural, parse(t, c.query))
+			if p.Canvas != c.canvas || p.Placed != c.placed {
+				t.Errorf("canvas %v placed %v, want %v %v", p.Canvas, p.Placed, c.canvas, c.placed)
+			}
+		})
+	}
+}
+
+// The invariants hold for any size and declarations that the language lets through.
+func TestPlanInvariants(t *testing.T) {
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 1))
+	side := func() int { return 1 + int(math.Exp(r.Float64()*math.Log(65535))) - 1 }
+	for range 400_000 {
+		natural := Size{side(), side()}
+		var d declare.Declarations
+		if r.IntN(3) > 0 {
+			d.Width = 1 + r.Float64()*float64(side())
+		}
+		if r.IntN(3) > 0 {
+			d.Height = 1 + r.Float64()*float64(side())
+		}
+		if r.IntN(2) > 0 {
+			d.Aspect = declare.Ratio{W: 1 + r.Float64()*9, H: 1 + r.Float64()*9}
+		}
+		d.Fit = declare.Fit(1 + r.IntN(3))
+		p := New(natural, d)
+		fail := func(what string) {
+			t.Fatalf("%s: natural %v, %+v: canvas %v placed %v", what, natural, d, p.Canvas, p.Placed)
+		}
+		if p.Canvas.W < 1 || p.Canvas.H < 1 || p.Placed.W() < 1 || p.Placed.H() < 1 {
+			fail("a side is zero")
+		}
+		if p.Canvas.W > natural.W || p.Canvas.H > natural.H {
+			fail("more than the source has")
+		}
+		if d.Width != 0 && float64(p.Canvas.W) > d.Width+1 || d.Height != 0 && float64(p.Canvas.H) > d.Height+1 {
+			fail("more than was asked")
+		}
+		// A snapped edge may leave the canvas's last half pixel to the picture's edge, never more.
+		if p.Placed.X0 > 0 || p.Placed.Y0 > 0 || p.Placed.X1 < p.Canvas.W-1 || p.Placed.Y1 < p.Canvas.H-1 {
+			fail("the picture doesn't cover the canvas")
+		}
+		if d.Fit != declare.Fill {
+			// Shape kept: each painted side is within a pixel of what the other side's scale gives it.
+			sx, sy := p.ScaleX(), p.ScaleY()
+			if math.Abs(sx*float64(natural.H)-float64(p.Placed.H())) > 1+float64(natural.H)/float64(natural.W) &&
+				math.Abs(sy*float64(natural.W)-float64(p.Placed.W())) > 1+float64(natural.W)/float64(natural.H) {
+				fail("the shape is lost")
+			}
+		}
+	}
+}

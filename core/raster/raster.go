@@ -1,0 +1,154 @@
+// Package raster holds pixel buffers and what is done to them.
+//
+// Two layouts exist. RGBA is interleaved, premultiplied, gamma-encoded sRGB: what layers and transparency
+// need. YCbCr is three planes as JPEG and WebP keep them (BT.601 matrix on gamma-encoded sRGB), so that a
+// photograph goes from one codec to another without ever being turned into RGB. Nothing here is safe for
+// concurrent writes to one buffer; buffers share no state.
+package raster
+
+// A Plane is one component: H rows of W samples, Stride samples from row to row.
+type Plane struct {
+	Pix    []uint8
+	Stride int
+	W, H   int
+}
+
+// NewPlane makes a plane of zeros.
+func NewPlane(w, h int) Plane { return Plane{Pix: make([]uint8, w*h), Stride: w, W: w, H: h} }
+
+// Row is row y, W samples long.
+func (p Plane) Row(y int) []uint8 { return p.Pix[y*p.Stride : y*p.Stride+p.W] }
+
+// Range is what the sample values of YCbCr planes mean.
+type Range uint8
+
+const (
+	Full    Range = iota // 0–255, as JPEG (JFIF) has it
+	Limited              // luma 16–235, chroma 16–240, as WebP has it
+)
+
+// YCbCr is a picture of W×H pixels in three planes. The chroma planes may be smaller: ChromaX and ChromaY
+// are their samples per pixel across and down (0.5 for 4:2:0), with sample centres spread evenly over the
+// picture. Planes may be larger than the picture's share of them, with replicated edges.
+type YCbCr struct {
+	W, H             int
+	Y, Cb, Cr        Plane
+	ChromaX, ChromaY float64
+	Range            Range
+}
+
+// RGBA is a picture of W×H pixels, four bytes a pixel (R, G, B, A), premultiplied, sRGB. Opaque says that
+// every alpha is 255.
+type RGBA struct {
+	Pix    []uint8
+	Stride int // bytes from row to row
+	W, H   int
+	Opaque bool
+}
+
+// NewRGBA makes a transparent picture.
+func NewRGBA(w, h int) *RGBA { return &RGBA{Pix: make([]uint8, 4*w*h), Stride: 4 * w, W: w, H: h} }
+
+// Row is row y, 4×W bytes long.
+func (p *RGBA) Row(y int) []uint8 { return p.Pix[y*p.Stride : y*p.Stride+4*p.W] }
+
+// FindOpaque sets Opaque by looking at every pixel.
+func (p *RGBA) FindOpaque() {
+	for y := range p.H {
+		row := p.Row(y)
+		for i := 3; i < len(row); i += 4 {
+			if row[i] != 255 {
+				p.Opaque = false
+				return
+			}
+		}
+	}
+	p.Opaque = true
+}
+
+// Premultiply turns straight alpha into premultiplied, rounding to nearest.
+func (p *RGBA) Premultiply() {
+	for y := range p.H {
+		row := p.Row(y)
+		for i := 0; i+3 < len(row); i += 4 {
+			a := uint32(row[i+3])
+			if a == 255 {
+				continue
+			}
+			row[i] = div255(uint32(row[i]) * a)
+			row[i+1] = div255(uint32(row[i+1]) * a)
+			row[i+2] = div255(uint32(row[i+2]) * a)
+		}
+	}
+}
+
+// Unpremultiply turns premultiplied alpha into straight, which most codecs want. Wholly transparent pixels
+// become transparent black.
+func (p *RGBA) Unpremultiply() {
+	for y := range p.H {
+		row := p.Row(y)
+		for i := 0; i+3 < len(row); i += 4 {
+			a := uint32(row[i+3])
+			if a == 255 || a == 0 {
+				continue
+			}
+			half := a / 2
+			row[i] = uint8(min(255, (uint32(row[i])*255+half)/a))
+			row[i+1] = uint8(min(255, (uint32(row[i+1])*255+half)/a))
+			row[i+2] = uint8(min(255, (uint32(row[i+2])*255+half)/a))
+		}
+	}
+}
+
+// Flatten lays the picture onto an opaque colour.
+func (p *RGBA) Flatten(r, g, b uint8) {
+	for y := range p.H {
+		row := p.Row(y)
+		for i := 0; i+3 < len(row); i += 4 {
+			rest := 255 - uint32(row[i+3])
+			if rest == 0 {
+				continue
+			}
+			row[i] += div255(uint32(r) * rest)
+			row[i+1] += div255(uint32(g) * rest)
+			row[i+2] += div255(uint32(b) * rest)
+			row[i+3] = 255
+		}
+	}
+	p.Opaque = true
+}
+
+// div255 is v/255 rounded to nearest, exact for v ≤ 255×255.
+func div255(v uint32) uint8 { return uint8((v + 128 + (v+128)>>8) >> 8) }
+
+// Transpose swaps rows and columns.
+func (p Plane) Transpose() Plane {
+	t := NewPlane(p.H, p.W)
+	for y := range p.H {
+		for x, v := range p.Row(y) {
+			t.Pix[x*t.Stride+y] = v
+		}
+	}
+	return t
+}
+
+// Transpose swaps rows and columns.
+func (p *RGBA) Transpose() *RGBA {
+	t := NewRGBA(p.H, p.W)
+	t.Opaque = p.Opaque
+	for y := range p.H {
+		row := p.Row(y)
+		for x := range p.W {
+			copy(t.Pix[x*t.Stride+4*y:x*t.Stride+4*y+4], row[4*x:4*x+4])
+		}
+	}
+	return t
+}
+
+// Transpose swaps rows and columns of all planes.
+func (p *YCbCr) Transpose() *YCbCr {
+	return &YCbCr{
+		W: p.H, H: p.W, Y: p.Y.Transpose(), Cb: p.Cb.Transpose(), Cr: p.Cr.Transpose(),
+		ChromaX: p.ChromaY, ChromaY: p.ChromaX, Range: p.Range,
+	}
+}

@@ -1,0 +1,231 @@
+package raster
+
+import (
+	"bytes"
+	"math"
+	"math/rand/v2"
+	"testing"
+)
+
+// noisyPlane is full of the values that break filters: extremes, next to each other.
+func noisyPlane(r *rand.Rand, w, h, channels int) Plane {
+	p := Plane{Pix: make([]uint8, w*h*channels), Stride: w * channels, W: w, H: h}
+	for i := range p.Pix {
+		switch r.IntN(4) {
+		case 0:
+			p.Pix[i] = 0
+		case 1:
+			p.Pix[i] = 255
+		default:
+			p.Pix[i] = uint8(r.UintN(256))
+		}
+	}
+	return p
+}
+
+func randomAxis(r *rand.Rand, n int) Axis {
+	a := Axis{Len: 1 + r.IntN(2*n)}
+	from, to := r.Float64()*float64(n)*0.3, float64(n)*(0.7+0.3*r.Float64())
+	a.From, a.Step = from, (to-from)/float64(a.Len)
+	if r.IntN(3) == 0 {
+		a.From, a.Step = to, -a.Step
+	}
+	return a
+}
+
+// reference is the same sum in float64, with weights unrounded.
+func reference(src Plane, x, y Axis, channels int, gain float64, offset int) []float64 {
+	weigh := func(a Axis, i, n int) ([]float64, int) {
+		scale := math.Max(1, math.Abs(a.Step))
+		c := a.From + (float64(i)+0.5)*a.Step
+		lo, hi := int(math.Floor(c-3*scale)), int(math.Ceil(c+3*scale))
+		w := make([]float64, n)
+		var sum float64
+		for j := lo; j <= hi; j++ {
+			v := lanczos((float64(j) + 0.5 - c) / scale)
+			w[min(max(j, 0), n-1)] += v
+			sum += v
+		}
+		for j := range w {
+			w[j] /= sum
+		}
+		return w, lo
+	}
+	out := make([]float64, x.Len*y.Len*channels)
+	for j := range y.Len {
+		wy, _ := weigh(y, j, src.H)
+		for i := range x.Len {
+			wx, _ := weigh(x, i, src.W)
+			for c := range channels {
+				var s float64
+				for sy, a := range wy {
+					if a == 0 {
+						continue
+					}
+					for sx, b := range wx {
+						if b != 0 {
+							s += a * b * float64(src.Pix[sy*src.Stride+sx*channels+c])
+						}
+					}
+				}
+				out[(j*x.Len+i)*channels+c] = math.Min(255, math.Max(0, s*gain+float64(offset)))
+			}
+		}
+	}
+	return out
+}
+
+func TestResamplingIsWithinALevelOfFloat64(t *testing.T) {
+	seed := rand.Uint64()
+	t.Logf("seed %d", seed)
+	r := rand.New(rand.NewPCG(seed, 0))
+	var worst float64
+	for range 60 {
+		channels := 1 + 3*r.IntN(2)
+		w, h := 1+r.IntN(70), 1+r.IntN(50)
+		src := noisyPlane(r, w, h, channels)
+		x, y := randomAxis(r, w), randomAxis(r, h)
+		if x.boxFor() > 1 || y.boxFor() > 1 {
+			continue
+		}
+		gain, offset := 1.0, 0
+		if channels == 1 && r.IntN(2) == 0 {
+			gain, offset = 219.0/255, 16
+		}
+		got := make([]uint8, x.Len*y.Len*channels)
+		resample(got, x.Len*channels, src, x, y, channels, gain, offset)
+		for i, want := range reference(src, x, y, channels, gain, offset) {
+			if d := math.Abs(float64(got[i]) - want); d > worst {
+				worst = d
+			}
+		}
+	}
+	t.Logf("largest error %.3f levels", worst)
+	if worst > 0.6 { // 0.5 is rounding itself
+		t.Errorf("largest error %.3f levels, want at most 0.6", worst)
+	}
+}
+
+func TestVectorsEqualPlain(t *testing.T) {
+	r := rand.New(rand.NewPCG(7, 7))
+	for range 3000 {
+		checkVectors(t, r)
+	}
+}
+
+func FuzzVectorsEqualPlain(f *testing.F) {
+	f.Add(uint64(1))
+	f.Fuzz(func(t *testing.T, seed uint64) { checkVectors(t, rand.New(rand.NewPCG(seed, 0))) })
+}
+
+func checkVectors(t *testing.T, r *rand.Rand) {
+	t.Helper()
+	channels := 1 + 3*r.IntN(2)
+	pad := map[int]int{1: 16, 4: 4}[channels]
+	n := 1 + r.IntN(300)
+	bank := newBank(randomAxis(r, n), n, 1, pad)
+	rows := noisyPlane(r, n*channels, 2+r.IntN(20), 1)
+	weights := make([]int16, rows.H)
+	for i := range weights {
+		weights[i] = int16(r.IntN(weightOne/len(weights)*2) - weightOne/len(weights)/2)
+	}
+	plain, fast := make([]int16, n*channels+rowPad), make([]int16, n*channels+rowPad)
+	verticalPlain(plain[:n*channels], rows.Pix, rows.Stride, weights)
+	vertical(fast[:n*channels], rows.Pix, rows.Stride, weights)
+	for i := range plain {
+		if plain[i] != fast[i] {
+			t.Fatalf("vertical: column %d of %d, %d rows: plain %d, vectors %d", i, n*channels, rows.H, plain[i], fast[i])
+		}
+	}
+	const round = 1 << 19
+	a, b := make([]uint8, len(bank.start)*channels), make([]uint8, len(bank.start)*channels)
+	if channels == 4 {
+		horizontal4Plain(a, plain, bank, round)
+		horizontal4(b, plain, bank, round)
+	} else {
+		horizontal1Plain(a, plain, bank, round)
+		horizontal1(b, plain, bank, round)
+	}
+	if !bytes.Equal(a, b) {
+		t.Fatalf("horizontal, %d channels: %d samples from %d differ", channels, len(bank.start), n)
+	}
+}
+
+func TestFlatStaysFlat(t *testing.T) {
+	src := Plane{Pix: bytes.Repeat([]byte{201}, 333*77), Stride: 333, W: 333, H: 77}
+	for _, w := range []int{1, 2, 7, 31, 32, 100, 332, 333, 500} {
+		got := ResamplePlane(src, Axis{0, 333 / float64(w), w}, Axis{0, 77.0 / 13, 13}, 1, 0)
+		for y := range got.H {
+			for _, v := range got.Row(y) {
+				if v != 201 {
+					t.Fatalf("width %d: a flat 201 became %d", w, v)
+				}
+			}
+		}
+	}
+}
+
+func TestMirroredAxisMirrors(t *testing.T) {
+	src := noisyPlane(rand.New(rand.NewPCG(3, 3)), 100, 40, 1)
+	forward := ResamplePlane(src, Axis{0, 100.0 / 37, 37}, Axis{0, 2, 20}, 1, 0)
+	back := ResamplePlane(src, Axis{100, -100.0 / 37, 37}, Axis{0, 2, 20}, 1, 0)
+	for y := range 20 {
+		for x := range 37 {
+			if a, b := int(forward.Row(y)[x]), int(back.Row(y)[36-x]); a-b > 1 || b-a > 1 {
+				t.Fatalf("(%d,%d): %d mirrored is %d", x, y, a, b)
+			}
+		}
+	}
+}
+
+func TestGreatReductionsKeepTheMean(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 9))
+	src := &RGBA{Pix: make([]uint8, 4*4001*900), Stride: 4 * 4001, W: 4001, H: 900, Opaque: true}
+	for i := range src.Pix {
+		src.Pix[i] = uint8(100 + r.IntN(21))
+	}
+	got := ResampleRGBA(src, Axis{0, 4001.0 / 10, 10}, Axis{0, 300, 3})
+	for i, v := range got.Pix {
+		if v < 109 || v > 111 {
+			t.Fatalf("sample %d is %d, want the mean 110", i, v)
+		}
+	}
+}
+
+func TestUnscaledIsACopy(t *testing.T) {
+	src := noisyPlane(rand.New(rand.NewPCG(4, 4)), 50, 30, 1)
+	got := ResamplePlane(src, Axis{7, 1, 20}, Axis{3, 1, 10}, 1, 0)
+	for y := range 10 {
+		if !bytes.Equal(got.Row(y), src.Row(y + 3)[7:27]) {
+			t.Fatalf("row %d isn't the source's", y)
+		}
+	}
+}
+
+func TestAlphaArithmetic(t *testing.T) {
+	for v := range uint32(255*255 + 1) {
+		if got, want := div255(v), uint8(math.Round(float64(v)/255)); got != want {
+			t.Fatalf("div255(%d) = %d, want %d", v, got, want)
+		}
+	}
+	p := &RGBA{Pix: []byte{200, 100, 50, 128, 9, 9, 9, 0, 1, 2, 3, 255}, Stride: 12, W: 3, H: 1}
+	p.Premultiply()
+	if want := []byte{100, 50, 25, 128, 0, 0, 0, 0, 1, 2, 3, 255}; !bytes.Equal(p.Pix, want) {
+		t.Errorf("premultiplied %v, want %v", p.Pix, want)
+	}
+	p.Flatten(255, 255, 255)
+	if want := []byte{227, 177, 152, 255, 255, 255, 255, 255, 1, 2, 3, 255}; !bytes.Equal(p.Pix, want) {
+		t.Errorf("flattened %v, want %v", p.Pix, want)
+	}
+}
+
+func benchmarkRGBA(b *testing.B, w, h, tw, th int) {
+	src := &RGBA{Pix: noisyPlane(rand.New(rand.NewPCG(1, 1)), w, h, 4).Pix, Stride: 4 * w, W: w, H: h, Opaque: true}
+	b.SetBytes(int64(w * h))
+	for b.Loop() {
+		ResampleRGBA(src, Axis{0, float64(w) / float64(tw), tw}, Axis{0, float64(h) / float64(th), th})
+	}
+}
+
+func BenchmarkResampleRGBA2560to640(b *testing.B) { benchmarkRGBA(b, 2560, 1600, 640, 400) }
+func BenchmarkResampleRGBA1280to640(b *testing.B) { benchmarkRGBA(b, 1280, 800, 640, 400) }
