@@ -124,9 +124,9 @@ func lanczos(x float64) float64 {
 // ResamplePlane makes dst, of x.Len×y.Len samples, from src. Values are multiplied by gain and raised by
 // offset on the way (1 and 0 leave them alone), which turns one sample range into another without a second
 // rounding.
-func ResamplePlane(src Plane, x, y Axis, gain float64, offset int) Plane {
+func ResamplePlane(src Plane, x, y Axis, gain, offset float64) Plane {
 	if fx, fy := x.boxFor(), y.boxFor(); fx > 1 || fy > 1 {
-		src = Plane{Pix: src.Pix, Stride: src.Stride, W: src.W, H: src.H}.box(fx, fy, 1)
+		src = src.box(fx, fy, 1)
 		x, y = x.reduced(fx), y.reduced(fy)
 	}
 	if gain == 1 && offset == 0 {
@@ -174,7 +174,7 @@ func (p *RGBA) clampColour() {
 }
 
 // resample runs both passes. src.W counts pixels of so many channels.
-func resample(dst []uint8, dstStride int, src Plane, x, y Axis, channels int, gain float64, offset int) {
+func resample(dst []uint8, dstStride int, src Plane, x, y Axis, channels int, gain, offset float64) {
 	pad := 16
 	if channels == 4 {
 		pad = 4
@@ -186,7 +186,7 @@ func resample(dst []uint8, dstStride int, src Plane, x, y Axis, channels int, ga
 	for i := range bx.start {
 		bx.start[i] -= int32(bx.lo)
 	}
-	round := int32(offset)<<(weightBits+tempBits) + 1<<(weightBits+tempBits-1)
+	round := int32(math.Round(offset*(1<<(weightBits+tempBits)))) + 1<<(weightBits+tempBits-1)
 	for i := range y.Len {
 		top := int(by.start[i])
 		rows := src.Pix[top*src.Stride+bx.lo*channels:]

@@ -34,7 +34,7 @@ func randomAxis(r *rand.Rand, n int) Axis {
 }
 
 // reference is the same sum in float64, with weights unrounded.
-func reference(src Plane, x, y Axis, channels int, gain float64, offset int) []float64 {
+func reference(src Plane, x, y Axis, channels int, gain, offset float64) []float64 {
 	weigh := func(a Axis, i, n int) ([]float64, int) {
 		scale := math.Max(1, math.Abs(a.Step))
 		c := a.From + (float64(i)+0.5)*a.Step
@@ -68,7 +68,7 @@ func reference(src Plane, x, y Axis, channels int, gain float64, offset int) []f
 						}
 					}
 				}
-				out[(j*x.Len+i)*channels+c] = math.Min(255, math.Max(0, s*gain+float64(offset)))
+				out[(j*x.Len+i)*channels+c] = math.Min(255, math.Max(0, s*gain+offset))
 			}
 		}
 	}
@@ -88,7 +88,7 @@ func TestResamplingIsWithinALevelOfFloat64(t *testing.T) {
 		if x.boxFor() > 1 || y.boxFor() > 1 {
 			continue
 		}
-		gain, offset := 1.0, 0
+		gain, offset := 1.0, 0.0
 		if channels == 1 && r.IntN(2) == 0 {
 			gain, offset = 219.0/255, 16
 		}

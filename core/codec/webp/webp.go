@@ -1,0 +1,115 @@
+// Package webp turns WebP bytes into pixels and back, through libwebp.
+package webp
+
+// #cgo LDFLAGS: -lwebp -lwebpdemux
+// #include <stdlib.h>
+// #include "libwebp.h"
+import "C"
+
+import (
+	"encoding/binary"
+	"fmt"
+	"unsafe"
+
+	"echolane/core/codec"
+	"echolane/core/raster"
+)
+
+// Type is the media type this package reads and writes.
+const Type = "image/webp"
+
+// MaxSide is the longest side that the format can hold.
+const MaxSide = 16383
+
+// Probe reads the header.
+func Probe(data []byte) (codec.Info, error) {
+	if len(data) < 12 {
+		return codec.Info{}, &codec.Error{Type: Type, Truncated: true, Problem: "the file ends in its header"}
+	}
+	var f C.el_webp_info
+	if C.el_webp_probe((*C.uint8_t)(&data[0]), C.size_t(len(data)), &f) == 0 {
+		return codec.Info{}, failure(int(f.status), data)
+	}
+	info := codec.Info{
+		Type: Type, W: int(f.width), H: int(f.height), Orientation: 1,
+		Alpha: f.alpha != 0, Frames: max(1, int(f.frames)), Depth: 8,
+	}
+	if f.animated != 0 {
+		info.Coding = "animated"
+	}
+	if n := int(f.profile_size); n > 0 {
+		info.Profile = data[f.profile_at:][:n:n]
+	}
+	return info, nil
+}
+
+// Decode gives the picture, of an animation its first frame.
+func Decode(data []byte) (codec.Picture, error) {
+	info, err := Probe(data)
+	if err != nil {
+		return codec.Picture{}, err
+	}
+	p := raster.NewRGBA(info.W, info.H)
+	p.Opaque = !info.Alpha
+	animated := C.int(0)
+	if info.Coding == "animated" {
+		animated = 1
+		p.Opaque = false
+	}
+	status := C.el_webp_read((*C.uint8_t)(&data[0]), C.size_t(len(data)), animated, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H))
+	if status != 0 {
+		return codec.Picture{}, failure(int(status), data)
+	}
+	return codec.Picture{RGBA: p}, nil
+}
+
+func failure(status int, data []byte) error {
+	e := &codec.Error{Type: Type, Problem: "its data is broken"}
+	const outOfMemory, suspended, notEnough = 1, 5, 7
+	claimed := int64(binary.LittleEndian.Uint32(data[4:])) + 8
+	switch {
+	case status == outOfMemory:
+		e.Problem = "there was no memory to decode it"
+	case status == suspended, status == notEnough, claimed > int64(len(data)):
+		e.Truncated = true
+		e.Problem = "the file ends before the picture does"
+	}
+	return e
+}
+
+// Effort is libwebp's method, 0 (quick) to 6 (thorough).
+const Effort = 4
+
+// EncodePlanes writes a 4:2:0 picture in Limited range. quality is libwebp's own, 0–100.
+func EncodePlanes(p *raster.YCbCr, quality float64) ([]byte, error) {
+	var out *C.uint8_t
+	var n C.size_t
+	code := C.el_webp_write_planes((*C.uint8_t)(&p.Y.Pix[0]), C.int(p.Y.Stride), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]),
+		C.int(p.Cb.Stride), C.int(p.W), C.int(p.H), C.float(quality), Effort, &out, &n)
+	return taken(code, out, n)
+}
+
+// EncodeRGBA writes a picture with straight alpha.
+func EncodeRGBA(p *raster.RGBA, quality float64) ([]byte, error) { return encode(p, quality, 0) }
+
+// EncodeLossless writes a picture with straight alpha, every visible pixel kept.
+func EncodeLossless(p *raster.RGBA) ([]byte, error) { return encode(p, 75, 1) }
+
+func encode(p *raster.RGBA, quality float64, lossless C.int) ([]byte, error) {
+	var out *C.uint8_t
+	var n C.size_t
+	opaque := C.int(0)
+	if p.Opaque {
+		opaque = 1
+	}
+	code := C.el_webp_write_pixels((*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), opaque, C.float(quality), lossless, Effort, &out, &n)
+	return taken(code, out, n)
+}
+
+func taken(code C.int, out *C.uint8_t, n C.size_t) ([]byte, error) {
+	if code != 0 {
+		return nil, &codec.Error{Type: Type, Problem: fmt.Sprintf("encoding failed with libwebp's error %d", int(code))}
+	}
+	defer C.free(unsafe.Pointer(out))
+	return C.GoBytes(unsafe.Pointer(out), C.int(n)), nil
+}

@@ -1,0 +1,194 @@
+// Package policy is what a site allows: pure decisions from the facts of a request and the settings of its
+// site, each yes, or no with its reason and its remedy.
+package policy
+
+import (
+	"fmt"
+	"strings"
+	"time"
+
+	"echolane/core/declare"
+)
+
+// Limits bound what one request can cost.
+type Limits struct {
+	SourceBytes  int64         // the largest source file that is read
+	SourcePixels int64         // the most pixels a source may have, by its header
+	RenderTime   time.Duration // the longest that one variant may take to make
+}
+
+// DefaultLimits are a new site's.
+var DefaultLimits = Limits{SourceBytes: 64 << 20, SourcePixels: 64_000_000, RenderTime: 15 * time.Second}
+
+// DefaultFormats are a new site's formats, most wanted first.
+var DefaultFormats = []declare.Format{declare.WebP, declare.JPEG, declare.PNG}
+
+// DefaultDeclarations are a new site's defaults, in address form.
+const DefaultDeclarations = "object-fit=cover&quality=72"
+
+// Site is what policy needs to know of a site.
+type Site struct {
+	Name     string
+	Defaults declare.Declarations
+	Formats  []declare.Format
+	Limits   Limits
+}
+
+// A Refusal is a no: an error with what a person needs to mend it.
+type Refusal struct {
+	Status    int      `json:"status"`               // HTTP status
+	Reason    string   `json:"reason"`               // a stable word
+	Title     string   `json:"title"`                // the reason in a few words
+	Detail    string   `json:"detail,omitempty"`     // this case in a sentence
+	Parameter string   `json:"parameter,omitempty"`  // which part of the request it is about
+	Given     string   `json:"given,omitempty"`      // what stood there
+	Allowed   string   `json:"allowed,omitempty"`    // what may stand there
+	Remedy    string   `json:"remedy,omitempty"`     // the way out
+	Problems  []string `json:"problems,omitempty"`   // all that is wrong, where there is more than one thing
+	RetryIn   int      `json:"retry_in_s,omitempty"` // seconds after which trying again may help
+}
+
+func (r *Refusal) Error() string {
+	s := r.Title
+	if r.Detail != "" {
+		s += ": " + r.Detail
+	}
+	if r.Remedy != "" {
+		s += " (" + r.Remedy + ")"
+	}
+	return s
+}
+
+// BadDeclarations is the refusal for a query that doesn't parse.
+func BadDeclarations(problems declare.Problems) *Refusal {
+	p := problems[0]
+	r := &Refusal{
+		Status: 400, Reason: p.Reason, Title: titles[p.Reason], Detail: p.String(),
+		Parameter: p.Parameter, Given: p.Given, Allowed: p.Allowed,
+	}
+	switch {
+	case p.Nearest != "" && p.Reason == "unknown-name":
+		r.Remedy = fmt.Sprintf("write %s instead of %s", p.Nearest, p.Parameter)
+	case p.Nearest != "":
+		r.Remedy = fmt.Sprintf("write %s=%s", p.Parameter, p.Nearest)
+	case p.Reason == "unknown-name":
+		r.Remedy = "leave " + p.Parameter + " out, or use one of the names that are allowed"
+	case p.Reason == "repeated":
+		r.Remedy = "keep one " + p.Parameter
+	case p.Reason == "not-decodable":
+		r.Remedy = "write % itself as %25"
+	default:
+		r.Remedy = "give " + p.Parameter + " " + p.Allowed
+	}
+	if len(problems) > 1 {
+		for _, p := range problems {
+			r.Problems = append(r.Problems, p.String())
+		}
+	}
+	return r
+}
+
+var titles = map[string]string{
+	"unknown-name":  "Unknown declaration",
+	"repeated":      "Declaration given twice",
+	"empty":         "Declaration without a value",
+	"unparsable":    "Value not understood",
+	"out-of-range":  "Value out of range",
+	"not-decodable": "Query not percent-encoded",
+}
+
+// SourceBytes says whether a source file of n bytes may be read.
+func (l Limits) CheckBytes(n int64) *Refusal {
+	if n <= l.SourceBytes {
+		return nil
+	}
+	return &Refusal{
+		Status: 422, Reason: "source-too-many-bytes", Title: "Source file too large",
+		Detail: fmt.Sprintf("the source has %d bytes, this site reads sources of at most %d", n, l.SourceBytes),
+		Given:  fmt.Sprint(n), Allowed: fmt.Sprintf("at most %d bytes", l.SourceBytes),
+		Remedy: "use a smaller file, or raise the site's source_bytes limit",
+	}
+}
+
+// CheckPixels says whether a source of w×h pixels may be decoded.
+func (l Limits) CheckPixels(w, h int) *Refusal {
+	if int64(w)*int64(h) <= l.SourcePixels {
+		return nil
+	}
+	return &Refusal{
+		Status: 422, Reason: "source-too-many-pixels", Title: "Source picture too large",
+		Detail: fmt.Sprintf("the source's header says %d × %d = %d pixels, this site reads at most %d", w, h, int64(w)*int64(h), l.SourcePixels),
+		Given:  fmt.Sprintf("%d × %d", w, h), Allowed: fmt.Sprintf("at most %d pixels", l.SourcePixels),
+		Remedy: "use a smaller picture, or raise the site's source_pixels limit",
+	}
+}
+
+// CheckLossless says whether the declared format can do what the quality asks.
+func CheckLossless(r declare.Resolved) *Refusal {
+	if r.Quality != declare.Lossless || len(r.Formats) != 1 || r.Formats[0] != declare.JPEG {
+		return nil
+	}
+	return &Refusal{
+		Status: 400, Reason: "format-not-lossless", Title: "JPEG can't be lossless",
+		Detail:    "quality=lossless with format=jpeg asks for what the format doesn't have",
+		Parameter: "quality", Given: "lossless", Allowed: "1 to 100 with format=jpeg",
+		Remedy: "write format=webp or format=png, leave format out, or give a quality from 1 to 100",
+	}
+}
+
+// Accepted are the formats that a client's Accept field names with q > 0, of those that need naming.
+type Accepted uint8
+
+// AcceptsWebP is set where image/webp is named.
+const AcceptsWebP Accepted = 1
+
+// ReadAccept reads an Accept field (RFC 9110, section 12.5.1). Wildcards name nothing: every client sends
+// them, also those that can't show newer formats.
+func ReadAccept(field string) Accepted {
+	var a Accepted
+	for part := range strings.SplitSeq(field, ",") {
+		media, params, _ := strings.Cut(part, ";")
+		if !strings.EqualFold(strings.TrimSpace(media), "image/webp") || zeroWeight(params) {
+			continue
+		}
+		a |= AcceptsWebP
+	}
+	return a
+}
+
+// zeroWeight reports whether the parameters hold a q of 0 (0, 0.0, 0.00, 0.000).
+func zeroWeight(params string) bool {
+	for p := range strings.SplitSeq(params, ";") {
+		name, value, _ := strings.Cut(strings.TrimSpace(p), "=")
+		if strings.EqualFold(name, "q") {
+			return strings.Trim(value, "0.") == ""
+		}
+	}
+	return false
+}
+
+// Offer is what a negotiated variant may be delivered in: the site's formats in its order, less what the
+// client doesn't name and what the quality rules out. JPEG and PNG stand in at the end, so that there is
+// always an answer, with transparency and without.
+func (s *Site) Offer(a Accepted, q declare.Quality) []declare.Format {
+	offer := make([]declare.Format, 0, 4)
+	add := func(f declare.Format) {
+		for _, have := range offer {
+			if have == f {
+				return
+			}
+		}
+		if f == declare.WebP && a&AcceptsWebP == 0 || f == declare.JPEG && q == declare.Lossless {
+			return
+		}
+		offer = append(offer, f)
+	}
+	for _, f := range s.Formats {
+		add(f)
+	}
+	if len(offer) == 0 {
+		add(declare.JPEG)
+	}
+	add(declare.PNG)
+	return offer
+}
