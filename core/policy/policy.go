@@ -59,13 +59,24 @@ func (r *Refusal) Error() string {
 	return s
 }
 
+// No completes a refusal with its reason's status and title. The reason must be one of Reasons.
+func No(r Refusal) *Refusal {
+	for i := range Reasons {
+		if Reasons[i].Reason == r.Reason {
+			r.Status, r.Title = Reasons[i].Status, Reasons[i].Title
+			return &r
+		}
+	}
+	panic("policy: no reason " + r.Reason)
+}
+
 // BadDeclarations is the refusal for a query that doesn't parse.
 func BadDeclarations(problems declare.Problems) *Refusal {
 	p := problems[0]
-	r := &Refusal{
-		Status: 400, Reason: p.Reason, Title: titles[p.Reason], Detail: p.String(),
+	r := No(Refusal{
+		Reason: p.Reason, Detail: p.String(),
 		Parameter: p.Parameter, Given: p.Given, Allowed: p.Allowed,
-	}
+	})
 	switch {
 	case p.Nearest != "" && p.Reason == "unknown-name":
 		r.Remedy = fmt.Sprintf("write %s instead of %s", p.Nearest, p.Parameter)
@@ -88,26 +99,17 @@ func BadDeclarations(problems declare.Problems) *Refusal {
 	return r
 }
 
-var titles = map[string]string{
-	"unknown-name":  "Unknown declaration",
-	"repeated":      "Declaration given twice",
-	"empty":         "Declaration without a value",
-	"unparsable":    "Value not understood",
-	"out-of-range":  "Value out of range",
-	"not-decodable": "Query not percent-encoded",
-}
-
 // SourceBytes says whether a source file of n bytes may be read.
 func (l Limits) CheckBytes(n int64) *Refusal {
 	if n <= l.SourceBytes {
 		return nil
 	}
-	return &Refusal{
-		Status: 422, Reason: "source-too-many-bytes", Title: "Source file too large",
+	return No(Refusal{
+		Reason: "source-too-many-bytes",
 		Detail: fmt.Sprintf("the source has %d bytes, this site reads sources of at most %d", n, l.SourceBytes),
 		Given:  fmt.Sprint(n), Allowed: fmt.Sprintf("at most %d bytes", l.SourceBytes),
 		Remedy: "use a smaller file, or raise the site's source_bytes limit",
-	}
+	})
 }
 
 // CheckPixels says whether a source of w×h pixels may be decoded.
@@ -115,12 +117,12 @@ func (l Limits) CheckPixels(w, h int) *Refusal {
 	if int64(w)*int64(h) <= l.SourcePixels {
 		return nil
 	}
-	return &Refusal{
-		Status: 422, Reason: "source-too-many-pixels", Title: "Source picture too large",
+	return No(Refusal{
+		Reason: "source-too-many-pixels",
 		Detail: fmt.Sprintf("the source's header says %d × %d = %d pixels, this site reads at most %d", w, h, int64(w)*int64(h), l.SourcePixels),
 		Given:  fmt.Sprintf("%d × %d", w, h), Allowed: fmt.Sprintf("at most %d pixels", l.SourcePixels),
 		Remedy: "use a smaller picture, or raise the site's source_pixels limit",
-	}
+	})
 }
 
 // CheckLossless says whether the declared format can do what the quality asks.
@@ -128,12 +130,12 @@ func CheckLossless(r declare.Resolved) *Refusal {
 	if r.Quality != declare.Lossless || len(r.Formats) != 1 || r.Formats[0] != declare.JPEG {
 		return nil
 	}
-	return &Refusal{
-		Status: 400, Reason: "format-not-lossless", Title: "JPEG can't be lossless",
+	return No(Refusal{
+		Reason:    "format-not-lossless",
 		Detail:    "quality=lossless with format=jpeg asks for what the format doesn't have",
 		Parameter: "quality", Given: "lossless", Allowed: "1 to 100 with format=jpeg",
 		Remedy: "write format=webp or format=png, leave format out, or give a quality from 1 to 100",
-	}
+	})
 }
 
 // Accepted are the formats that a client's Accept field names with q > 0, of those that need naming.

@@ -124,8 +124,8 @@ func Variant(source []byte, job Job) (Result, error) {
 		result.Data, err = encodePixels(pixels, result.Format, job.Request.Quality)
 	}
 	if err != nil {
-		return Result{}, &policy.Refusal{Status: 500, Reason: "encoding-failed", Title: "The variant couldn't be encoded", Detail: err.Error(),
-			Remedy: "ask for another format or size, and tell whoever runs the service"}
+		return Result{}, policy.No(policy.Refusal{Reason: "encoding-failed", Detail: err.Error(),
+			Remedy: "ask for another format or size, and tell whoever runs the service"})
 	}
 	w.lap("encode")
 	result.Stages = w.stages
@@ -186,12 +186,12 @@ func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Form
 		}
 	}
 	f := r.Formats[0]
-	return f, &policy.Refusal{
-		Status: 422, Reason: "too-large-for-format", Title: "Too large for the format",
+	return f, policy.No(policy.Refusal{
+		Reason:    "too-large-for-format",
 		Detail:    fmt.Sprintf("the variant would be %d × %d pixels, which %s can't hold", canvas.W, canvas.H, f),
 		Parameter: "format", Given: f.String(), Allowed: fmt.Sprintf("webp up to %d pixels a side, jpeg up to %d", webp.MaxSide, maxJPEGSide),
 		Remedy: "ask for a smaller width or height, or for format=png",
-	}
+	})
 }
 
 // decodeScale is the smallest size, in eighths, that a JPEG can be decoded at while our own resampling still
@@ -344,23 +344,20 @@ func own(p *raster.RGBA) *raster.RGBA {
 }
 
 func refuseSource(err error) *policy.Refusal {
-	r := &policy.Refusal{
-		Status: 422, Reason: "source-broken", Title: "The source is broken", Detail: err.Error(),
-		Remedy: "put a whole copy of the picture in its place",
-	}
+	reason := "source-broken"
 	var e *codec.Error
 	if errors.As(err, &e) && e.Truncated {
-		r.Reason, r.Title = "source-truncated", "The source is cut off"
+		reason = "source-truncated"
 	}
-	return r
+	return policy.No(policy.Refusal{Reason: reason, Detail: err.Error(), Remedy: "put a whole copy of the picture in its place"})
 }
 
 func refuseKind(kind string) *policy.Refusal {
-	r := &policy.Refusal{
-		Status: 422, Reason: "not-an-image", Title: "Not an image that is read here",
-		Given: kind, Allowed: "JPEG, PNG, WebP, GIF",
+	r := policy.No(policy.Refusal{
+		Reason: "not-an-image",
+		Given:  kind, Allowed: "JPEG, PNG, WebP, GIF",
 		Detail: "the source's first bytes are of no format that is known", Remedy: "put a JPEG, PNG, WebP or GIF in its place",
-	}
+	})
 	if kind != "" {
 		r.Detail = fmt.Sprintf("whatever its name says, by its first bytes the source is %s", kind)
 	}

@@ -1,0 +1,109 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"net/url"
+	"strings"
+
+	"github.com/urfave/cli/v3"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/service/api/client"
+	"echolane/service/source"
+)
+
+func linkCommand() *cli.Command {
+	return &cli.Command{
+		Name: "link", Usage: "compose an image URL", ArgsUsage: "SITE/LANE/PATH [NAME=VALUE …]",
+		Description: `Writes the address form: names in their order, values in one spelling. Mistakes are named before they
+are published.
+
+Examples:
+  echolane link kestrel/catalogue/delta-red.jpg width=350 aspect-ratio=3/2
+  echolane link kestrel/catalogue/mark.png height=64 format=png --server https://img.example.test`,
+		Flags: callFlags(),
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() == 0 {
+				return badUsage("give the source as SITE/LANE/PATH, as in: echolane link kestrel/catalogue/delta-red.jpg width=350")
+			}
+			call, err := caller(c)
+			if err != nil {
+				return err
+			}
+			path, err := imagePath(c.Args().First())
+			if err != nil {
+				return err
+			}
+			d, err := readDeclarations(c.Args().Tail())
+			if err != nil {
+				return err
+			}
+			link := call.Server + path
+			if form := d.AddressForm(); form != "" {
+				link += "?" + form
+			}
+			if c.Bool("json") {
+				return printJSON(stdout(), map[string]string{"url": link, "address_form": strings.TrimPrefix(link, call.Server)})
+			}
+			fmt.Fprintln(stdout(), link)
+			return nil
+		},
+	}
+}
+
+// imagePath turns SITE/LANE/PATH, as people write it, into a URL's path.
+func imagePath(given string) (string, error) {
+	parts := strings.SplitN(strings.TrimPrefix(given, "/"), "/", 3)
+	if len(parts) < 3 || parts[0] == "" || parts[1] == "" || parts[2] == "" {
+		return "", badUsage("%q isn't SITE/LANE/PATH: write it as kestrel/catalogue/delta-red.jpg", given)
+	}
+	if no := source.CheckPath(parts[2]); no != nil {
+		return "", usage{no}
+	}
+	var b strings.Builder
+	for _, element := range append(parts[:2:2], strings.Split(parts[2], "/")...) {
+		b.WriteString("/" + url.PathEscape(element))
+	}
+	return b.String(), nil
+}
+
+// readDeclarations takes declarations as arguments, each name=value as in a URL but not encoded.
+func readDeclarations(args []string) (declare.Declarations, error) {
+	pieces := make([]string, len(args))
+	for i, a := range args {
+		name, value, ok := strings.Cut(a, "=")
+		if !ok {
+			return declare.Declarations{}, badUsage("%q isn't NAME=VALUE: write it as width=350", a)
+		}
+		pieces[i] = url.QueryEscape(name) + "=" + url.QueryEscape(value)
+	}
+	d, err := declare.Parse(strings.Join(pieces, "&"))
+	if err != nil {
+		return d, usage{policy.BadDeclarations(err.(declare.Problems))}
+	}
+	return d, nil
+}
+
+// imageURL is the whole URL for what a person gave: a URL, or SITE/LANE/PATH with an optional query.
+func imageURL(call *client.Client, given string) (*url.URL, error) {
+	if strings.Contains(given, "://") {
+		u, err := url.Parse(given)
+		if err != nil {
+			return nil, badUsage("%q isn't a URL", given)
+		}
+		return u, nil
+	}
+	path, query, _ := strings.Cut(given, "?")
+	encoded, err := imagePath(path)
+	if err != nil {
+		return nil, err
+	}
+	u, err := url.Parse(call.Server + encoded)
+	if err != nil {
+		return nil, badUsage("%q isn't a URL", given)
+	}
+	u.RawQuery = query
+	return u, nil
+}

@@ -1,0 +1,138 @@
+// Command echolane is the service, its demo, and the tools that talk to it.
+package main
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"os"
+	"os/signal"
+	"strings"
+	"syscall"
+
+	"github.com/urfave/cli/v3"
+
+	"echolane/core/policy"
+	"echolane/core/spelling"
+	"echolane/service/workshop"
+)
+
+// Exit codes.
+const (
+	exitFailed = 1
+	exitUsage  = 2
+)
+
+// usage is an error of whoever called the command.
+type usage struct{ error }
+
+func badUsage(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
+
+// workerCommand is how the service starts its own render workers. It isn't for people.
+const workerCommand = "render-worker"
+
+func main() {
+	if len(os.Args) == 2 && os.Args[1] == workerCommand {
+		if err := workshop.Work(); err != nil {
+			fmt.Fprintln(os.Stderr, "render worker:", err)
+			os.Exit(exitFailed)
+		}
+		return
+	}
+	os.Exit(run(os.Args))
+}
+
+func run(args []string) int {
+	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
+	defer stop()
+	go func() {
+		<-ctx.Done()
+		stop() // a second signal ends the process at once
+	}()
+	err := root().Run(ctx, args)
+	if err == nil {
+		return 0
+	}
+	var no *policy.Refusal
+	switch {
+	case errors.As(err, &no):
+		printRefusal(no)
+	default:
+		fmt.Fprintf(os.Stderr, "echolane: %v\n", err)
+	}
+	var wrong usage
+	if errors.As(err, &wrong) {
+		return exitUsage
+	}
+	return exitFailed
+}
+
+func printRefusal(no *policy.Refusal) {
+	fmt.Fprintf(os.Stderr, "echolane: %s (%d, %s)\n", no.Title, no.Status, no.Reason)
+	for _, l := range []struct{ name, text string }{{"what", no.Detail}, {"given", no.Given}, {"allowed", no.Allowed}, {"way out", no.Remedy}} {
+		if l.text != "" {
+			fmt.Fprintf(os.Stderr, "  %-8s %s\n", l.name, l.text)
+		}
+	}
+	if len(no.Problems) > 1 {
+		for _, p := range no.Problems[1:] {
+			fmt.Fprintf(os.Stderr, "  also     %s\n", p)
+		}
+	}
+}
+
+func root() *cli.Command {
+	c := &cli.Command{
+		Name:            "echolane",
+		Usage:           "images as CSS would have painted them, at the size the page needs",
+		HideVersion:     true,
+		HideHelpCommand: true,
+		Commands:        []*cli.Command{demoCommand(), serveCommand(), siteCommand(), laneCommand(), linkCommand(), fetchCommand(), renderCommand()},
+		Action:          nothingAsked,
+	}
+	prepare(c)
+	return c
+}
+
+// prepare makes every command report wrong calls the same way, with exit code 2.
+func prepare(c *cli.Command) {
+	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
+	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
+		text := err.Error()
+		if _, name, ok := strings.Cut(text, "flag provided but not defined: -"); ok {
+			text = "there is no option --" + strings.TrimLeft(name, "-")
+			var names []string
+			for _, f := range c.Flags {
+				names = append(names, f.Names()[0])
+			}
+			if near := spelling.Nearest(strings.TrimLeft(name, "-"), names); near != "" {
+				text += "; did you mean --" + near + "?"
+			}
+		}
+		return badUsage("%s (see echolane %s --help)", text, strings.TrimPrefix(c.FullName(), "echolane "))
+	}
+	c.HideHelpCommand = true
+	for _, s := range c.Commands {
+		prepare(s)
+	}
+}
+
+// nothingAsked runs where a subcommand should have been named.
+func nothingAsked(_ context.Context, c *cli.Command) error {
+	var names []string
+	for _, s := range c.Commands {
+		names = append(names, s.Name)
+	}
+	if c.Args().Len() == 0 {
+		if err := cli.ShowSubcommandHelp(c); err != nil {
+			return err
+		}
+		return badUsage("name a command: %s", strings.Join(names, ", "))
+	}
+	word := c.Args().First()
+	text := fmt.Sprintf("there is no command %q", word)
+	if near := spelling.Nearest(word, names); near != "" {
+		text += "; did you mean " + near + "?"
+	}
+	return badUsage("%s (there are %s)", text, strings.Join(names, ", "))
+}

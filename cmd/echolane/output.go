@@ -1,0 +1,116 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"io"
+	"os"
+	"strings"
+	"time"
+	"unicode/utf8"
+
+	"github.com/urfave/cli/v3"
+
+	"echolane/service/api/client"
+)
+
+func jsonFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "json", Usage: "print the result as JSON"}
+}
+
+const defaultServer = "http://127.0.0.1:8740"
+
+// callFlags are those of every command that talks to a service.
+func callFlags(more ...cli.Flag) []cli.Flag {
+	return append([]cli.Flag{
+		&cli.StringFlag{Name: "server", Usage: "where the service answers", Value: defaultServer, Sources: cli.EnvVars("ECHOLANE_SERVER")},
+		&cli.StringFlag{Name: "token", Usage: "opens the API of a service on another machine", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
+		jsonFlag(),
+	}, more...)
+}
+
+func caller(c *cli.Command) (*client.Client, error) {
+	call, err := client.New(c.String("server"), c.String("token"))
+	if err != nil {
+		return nil, usage{err}
+	}
+	return call, nil
+}
+
+func printJSON(w io.Writer, v any) error {
+	e := json.NewEncoder(w)
+	e.SetIndent("", "  ")
+	e.SetEscapeHTML(false)
+	return e.Encode(v)
+}
+
+// table prints columns. Those in right are figures and end at the same place.
+func table(w io.Writer, right string, rows ...[]string) {
+	var widths []int
+	for _, r := range rows {
+		for i, cell := range r {
+			if i == len(widths) {
+				widths = append(widths, 0)
+			}
+			widths[i] = max(widths[i], utf8.RuneCountInString(cell))
+		}
+	}
+	for _, r := range rows {
+		var line strings.Builder
+		for i, cell := range r {
+			pad := strings.Repeat(" ", widths[i]-utf8.RuneCountInString(cell))
+			if i > 0 {
+				line.WriteString("  ")
+			}
+			if i < len(right) && right[i] == 'r' {
+				line.WriteString(pad + cell)
+			} else {
+				line.WriteString(cell + pad)
+			}
+		}
+		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
+	}
+}
+
+// bytesText writes a size with its unit: 812 B, 38.1 kB, 4.70 MB.
+func bytesText(n int64) string {
+	switch v := float64(n); {
+	case n < 1000:
+		return fmt.Sprintf("%d B", n)
+	case v < 99_950:
+		return fmt.Sprintf("%.1f kB", v/1e3)
+	case v < 999_500:
+		return fmt.Sprintf("%.0f kB", v/1e3)
+	case v < 999_500_000:
+		return fmt.Sprintf("%.2f MB", v/1e6)
+	default:
+		return fmt.Sprintf("%.2f GB", v/1e9)
+	}
+}
+
+func pixelsText(w, h int) string { return fmt.Sprintf("%d × %d", w, h) }
+
+func msText(d time.Duration) string {
+	v := float64(d) / 1e6
+	if v < 10 {
+		return fmt.Sprintf("%.2f ms", v)
+	}
+	return fmt.Sprintf("%.0f ms", v)
+}
+
+// savedText compares after with before: −97.3 %, or +12.0 % where there is more now.
+func savedText(before, after int64) string {
+	if before == 0 {
+		return ""
+	}
+	p := 100 * (float64(after)/float64(before) - 1)
+	sign := "−"
+	if p > 0 {
+		sign = "+"
+	} else {
+		p = -p
+	}
+	return fmt.Sprintf("%s%.1f %%", sign, p)
+}
+
+func stdout() io.Writer { return os.Stdout }

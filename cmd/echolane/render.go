@@ -1,0 +1,112 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"path/filepath"
+	"strings"
+	"time"
+
+	"github.com/urfave/cli/v3"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/render"
+	"echolane/service/records"
+)
+
+func renderCommand() *cli.Command {
+	return &cli.Command{
+		Name: "render", Usage: "make a variant of a local file, without a service", ArgsUsage: "FILE [NAME=VALUE …]",
+		Description: `The defaults are a new site's: object-fit: cover; quality: 72. Without format= the ending of the output
+file says which; without either it is WebP.
+
+Examples:
+  echolane render delta-red.jpg width=640 -o delta-640.webp
+  echolane render mark.png height=64 format=png -o mark-64.png`,
+		Flags: []cli.Flag{
+			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "file to write (without it: beside FILE, named after its size)"},
+			jsonFlag(),
+		},
+		Action: func(_ context.Context, c *cli.Command) error {
+			if c.Args().Len() == 0 {
+				return badUsage("give a file, as in: echolane render delta-red.jpg width=640 -o delta-640.webp")
+			}
+			d, err := readDeclarations(c.Args().Tail())
+			if err != nil {
+				return err
+			}
+			return renderFile(c.Args().First(), c.String("output"), d, c.Bool("json"))
+		},
+	}
+}
+
+type rendered struct {
+	File          string             `json:"file"`
+	Width         int                `json:"width"`
+	Height        int                `json:"height"`
+	Bytes         int                `json:"bytes"`
+	Type          string             `json:"type"`
+	NaturalWidth  int                `json:"natural_width"`
+	NaturalHeight int                `json:"natural_height"`
+	SourceBytes   int                `json:"source_bytes"`
+	SourceType    string             `json:"source_type"`
+	StagesMS      map[string]float64 `json:"stages_ms"`
+}
+
+func renderFile(file, output string, d declare.Declarations, asJSON bool) error {
+	data, err := os.ReadFile(file)
+	if err != nil {
+		return fmt.Errorf("read the source: %w", err)
+	}
+	site := records.NewSite("")
+	if output != "" && d.Format == declare.FormatUnset {
+		ending := strings.ToLower(strings.TrimPrefix(filepath.Ext(output), "."))
+		if ending == "jpg" {
+			ending = "jpeg"
+		}
+		if d.Format = declare.ParseFormat(ending); d.Format == declare.FormatUnset {
+			return badUsage("%s doesn't end as a format does: let it end in .webp, .jpg or .png, or give format=", output)
+		}
+	}
+	request := d.Resolve(site.Defaults, site.Offer(policy.AcceptsWebP, d.Over(site.Defaults).Quality))
+	if no := policy.CheckLossless(request); no != nil {
+		return usage{no}
+	}
+	start := time.Now()
+	result, err := render.Variant(data, render.Job{Request: request, Limits: site.Limits, Clock: func() time.Duration { return time.Since(start) }})
+	if err != nil {
+		return err
+	}
+	if output == "" {
+		base := strings.TrimSuffix(file, filepath.Ext(file))
+		output = fmt.Sprintf("%s-%dx%d.%s", base, result.Canvas.W, result.Canvas.H, strings.Replace(result.Format.String(), "jpeg", "jpg", 1))
+		if _, err := os.Stat(output); err == nil {
+			return fmt.Errorf("%s is there already: say where to write with -o", output)
+		}
+	}
+	if err := os.WriteFile(output, result.Data, 0o644); err != nil {
+		return fmt.Errorf("write the variant: %w", err)
+	}
+	r := rendered{
+		File: output, Width: result.Canvas.W, Height: result.Canvas.H, Bytes: len(result.Data), Type: result.Format.MediaType(),
+		NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H, SourceBytes: len(data), SourceType: result.Source, StagesMS: map[string]float64{},
+	}
+	var stages []string
+	for _, s := range result.Stages {
+		r.StagesMS[s.Name] = float64(s.Took) / 1e6
+		stages = append(stages, fmt.Sprintf("%s %s", s.Name, msText(s.Took)))
+	}
+	if asJSON {
+		return printJSON(stdout(), r)
+	}
+	table(stdout(), "lrrr",
+		[]string{"", "natural", "delivered", ""},
+		[]string{"pixels", pixelsText(r.NaturalWidth, r.NaturalHeight), pixelsText(r.Width, r.Height), savedText(result.Natural.Pixels(), result.Canvas.Pixels())},
+		[]string{"bytes", bytesText(int64(r.SourceBytes)), bytesText(int64(r.Bytes)), savedText(int64(r.SourceBytes), int64(r.Bytes))},
+		[]string{"type", r.SourceType, r.Type, ""},
+	)
+	fmt.Fprintf(stdout(), "\ntime  %s\nfile  %s\n", strings.Join(stages, " · "), output)
+	return nil
+}

@@ -1,0 +1,258 @@
+// Package source gets source images through lanes, under their limits. A source is known by the digest of
+// its bytes, so that what is made from it can't outlive a change of it.
+package source
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"path"
+	"sort"
+	"strings"
+	"syscall"
+	"time"
+
+	"echolane/core/codec"
+	"echolane/core/policy"
+)
+
+// Digest is a source's SHA-256 in base64url, shortened to 128 bits.
+type Digest string
+
+// DigestOf works a digest out.
+func DigestOf(data []byte) Digest {
+	sum := sha256.Sum256(data)
+	return Digest(base64.RawURLEncoding.EncodeToString(sum[:16]))
+}
+
+// A Stamp tells versions of one source apart without reading it. Equal stamps are taken for equal bytes.
+type Stamp struct {
+	Size  int64
+	MTime time.Time
+	Inode uint64
+}
+
+// Folder is a lane whose sources lie in a directory. Links are followed as long as they stay inside it. Safe
+// for concurrent use.
+type Folder struct {
+	Name string // of the lane, for words: site/lane
+	Dir  string
+}
+
+// CheckPath says whether a decoded path may be asked of a lane: relative, of plain elements, without NUL.
+func CheckPath(p string) *policy.Refusal {
+	bad := ""
+	switch {
+	case p == "":
+		bad = "the path names no source"
+	case strings.ContainsRune(p, 0):
+		bad = "the path holds a NUL byte"
+	case strings.ContainsRune(p, '\\'):
+		bad = "the path holds a backslash"
+	case len(p) > 1024:
+		bad = "the path is longer than 1024 bytes"
+	case !fs.ValidPath(p) || path.Clean(p) != p:
+		bad = "the path is absolute, or has empty, `.` or `..` elements"
+	}
+	if bad == "" {
+		return nil
+	}
+	return policy.No(policy.Refusal{
+		Reason: "bad-path", Detail: bad, Parameter: "path", Given: shorten(p),
+		Allowed: "a path below the lane's folder, such as summer/delta-red.jpg", Remedy: "write the source's path below its lane, without . or ..",
+	})
+}
+
+func shorten(p string) string {
+	if len(p) > 120 {
+		p = p[:117] + "…"
+	}
+	return strings.ToValidUTF8(strings.ReplaceAll(p, "\x00", "␀"), "�")
+}
+
+// Stat gives the source's stamp.
+func (f Folder) Stat(p string) (Stamp, error) {
+	root, err := f.open()
+	if err != nil {
+		return Stamp{}, err
+	}
+	defer root.Close()
+	info, err := root.Stat(p)
+	if err != nil {
+		return Stamp{}, f.refuse(p, err)
+	}
+	if !info.Mode().IsRegular() {
+		return Stamp{}, f.missing(p)
+	}
+	return stampOf(info), nil
+}
+
+func stampOf(info fs.FileInfo) Stamp {
+	s := Stamp{Size: info.Size(), MTime: info.ModTime()}
+	if sys, ok := info.Sys().(*syscall.Stat_t); ok {
+		s.Inode = sys.Ino
+	}
+	return s
+}
+
+// Read gives the source's bytes and the stamp they had.
+func (f Folder) Read(p string, limits policy.Limits) ([]byte, Stamp, error) {
+	root, err := f.open()
+	if err != nil {
+		return nil, Stamp{}, err
+	}
+	defer root.Close()
+	file, err := root.OpenFile(p, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe can't hold us up
+	if err != nil {
+		return nil, Stamp{}, f.refuse(p, err)
+	}
+	defer file.Close()
+	info, err := file.Stat()
+	if err != nil {
+		return nil, Stamp{}, f.refuse(p, err)
+	}
+	if !info.Mode().IsRegular() {
+		return nil, Stamp{}, f.missing(p)
+	}
+	if r := limits.CheckBytes(info.Size()); r != nil {
+		return nil, Stamp{}, r
+	}
+	data := make([]byte, info.Size())
+	if _, err := io.ReadFull(file, data); err != nil {
+		return nil, Stamp{}, f.refuse(p, fmt.Errorf("it changed while it was read: %w", err))
+	}
+	return data, stampOf(info), nil
+}
+
+// Entry is a source in a listing.
+type Entry struct {
+	Path  string    `json:"path"`
+	Bytes int64     `json:"bytes"`
+	MTime time.Time `json:"modified_at"`
+}
+
+// List gives the sources below the folder whose names end as images do, in the order of their paths, at most
+// limit of them that come after the path `after`. more says that there are others behind.
+func (f Folder) List(after string, limit int) (entries []Entry, more bool, err error) {
+	root, err := f.open()
+	if err != nil {
+		return nil, false, err
+	}
+	defer root.Close()
+	err = fs.WalkDir(root.FS(), ".", func(p string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return nil // what can't be read isn't listed
+		}
+		if p != "." && strings.HasPrefix(d.Name(), ".") {
+			if d.IsDir() {
+				return fs.SkipDir
+			}
+			return nil
+		}
+		if d.IsDir() || p <= after || !looksLikeImage(p) {
+			return nil
+		}
+		info, err := root.Stat(p)
+		if err != nil || !info.Mode().IsRegular() {
+			return nil
+		}
+		entries = append(entries, Entry{Path: p, Bytes: info.Size(), MTime: info.ModTime().UTC()})
+		return nil
+	})
+	if err != nil {
+		return nil, false, f.refuse(".", err)
+	}
+	sort.Slice(entries, func(i, j int) bool { return entries[i].Path < entries[j].Path })
+	if len(entries) > limit {
+		return entries[:limit], true, nil
+	}
+	return entries, false, nil
+}
+
+func looksLikeImage(p string) bool {
+	switch strings.ToLower(path.Ext(p)) {
+	case ".jpg", ".jpeg", ".jpe", ".png", ".webp", ".gif":
+		return true
+	}
+	return false
+}
+
+func (f Folder) open() (*os.Root, error) {
+	root, err := os.OpenRoot(f.Dir)
+	if err != nil {
+		detail := fmt.Sprintf("lane %s can't open its folder", f.Name)
+		if errors.Is(err, fs.ErrNotExist) {
+			detail = fmt.Sprintf("the folder of lane %s is gone", f.Name)
+		}
+		return nil, policy.No(policy.Refusal{
+			Reason: "lane-unreachable", Detail: detail,
+			Remedy: "bring the folder back where the lane has it (`echolane lane list` shows where)", RetryIn: 10,
+		})
+	}
+	return root, nil
+}
+
+func (f Folder) missing(p string) *policy.Refusal {
+	return policy.No(policy.Refusal{
+		Reason:    "no-such-source",
+		Detail:    fmt.Sprintf("lane %s has no image at %s", f.Name, shorten(p)),
+		Parameter: "path", Given: shorten(p), Remedy: "check the path's spelling and case, or put the file there",
+	})
+}
+
+func (f Folder) refuse(p string, err error) *policy.Refusal {
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return policy.No(policy.Refusal{
+			Reason: "source-unreadable",
+			Detail: fmt.Sprintf("lane %s may not read %s", f.Name, shorten(p)), Parameter: "path", Given: shorten(p),
+			Remedy: "let the user that runs Echo Lane read the file",
+		})
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ENAMETOOLONG), errors.Is(err, syscall.EISDIR):
+		return f.missing(p)
+	case isEscape(err):
+		return policy.No(policy.Refusal{
+			Reason:    "outside-folder",
+			Detail:    fmt.Sprintf("%s is a link that leads out of the folder of lane %s", shorten(p), f.Name),
+			Parameter: "path", Given: shorten(p), Allowed: "files inside the lane's folder", Remedy: "put the file itself into the folder, or make a lane for the folder where it lies",
+		})
+	}
+	return policy.No(policy.Refusal{
+		Reason: "source-unreadable",
+		Detail: fmt.Sprintf("reading %s of lane %s failed", shorten(p), f.Name), Parameter: "path", Given: shorten(p),
+		Remedy: "try again; if it goes on, look at the disk it lies on", RetryIn: 5,
+	})
+}
+
+// isEscape recognises os.Root's refusal of paths that lead outside, which has no exported value.
+func isEscape(err error) bool {
+	var e *fs.PathError
+	return errors.As(err, &e) && strings.Contains(e.Err.Error(), "escapes")
+}
+
+// Facts are what is known of a source without rendering it.
+type Facts struct {
+	Type       string `json:"type"`
+	Width      int    `json:"width"`  // upright
+	Height     int    `json:"height"` // upright
+	Bytes      int64  `json:"bytes"`
+	Frames     int    `json:"frames"`
+	Depth      int    `json:"bits_per_sample"`
+	Coding     string `json:"coding,omitempty"`
+	HasProfile bool   `json:"has_profile"`
+	HasAlpha   bool   `json:"has_alpha"`
+	Digest     Digest `json:"digest"`
+}
+
+// FactsOf puts a header's findings into words for people and programs.
+func FactsOf(data []byte, info codec.Info) Facts {
+	w, h := info.Upright()
+	return Facts{
+		Type: info.Type, Width: w, Height: h, Bytes: int64(len(data)), Frames: info.Frames, Depth: info.Depth,
+		Coding: info.Coding, HasProfile: info.Profile != nil, HasAlpha: info.Alpha, Digest: DigestOf(data),
+	}
+}

@@ -1,0 +1,173 @@
+// Package variants keeps the variants that were made: in memory, bounded by bytes, and on disk, bounded too;
+// and sees to it that equal requests at once are made once.
+//
+// A key names its variant for good: it holds the digest of the source, so nothing here ever turns stale. A
+// disk that is full or read-only costs only what it would have kept.
+package variants
+
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"log/slog"
+	"sync/atomic"
+	"time"
+
+	"github.com/maypok86/otter/v2"
+	"golang.org/x/sync/singleflight"
+)
+
+// A Variant is an image ready to be sent. It is never changed after it is made.
+type Variant struct {
+	Body          []byte  `json:"-"`
+	ETag          string  `json:"etag"` // with its quotes
+	Type          string  `json:"type"` // media type
+	Width         int     `json:"width"`
+	Height        int     `json:"height"`
+	NaturalWidth  int     `json:"natural_width"`
+	NaturalHeight int     `json:"natural_height"`
+	SourceType    string  `json:"source_type"`
+	SourceBytes   int     `json:"source_bytes"`
+	Stages        []Stage `json:"stages"` // how it was made
+}
+
+// A Stage is a step of the making.
+type Stage struct {
+	Name string  `json:"name"`
+	MS   float64 `json:"ms"`
+}
+
+// ETagOf is a strong validator for these bytes.
+func ETagOf(body []byte) string {
+	sum := sha256.Sum256(body)
+	return `"` + base64.RawURLEncoding.EncodeToString(sum[:12]) + `"`
+}
+
+// Key is the digest of everything a variant depends on.
+func Key(resolved, sourceDigest, renderer string) string {
+	h := sha256.New()
+	for _, s := range []string{resolved, sourceDigest, renderer} {
+		h.Write([]byte(s))
+		h.Write([]byte{0})
+	}
+	return base64.RawURLEncoding.EncodeToString(h.Sum(nil)[:18])
+}
+
+// Where says what a cache answered from.
+type Where uint8
+
+const (
+	Nowhere Where = iota
+	Memory
+	Disk
+	Made
+	Joined // made by another request that came first
+)
+
+func (w Where) String() string { return [...]string{"", "memory", "disk", "made", "joined"}[w] }
+
+// Cache is all of this node's caches. Safe for concurrent use.
+type Cache struct {
+	memory *otter.Cache[string, *Variant]
+	disk   *disk
+	flight singleflight.Group
+}
+
+// Options bound the cache.
+type Options struct {
+	MemoryBytes int64
+	Dir         string // "" keeps nothing on disk
+	DiskBytes   int64
+	Log         *slog.Logger
+}
+
+// overhead is what an entry weighs beside its body.
+const overhead = 512
+
+// New opens the cache. A directory that can't be used is not an error: it is said in the log and counted.
+func New(o Options) (*Cache, error) {
+	memory, err := otter.New(&otter.Options[string, *Variant]{
+		MaximumWeight: uint64(o.MemoryBytes),
+		Weigher:       func(_ string, v *Variant) uint32 { return uint32(len(v.Body) + overhead) },
+	})
+	if err != nil {
+		return nil, err
+	}
+	c := &Cache{memory: memory}
+	if o.Dir != "" {
+		c.disk = openDisk(o.Dir, o.DiskBytes, o.Log)
+	}
+	return c, nil
+}
+
+// InMemory gives a variant only if memory has it.
+func (c *Cache) InMemory(key string) (*Variant, bool) { return c.memory.GetIfPresent(key) }
+
+// Get gives the variant from memory, then from disk, then from make, which runs once for all that ask for
+// the key at the same time.
+func (c *Cache) Get(key string, make func() (*Variant, error)) (*Variant, Where, error) {
+	if v, ok := c.memory.GetIfPresent(key); ok {
+		return v, Memory, nil
+	}
+	where := Joined
+	got, err, _ := c.flight.Do(key, func() (any, error) {
+		if v, ok := c.memory.GetIfPresent(key); ok { // made between the look and the flight
+			where = Memory
+			return v, nil
+		}
+		if c.disk != nil {
+			if v := c.disk.get(key); v != nil {
+				where = Disk
+				c.memory.Set(key, v)
+				return v, nil
+			}
+		}
+		v, err := make()
+		if err != nil {
+			where = Made
+			return nil, err
+		}
+		where = Made
+		c.memory.Set(key, v)
+		if c.disk != nil {
+			c.disk.put(key, v)
+		}
+		return v, nil
+	})
+	if err != nil {
+		return nil, where, err
+	}
+	return got.(*Variant), where, nil
+}
+
+// Stats are what the caches hold.
+type Stats struct {
+	MemoryEntries int
+	MemoryBytes   int64
+	DiskBytes     int64
+	DiskFailures  int64
+}
+
+// Stats counts. Memory figures are estimates while entries come and go.
+func (c *Cache) Stats() Stats {
+	s := Stats{MemoryEntries: c.memory.EstimatedSize(), MemoryBytes: int64(c.memory.WeightedSize())}
+	if c.disk != nil {
+		s.DiskBytes = c.disk.bytes.Load()
+		s.DiskFailures = c.disk.failures.Load()
+	}
+	return s
+}
+
+// Close waits for what is still being written.
+func (c *Cache) Close() {
+	if c.disk != nil {
+		c.disk.close()
+	}
+}
+
+// seldom lets one word through a minute.
+type seldom struct{ last atomic.Int64 }
+
+func (s *seldom) now() bool {
+	now, last := time.Now().UnixNano(), s.last.Load()
+	return (last == 0 || now-last > int64(time.Minute)) && s.last.CompareAndSwap(last, now)
+}
