@@ -1,0 +1,91 @@
+// The Easel: one source; set declarations, see the variant beside its original.
+import { useQuery } from "@tanstack/react-query";
+import { useEffect } from "react";
+import { getFacts, listSites, originalAddress } from "../api/client";
+import { addressOf, go, useAddress } from "../frame/address";
+import { Pick } from "../parts/Pick";
+import { Trouble } from "../parts/Trouble";
+import { Compare } from "./Compare";
+import { Controls } from "./Controls";
+import { CopyAddress } from "./CopyAddress";
+import { imageAddress, readDeclarations, writeDeclarations, type Declarations } from "./declarations";
+import { usePicture, useSettled } from "./pictures";
+import { Sources } from "./Sources";
+
+export function Easel() {
+  const address = useAddress();
+  const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
+  const [site, lane, ...rest] = address.parts;
+  const lanes = sites.data?.items.flatMap((s) => s.lanes) ?? [];
+  const first = lanes[0];
+  useEffect(() => {
+    if (!site && first) go(addressOf("easel", [first.site, first.name]), true);
+  }, [site, first]);
+
+  if (sites.error) return <Empty><Trouble error={sites.error} /></Empty>;
+  if (!sites.data) return <Empty>Loading…</Empty>;
+  if (!first) {
+    return (
+      <Empty>
+        <h1 className="text-lg font-semibold">No lane yet</h1>
+        <p className="mt-2">A lane is the way from a site to where its images lie. Add one in a terminal:</p>
+        <pre className="figures mt-2 overflow-x-auto bg-panel p-2 text-sm">{"echolane site add shop\necholane lane add shop/photos --folder DIR"}</pre>
+      </Empty>
+    );
+  }
+  if (!site || !lane) return null;
+  const known = sites.data.items.find((s) => s.name === site);
+  return (
+    <div className="flex min-h-0 flex-1 flex-col lg:grid lg:grid-cols-[15rem_minmax(0,1fr)_22rem]">
+      <h1 className="sr-only">Easel</h1>
+      <aside aria-label="Source" className="flex min-h-0 flex-col gap-2 border-line p-3 max-lg:border-b lg:border-r">
+        <Pick
+          label="Lane"
+          wide
+          value={`${site}/${lane}`}
+          options={lanes.map((l) => ({ value: `${l.site}/${l.name}`, text: `${l.site} / ${l.name}` }))}
+          onChange={(v) => go(addressOf("easel", v.split("/"), address.query))}
+        />
+        <Sources key={`${site}/${lane}`} site={site} lane={lane} path={rest.join("/") || undefined} onPick={(p) => go(addressOf("easel", [site, lane, ...p.split("/")], address.query))} />
+      </aside>
+      {rest.length > 0 ? (
+        <Work site={site} lane={lane} path={rest.join("/")} query={address.query} defaults={readDeclarations(new URLSearchParams(known?.defaults))} />
+      ) : (
+        <Empty>Pick a source.</Empty>
+      )}
+    </div>
+  );
+}
+
+function Work(props: { site: string; lane: string; path: string; query: URLSearchParams; defaults: Declarations }) {
+  const { site, lane, path } = props;
+  const declared = readDeclarations(props.query);
+  const image = imageAddress(site, lane, path, declared);
+  const settled = useSettled(image, 150);
+  const facts = useQuery({ queryKey: ["facts", site, lane, path], queryFn: ({ signal }) => getFacts(site, lane, path, signal) });
+  const original = usePicture(originalAddress(site, lane, path));
+  const variant = usePicture(settled);
+  const change = (d: Declarations) => go(addressOf("easel", [site, lane, ...path.split("/")], writeDeclarations(d)), true);
+  return (
+    <>
+      <div className="flex min-h-0 min-w-0 flex-col">
+        <CopyAddress address={image} />
+        <Compare
+          original={original.error ? undefined : original.data}
+          variant={variant.error ? undefined : variant.data}
+          alpha={facts.data?.has_alpha ?? false}
+          fit={declared.fit ?? props.defaults.fit ?? "fill"}
+          busy={variant.isFetching || settled !== image}
+          error={variant.error ?? original.error}
+        />
+      </div>
+      <aside aria-label="Declarations" className="overflow-y-auto border-line p-4 max-lg:border-t lg:border-l">
+        <Controls declared={declared} defaults={props.defaults} facts={facts.data} onChange={change} />
+      </aside>
+    </>
+  );
+}
+
+function Empty({ children }: { children: React.ReactNode }) {
+  return <div className="m-auto max-w-md p-8">{children}</div>;
+}

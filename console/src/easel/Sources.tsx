@@ -1,0 +1,76 @@
+import { useInfiniteQuery } from "@tanstack/react-query";
+import { useState } from "react";
+import { listSources } from "../api/client";
+import { Trouble } from "../parts/Trouble";
+import { imageAddress } from "./declarations";
+
+const columns = 2;
+
+// The lane's sources by their thumbnails, which the service makes like any other variant.
+export function Sources(props: { site: string; lane: string; path: string | undefined; onPick: (path: string) => void }) {
+  const [filter, setFilter] = useState("");
+  const list = useInfiniteQuery({
+    queryKey: ["sources", props.site, props.lane],
+    queryFn: ({ pageParam, signal }) => listSources(props.site, props.lane, pageParam, signal),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next,
+  });
+  const all = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const shown = all.filter((s) => s.path.toLowerCase().includes(filter.trim().toLowerCase()));
+  const move = (e: React.KeyboardEvent<HTMLUListElement>) => {
+    const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns }[e.key];
+    if (!step) return;
+    const buttons = [...e.currentTarget.querySelectorAll("button")];
+    const at = buttons.indexOf(document.activeElement as HTMLButtonElement);
+    const next = buttons[at + step];
+    if (next) {
+      e.preventDefault();
+      next.focus();
+    }
+  };
+  return (
+    <>
+      <input
+        type="search"
+        aria-label="Find a source"
+        placeholder="Find a source"
+        value={filter}
+        onChange={(e) => setFilter(e.target.value)}
+        className="w-full border border-edge bg-ground px-2 py-1 placeholder:text-soft"
+      />
+      {list.error && <Trouble error={list.error} />}
+      {list.isSuccess && shown.length === 0 && (
+        <p className="text-soft">{filter ? "No source has that in its name." : "This lane's folder holds no images yet. Put some in."}</p>
+      )}
+      <ul aria-label="Sources" onKeyDown={move} className="grid max-h-72 min-h-0 grid-cols-4 gap-2 overflow-y-auto p-0.5 lg:max-h-none lg:flex-1 lg:grid-cols-2 lg:content-start">
+        {shown.map((s) => (
+          <li key={s.path}>
+            <button
+              type="button"
+              aria-pressed={s.path === props.path}
+              onClick={() => props.onPick(s.path)}
+              className="block w-full border-2 border-transparent text-left aria-pressed:border-accent"
+            >
+              <img
+                src={imageAddress(props.site, props.lane, s.path, { width: 208, shape: "4/3", fit: "cover" })}
+                alt=""
+                width={104}
+                height={78}
+                loading="lazy"
+                className="aspect-[4/3] w-full bg-panel object-cover"
+              />
+              <span className="block truncate px-0.5 text-xs" title={s.path}>
+                {s.path}
+              </span>
+            </button>
+          </li>
+        ))}
+      </ul>
+      {list.hasNextPage && (
+        <button type="button" onClick={() => list.fetchNextPage()} className="border border-edge px-2 py-1">
+          {list.isFetchingNextPage ? "Loading…" : "Show more"}
+        </button>
+      )}
+    </>
+  );
+}

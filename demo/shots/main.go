@@ -1,0 +1,110 @@
+// Command shots takes the pictures in docs/screenshots from a demo that runs: `make screenshots`.
+package main
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"strings"
+
+	"echolane/testbed/browser"
+)
+
+const (
+	console = "http://127.0.0.1:8740/-/console/easel/kestrel/catalogue/"
+	shop    = "http://127.0.0.1:8741/"
+)
+
+// shot is one view: where, how wide, and what must be there before it is taken.
+type shot struct {
+	file  string
+	url   string
+	w, h  int64
+	dark  bool
+	ready string
+}
+
+var shots = []shot{
+	{file: "easel-light.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2", w: 1280, h: 800, ready: `[data-testid=saving]`},
+	{file: "easel-dark.png", url: console + "mark.png?width=360&quality=40", w: 1280, h: 800, dark: true, ready: `[data-testid=saving]`},
+	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
+	{file: "shop.png", url: shop, w: 1280, h: 800, ready: "main"},
+	{file: "refusal.png", url: "http://127.0.0.1:8740/kestrel/catalogue/delta-red.jpg?widht=640&quality=400", w: 1280, h: 800, ready: "h1"},
+}
+
+func main() {
+	dir := "docs/screenshots"
+	if len(os.Args) > 1 {
+		dir = os.Args[1]
+	}
+	if err := run(dir); err != nil {
+		fmt.Fprintln(os.Stderr, "shots:", err)
+		os.Exit(1)
+	}
+}
+
+func run(dir string) error {
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return err
+	}
+	b, err := browser.Start()
+	if err != nil {
+		return err
+	}
+	defer b.Close()
+	for _, s := range shots {
+		png, err := take(b, s)
+		if err != nil {
+			return fmt.Errorf("%s: %w", s.file, err)
+		}
+		if err := os.WriteFile(filepath.Join(dir, s.file), png, 0o644); err != nil {
+			return err
+		}
+		fmt.Println(filepath.Join(dir, s.file))
+	}
+	return terminals(dir)
+}
+
+func take(b *browser.Browser, s shot) ([]byte, error) {
+	scheme := "light"
+	if s.dark {
+		scheme = "dark"
+	}
+	if err := b.Look(s.w, s.h, scheme); err != nil {
+		return nil, err
+	}
+	if err := b.Open(s.url); err != nil {
+		return nil, err
+	}
+	// Every picture in view is there, and nothing is on its way.
+	if err := b.Until(fmt.Sprintf(`document.querySelector(%q) && [...document.images].filter(i => i.getBoundingClientRect().top < innerHeight).every(i => i.complete && i.naturalWidth > 0) && !document.querySelector("h2 > span")`, s.ready)); err != nil {
+		return nil, err
+	}
+	return b.Shot()
+}
+
+// terminals takes pictures of commands in a terminal window on a screen of its own.
+func terminals(dir string) error {
+	for _, t := range []struct{ file, command string }{
+		{"fetch.png", `bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?width=640'; echo; echo "$ bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'"; bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'; echo; echo "$ bin/echolane site show kestrel"; bin/echolane site show kestrel`},
+		{"demo.png", `cat var/demo-says.txt`},
+	} {
+		title := t.command
+		if i := strings.Index(title, ";"); i > 0 {
+			title = title[:i]
+		}
+		if t.file == "demo.png" {
+			title = "make demo"
+		}
+		script := fmt.Sprintf("clear; echo \"$ %s\"; %s; sleep 20", strings.ReplaceAll(title, `"`, `\"`), t.command)
+		out := filepath.Join(dir, t.file)
+		run := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
+			`xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 138x42+0+0 -bg '#fbfaf8' -fg '#20282c' -e sh -c "$0" & sleep 4; import -window root "$1"; kill $!`, script, out)
+		if msg, err := run.CombinedOutput(); err != nil {
+			return fmt.Errorf("%s: %w\n%s", t.file, err, msg)
+		}
+		fmt.Println(out)
+	}
+	return nil
+}

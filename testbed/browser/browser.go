@@ -1,0 +1,92 @@
+// Package browser drives Debian's Chromium for tests and for the pictures in the documentation.
+package browser
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"time"
+
+	"github.com/chromedp/cdproto/cdp"
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/chromedp"
+)
+
+// Browser is one headless Chromium with one page.
+type Browser struct {
+	ctx   context.Context
+	close []func()
+}
+
+// Wait is how long anything that is waited for may take.
+const Wait = 30 * time.Second
+
+// Start starts it with a profile of its own. Close ends it.
+func Start() (*Browser, error) {
+	b := &Browser{}
+	profile, err := os.MkdirTemp("", "echolane-browser-")
+	if err != nil {
+		return nil, fmt.Errorf("start Chromium: %w", err)
+	}
+	b.close = append(b.close, func() { os.RemoveAll(profile) })
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath("/usr/bin/chromium"), chromedp.NoSandbox, chromedp.UserDataDir(profile), chromedp.DisableGPU,
+		chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true), chromedp.Flag("disable-background-networking", true),
+		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
+	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
+	b.close = append(b.close, cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	b.close = append(b.close, cancel)
+	b.ctx = ctx
+	if err := chromedp.Do(ctx); err != nil { // the first call starts the browser, and must have no deadline
+		b.Close()
+		return nil, fmt.Errorf("start Chromium: %w", err)
+	}
+	return b, nil
+}
+
+// Close ends the browser.
+func (b *Browser) Close() {
+	for i := len(b.close) - 1; i >= 0; i-- {
+		b.close[i]()
+	}
+}
+
+// Do runs actions in order.
+func (b *Browser) Do(steps ...chromedp.Action[chromedp.Void]) error {
+	ctx, cancel := context.WithTimeout(b.ctx, Wait)
+	defer cancel()
+	return chromedp.Do(ctx, steps...)
+}
+
+// Run runs one action and gives its value.
+func Run[T any](b *Browser, a chromedp.Action[T]) (T, error) {
+	ctx, cancel := context.WithTimeout(b.ctx, Wait)
+	defer cancel()
+	return chromedp.Run(ctx, a)
+}
+
+// Look sets the window's size and the colours that the system prefers, "light" or "dark".
+func (b *Browser) Look(w, h int64, scheme string) error {
+	return b.Do(chromedp.EmulateViewport(w, h), chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
+		_, err := cdp.Call(ctx, t, emulation.SetEmulatedMedia, emulation.SetEmulatedMediaParams{
+			Features: []*emulation.MediaFeature{{Name: "prefers-color-scheme", Value: scheme}},
+		})
+		return err
+	}))
+}
+
+// Open goes to an address.
+func (b *Browser) Open(url string) error { return b.Do(chromedp.Navigate(url)) }
+
+// Until waits until a JavaScript expression is true.
+func (b *Browser) Until(expression string) error {
+	if _, err := Run(b, chromedp.Poll[bool]("!!("+expression+")", chromedp.WithPollingTimeout(Wait))); err != nil {
+		return fmt.Errorf("wait for %s: %w", expression, err)
+	}
+	return nil
+}
+
+// Shot is a PNG of what is in view.
+func (b *Browser) Shot() ([]byte, error) { return Run(b, chromedp.CaptureScreenshot()) }
