@@ -4,7 +4,6 @@ import (
 	"context"
 	"fmt"
 	"strings"
-	"time"
 
 	"github.com/urfave/cli/v3"
 
@@ -135,7 +134,7 @@ func printSite(s api.Site) {
 		{"defaults", asCSS(s.Defaults)},
 		{"formats", strings.Join(s.Formats, ", ") + " (most wanted first, as the client's Accept allows)"},
 		{"sources", fmt.Sprintf("at most %s and %.0f megapixels", bytesText(s.SourceBytes), float64(s.SourcePixels)/1e6)},
-		{"rendering", fmt.Sprintf("at most %v a variant", time.Duration(s.RenderMS)*time.Millisecond)},
+		{"rendering", fmt.Sprintf("at most %g s a variant", float64(s.RenderMS)/1000)},
 	}
 	for i, l := range s.Lanes {
 		head := ""

@@ -161,7 +161,7 @@ func (a *App) routes() {
 	// Images are everything outside /-/; they pass by all routing.
 	a.server.Use(func(c fiber.Ctx) error {
 		r := c.RequestCtx()
-		uri := r.RequestURI()
+		uri := delivery.Target(r)
 		if len(uri) >= 3 && uri[1] == '-' && uri[2] == '/' || len(uri) <= 1 {
 			return c.Next()
 		}

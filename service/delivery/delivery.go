@@ -112,7 +112,7 @@ func now() int64 { return int64(time.Since(began)) }
 func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	start := now()
 	accepted := policy.ReadAccept(text(c.Request.Header.Peek("Accept")))
-	uri := c.RequestURI()
+	uri := Target(c)
 
 	var room [512]byte
 	look := append(append(room[:0], uri...), byte('0'+accepted))
@@ -131,6 +131,21 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	}
 	s.memo.Set(string(look), m)
 	s.answer(c, v, m, where, timing, start)
+}
+
+// Target is the request's path and query as they were sent, also where a client sends the absolute form
+// (RFC 9112, section 3.2.2).
+func Target(c *fasthttp.RequestCtx) []byte {
+	uri := c.RequestURI()
+	if len(uri) > 0 && uri[0] != '/' {
+		if _, rest, ok := bytes.Cut(uri, []byte("://")); ok {
+			if i := bytes.IndexByte(rest, '/'); i >= 0 {
+				return rest[i:]
+			}
+			return []byte("/")
+		}
+	}
+	return uri
 }
 
 // text is b as a string without a copy, for looking up and reading only.

@@ -15,6 +15,9 @@ import (
 // Type is the media type this package reads.
 const Type = "image/gif"
 
+// trailer is the last byte of every whole file.
+const trailer = 0x3b
+
 // Probe reads the logical screen and counts the frames by walking the blocks (GIF89a, sections 17–27). A
 // file that is cut off counts the frames it has.
 func Probe(data []byte) (codec.Info, error) {
@@ -74,11 +77,11 @@ walk:
 func Decode(data []byte) (codec.Picture, error) {
 	config, err := gif.DecodeConfig(bytes.NewReader(data))
 	if err != nil {
-		return codec.Picture{}, png.Failure(Type, err)
+		return codec.Picture{}, png.Failure(Type, err, data[len(data)-1] == trailer)
 	}
 	frame, err := gif.Decode(bytes.NewReader(data))
 	if err != nil {
-		return codec.Picture{}, png.Failure(Type, err)
+		return codec.Picture{}, png.Failure(Type, err, data[len(data)-1] == trailer)
 	}
 	screen := image.Rect(0, 0, config.Width, config.Height)
 	if frame.Bounds() == screen {

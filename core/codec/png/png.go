@@ -108,19 +108,21 @@ func join(a, b string) string {
 func Decode(data []byte) (codec.Picture, error) {
 	m, err := png.Decode(bytes.NewReader(data))
 	if err != nil {
-		return codec.Picture{}, Failure(Type, err)
+		return codec.Picture{}, Failure(Type, err, bytes.HasSuffix(data, end))
 	}
 	return codec.Picture{RGBA: FromImage(m)}, nil
 }
 
-// Failure puts an error of the standard library's decoders into this house's form.
-func Failure(kind string, err error) error {
-	e := &codec.Error{Type: kind, Problem: err.Error()}
-	if errors.Is(err, io.ErrUnexpectedEOF) || errors.Is(err, io.EOF) {
-		e.Truncated = true
-		e.Problem = "the file ends before the picture does"
+// end is the last chunk without its length, which every whole file ends with.
+var end = []byte("IEND\xae\x42\x60\x82")
+
+// Failure puts an error of the standard library's decoders into this house's form. whole says that the file
+// ends as its format does.
+func Failure(kind string, err error, whole bool) error {
+	if !whole || errors.Is(err, io.ErrUnexpectedEOF) {
+		return &codec.Error{Type: kind, Truncated: true, Problem: "the file ends before the picture does"}
 	}
-	return e
+	return &codec.Error{Type: kind, Problem: err.Error()}
 }
 
 // FromImage copies an image of the standard library into straight-alpha pixels.

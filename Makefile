@@ -1,0 +1,56 @@
+# Echo Lane. `make demo` and `make test` are all that a newcomer needs: each installs what it lacks.
+SHELL := /bin/bash
+.DEFAULT_GOAL := help
+
+BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev liblcms2-dev
+TEST_PACKAGES  := chromium fonts-dejavu-core
+BENCH_PACKAGES := nginx-light wrk
+SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm imagemagick
+
+.PHONY: help demo test bench fuzz screenshots build console binary check clean
+
+help: ## list the targets
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
+
+demo: build ## start the made-up site, its origin, PostgreSQL and the service; Ctrl-C ends all of it
+	@bin/echolane demo $(if $(LISTEN),--listen $(LISTEN)) $(if $(ORIGIN),--origin $(ORIGIN))
+
+test: build ## run every test
+	@scripts/need $(TEST_PACKAGES)
+	@$(MAKE) --no-print-directory check
+	go test -timeout 15m ./...
+
+check:
+	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
+	go vet ./...
+
+bench: build ## measure, and print ratios
+	@scripts/need $(BENCH_PACKAGES)
+	go run ./bench
+
+fuzz: ## fuzz every parser for a minute
+	@scripts/fuzz
+
+screenshots: build ## take docs/screenshots anew
+	@scripts/need $(SHOT_PACKAGES)
+	@scripts/screenshots
+
+build: ## build the console and bin/echolane
+	@scripts/need $(BUILD_PACKAGES)
+	@$(MAKE) --no-print-directory console binary
+
+console: console/dist/index.html
+
+binary:
+	go build -o bin/echolane ./cmd/echolane
+
+console/node_modules/.package-lock.json: console/package.json console/package-lock.json
+	cd console && npm ci --no-fund --no-audit
+	@touch $@
+
+console/dist/index.html: console/node_modules/.package-lock.json console/index.html console/vite.config.ts console/tsconfig.json service/api/openapi.json $(shell find console/src console/public -type f ! -name schema.d.ts)
+	rm -rf console/dist/assets
+	cd console && npm run build --silent
+
+clean: ## remove what was built; var/ stays
+	rm -rf bin console/dist/assets console/dist/index.html console/dist/icon.svg console/node_modules

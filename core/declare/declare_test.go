@@ -1,0 +1,174 @@
+package declare
+
+import (
+	"errors"
+	"strings"
+	"testing"
+)
+
+func TestAddressFormIsOneSpelling(t *testing.T) {
+	for given, want := range map[string]string{
+		"":                                      "",
+		"width=480":                             "width=480",
+		"WIDTH=480PX":                           "width=480",
+		"width=480px&height=4.8e2":              "width=480&height=480",
+		"height=.5e3":                           "height=500",
+		"quality=72&width=10":                   "width=10&quality=72",
+		"aspect-ratio=8/6":                      "aspect-ratio=4/3",
+		"aspect-ratio=1":                        "aspect-ratio=1",
+		"aspect-ratio=4/4":                      "aspect-ratio=1",
+		"aspect-ratio=1.91":                     "aspect-ratio=1.91",
+		"aspect-ratio=16%20%2F+9":               "aspect-ratio=16/9",
+		"object-fit=Cover&format=WEBP":          "object-fit=cover&format=webp",
+		"quality=LossLess":                      "quality=lossless",
+		"&&width=3&":                            "width=3",
+		"width=208.125":                         "width=208.125",
+		"quality=%2B72":                         "quality=72",
+		"width=%20480%20":                       "width=480",
+		"format=png&object-fit=contain&width=1": "width=1&object-fit=contain&format=png",
+	} {
+		d, err := Parse(given)
+		if err != nil {
+			t.Errorf("Parse(%q): %v", given, err)
+			continue
+		}
+		if got := d.AddressForm(); got != want {
+			t.Errorf("address form of %q is %q, want %q", given, got, want)
+		}
+		again, err := Parse(d.AddressForm())
+		if err != nil || again != d {
+			t.Errorf("parsing the address form of %q gives %+v, %v; want %+v", given, again, err, d)
+		}
+	}
+}
+
+func TestProblemsNameWhatWasWrong(t *testing.T) {
+	for _, c := range []struct{ query, parameter, reason, nearest string }{
+		{"widht=3", "widht", "unknown-name", "width"},
+		{"w=3", "w", "unknown-name", "width"},
+		{"zzz=3", "zzz", "unknown-name", ""},
+		{"=3", "", "unknown-name", ""},
+		{"width=3&Width=3", "width", "repeated", ""},
+		{"width=", "width", "empty", ""},
+		{"width", "width", "empty", ""},
+		{"width=+", "width", "empty", ""},
+		{"width=wide", "width", "unparsable", ""},
+		{"width=5.", "width", "unparsable", ""},
+		{"width=0x10", "width", "unparsable", ""},
+		{"width=1_0", "width", "unparsable", ""},
+		{"width=inf", "width", "unparsable", ""},
+		{"width=nan", "width", "unparsable", ""},
+		{"width=10em", "width", "unparsable", ""},
+		{"width=10%25", "width", "unparsable", ""},
+		{"width=0", "width", "out-of-range", ""},
+		{"width=-4", "width", "out-of-range", ""},
+		{"width=65536", "width", "out-of-range", ""},
+		{"width=1e400", "width", "unparsable", ""},
+		{"height=99999", "height", "out-of-range", ""},
+		{"aspect-ratio=4:3", "aspect-ratio", "unparsable", ""},
+		{"aspect-ratio=4/0", "aspect-ratio", "out-of-range", ""},
+		{"aspect-ratio=0", "aspect-ratio", "out-of-range", ""},
+		{"aspect-ratio=1/2/3", "aspect-ratio", "unparsable", ""},
+		{"aspect-ratio=5000", "aspect-ratio", "out-of-range", ""},
+		{"object-fit=crop", "object-fit", "unparsable", ""},
+		{"object-fit=covr", "object-fit", "unparsable", "cover"},
+		{"format=jpg", "format", "unparsable", "jpeg"},
+		{"format=avif", "format", "unparsable", ""},
+		{"quality=0", "quality", "out-of-range", ""},
+		{"quality=101", "quality", "out-of-range", ""},
+		{"quality=72.5", "quality", "unparsable", ""},
+		{"quality=losless", "quality", "unparsable", "lossless"},
+		{"width=%zz", "width", "not-decodable", ""},
+		{"wid%zth=3", "wid%zth", "not-decodable", ""},
+	} {
+		d, err := Parse(c.query)
+		var ps Problems
+		if !errors.As(err, &ps) || len(ps) != 1 {
+			t.Errorf("Parse(%q) gives %v, want one problem", c.query, err)
+			continue
+		}
+		if d != (Declarations{}) {
+			t.Errorf("Parse(%q) gives declarations beside its problem: %+v", c.query, d)
+		}
+		p := ps[0]
+		if p.Parameter != c.parameter || p.Reason != c.reason || p.Nearest != c.nearest {
+			t.Errorf("Parse(%q): %s of %q, nearest %q; want %s of %q, nearest %q", c.query, p.Reason, p.Parameter, p.Nearest, c.reason, c.parameter, c.nearest)
+		}
+		if p.Reason != "repeated" && p.Allowed == "" {
+			t.Errorf("Parse(%q) doesn't say what is allowed", c.query)
+		}
+	}
+}
+
+func TestAllProblemsAreReported(t *testing.T) {
+	_, err := Parse("widht=3&height=tall&quality=400&width=1&width=2")
+	var ps Problems
+	if !errors.As(err, &ps) || len(ps) != 4 {
+		t.Fatalf("got %v, want four problems", err)
+	}
+	_, err = Parse(strings.Repeat("x=1&", 1000))
+	if errors.As(err, &ps); len(ps) != maxProblems {
+		t.Errorf("a thousand unknown names give %d problems, want %d", len(ps), maxProblems)
+	}
+	if _, err = Parse(strings.Repeat("a", maxQuery+1)); err == nil {
+		t.Error("a query of more than 8 KiB is taken")
+	}
+}
+
+func TestResolvedFormFoldsWhatIsTheSame(t *testing.T) {
+	defaults, _ := Parse("object-fit=cover&quality=72")
+	offered := []Format{WebP, JPEG, PNG}
+	resolve := func(q string) string {
+		d, err := Parse(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return d.Resolve(defaults, offered).String()
+	}
+	for _, same := range [][2]string{
+		{"width=350", "width=350px&object-fit=cover&quality=72"},
+		{"width=30&height=20&aspect-ratio=7", "width=30&height=20"},
+		{"object-fit=fill", "object-fit=contain"}, // no slot to fit into
+	} {
+		if a, b := resolve(same[0]), resolve(same[1]); a != b {
+			t.Errorf("%q and %q are one variant, but resolve to %q and %q", same[0], same[1], a, b)
+		}
+	}
+	for _, other := range [][2]string{{"width=350", "width=351"}, {"width=350", "width=350&format=webp"}, {"width=9&quality=lossless", "width=9"}} {
+		if a, b := resolve(other[0]), resolve(other[1]); a == b {
+			t.Errorf("%q and %q both resolve to %q", other[0], other[1], a)
+		}
+	}
+	if got, want := resolve("width=350"), "width=350&object-fit=cover&quality=72&format=webp,jpeg,png"; got != want {
+		t.Errorf("resolved form %q, want %q", got, want)
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	for _, q := range []string{"width=480px&height=3", "aspect-ratio=16/9&quality=lossless", "w=1&w=2&%zz", "object-fit=cover&format=png"} {
+		f.Add(q)
+	}
+	f.Fuzz(func(t *testing.T, query string) {
+		d, err := Parse(query)
+		if err != nil {
+			return
+		}
+		form := d.AddressForm()
+		again, err := Parse(form)
+		if err != nil || again != d || again.AddressForm() != form {
+			t.Fatalf("%q has the address form %q, which parses as %+v (%v), want %+v", query, form, again, err, d)
+		}
+	})
+}
+
+func BenchmarkParseAndAddressForm(b *testing.B) {
+	b.ReportAllocs()
+	var room [256]byte
+	for b.Loop() {
+		d, err := Parse("width=350&aspect-ratio=3/2&object-fit=cover&format=webp&quality=72")
+		if err != nil {
+			b.Fatal(err)
+		}
+		d.AppendAddressForm(room[:0])
+	}
+}

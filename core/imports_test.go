@@ -1,0 +1,45 @@
+package core_test
+
+import (
+	"go/parser"
+	"go/token"
+	"io/fs"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"testing"
+)
+
+// Imports point one way: the core knows the standard library, x/ packages and itself, no HTTP, no database.
+func TestCoreImportsNothingAboveIt(t *testing.T) {
+	barred := map[string]bool{"net": true, "net/http": true, "database/sql": true, "os": true, "os/exec": true, "log": true, "log/slog": true}
+	files := 0
+	err := filepath.WalkDir(".", func(path string, d fs.DirEntry, err error) error {
+		if err != nil || d.IsDir() || !strings.HasSuffix(path, ".go") || strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		files++
+		f, err := parser.ParseFile(token.NewFileSet(), path, nil, parser.ImportsOnly)
+		if err != nil {
+			return err
+		}
+		for _, spec := range f.Imports {
+			name, _ := strconv.Unquote(spec.Path.Value)
+			first, _, _ := strings.Cut(name, "/")
+			switch {
+			case barred[name]:
+				t.Errorf("%s imports %s, which the core does without", path, name)
+			case strings.HasPrefix(name, "echolane/core/"), strings.HasPrefix(name, "golang.org/x/"):
+			case first == "echolane" || strings.Contains(first, "."):
+				t.Errorf("%s imports %s, which lies above the core", path, name)
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if files < 15 {
+		t.Errorf("only %d files were looked at", files)
+	}
+}

@@ -1,0 +1,527 @@
+package render
+
+import (
+	"bytes"
+	"encoding/binary"
+	"errors"
+	"fmt"
+	"hash/crc32"
+	"image"
+	"image/color"
+	"image/gif"
+	stdjpeg "image/jpeg"
+	stdpng "image/png"
+	"math"
+	"strings"
+	"testing"
+	"time"
+
+	"echolane/core/codec/jpeg"
+	"echolane/core/codec/png"
+	"echolane/core/codec/webp"
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/raster"
+	"echolane/demo/pictures"
+)
+
+func job(t testing.TB, query string) Job {
+	t.Helper()
+	d, err := declare.Parse(query)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defaults, _ := declare.Parse(policy.DefaultDeclarations)
+	return Job{Request: d.Resolve(defaults, policy.DefaultFormats), Limits: policy.DefaultLimits}
+}
+
+func variant(t testing.TB, source []byte, query string) Result {
+	t.Helper()
+	r, err := Variant(source, job(t, query))
+	if err != nil {
+		t.Fatalf("%s: %v", query, err)
+	}
+	return r
+}
+
+// pixels decodes a variant with decoders that aren't ours where there are some.
+func pixels(t testing.TB, r Result) *raster.RGBA {
+	t.Helper()
+	switch r.Format {
+	case declare.WebP:
+		p, err := webp.Decode(r.Data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p.RGBA
+	case declare.JPEG:
+		m, err := stdjpeg.Decode(bytes.NewReader(r.Data))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return png.FromImage(m)
+	default:
+		m, err := stdpng.Decode(bytes.NewReader(r.Data))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return png.FromImage(m)
+	}
+}
+
+func psnr(t testing.TB, a, b *raster.RGBA) float64 {
+	t.Helper()
+	if a.W != b.W || a.H != b.H {
+		t.Fatalf("sizes %d×%d and %d×%d differ", a.W, a.H, b.W, b.H)
+	}
+	var sum float64
+	for y := range a.H {
+		ra, rb := a.Row(y), b.Row(y)
+		for i := range ra {
+			d := float64(ra[i]) - float64(rb[i])
+			sum += d * d
+		}
+	}
+	return 10 * math.Log10(255*255*float64(4*a.W*a.H)/math.Max(sum, 1e-9))
+}
+
+// scene is a picture that looks different from every side, with soft and hard parts.
+func scene(w, h int) *image.NRGBA {
+	m := image.NewNRGBA(image.Rect(0, 0, w, h))
+	for y := range h {
+		for x := range w {
+			u, v := float64(x)/float64(w), float64(y)/float64(h)
+			c := color.NRGBA{uint8(40 + 180*u), uint8(60 + 150*v), uint8(128 + 90*math.Sin(9*u+5*v)), 255}
+			if math.Hypot(u-0.25, v-0.3) < 0.15 {
+				c = color.NRGBA{220, 40, 40, 255}
+			}
+			if u > 0.7 && v > 0.8 {
+				c = color.NRGBA{20, 30, 90, 255}
+			}
+			m.SetNRGBA(x, y, c)
+		}
+	}
+	return m
+}
+
+func asPNG(t testing.TB, m image.Image) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	if err := stdpng.Encode(&b, m); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+// withExif puts an orientation into a JPEG.
+func withExif(file []byte, orientation byte) []byte {
+	tiff := "II*\x00\x08\x00\x00\x00\x01\x00\x12\x01\x03\x00\x01\x00\x00\x00" + string(rune(orientation)) + "\x00\x00\x00\x00\x00\x00\x00"
+	body := "Exif\x00\x00" + tiff
+	segment := append([]byte{0xff, 0xe1, 0, byte(len(body) + 2)}, body...)
+	return append(append(append([]byte(nil), file[:2]...), segment...), file[2:]...)
+}
+
+// stored is how a camera held that way would have stored the upright picture.
+func stored(up *image.NRGBA, orientation int) *image.NRGBA {
+	w, h := up.Rect.Dx(), up.Rect.Dy()
+	sw, sh := w, h
+	if orientation >= 5 {
+		sw, sh = h, w
+	}
+	m := image.NewNRGBA(image.Rect(0, 0, sw, sh))
+	for y := range h {
+		for x := range w {
+			a, b := x, y
+			switch orientation {
+			case 2:
+				a = w - 1 - x
+			case 3:
+				a, b = w-1-x, h-1-y
+			case 4:
+				b = h - 1 - y
+			case 5:
+				a, b = y, x
+			case 6:
+				a, b = y, w-1-x
+			case 7:
+				a, b = h-1-y, w-1-x
+			case 8:
+				a, b = h-1-y, x
+			}
+			m.SetNRGBA(a, b, up.NRGBAAt(x, y))
+		}
+	}
+	return m
+}
+
+func TestEveryOrientationStandsUpright(t *testing.T) {
+	up := scene(301, 203)
+	for _, query := range []string{"width=90&format=png", "width=90&format=webp&quality=95", "width=91&format=jpeg&quality=95", "width=80&height=80&format=webp&quality=95", "format=webp&quality=95"} {
+		want := pixels(t, variant(t, asPNG(t, up), query))
+		for o := 1; o <= 8; o++ {
+			var b bytes.Buffer
+			if err := stdjpeg.Encode(&b, stored(up, o), &stdjpeg.Options{Quality: 98}); err != nil {
+				t.Fatal(err)
+			}
+			r := variant(t, withExif(b.Bytes(), byte(o)), query)
+			if r.Natural.W != 301 || r.Natural.H != 203 {
+				t.Fatalf("orientation %d: natural size %v, want 301×203", o, r.Natural)
+			}
+			if db := psnr(t, pixels(t, r), want); db < 30 {
+				t.Errorf("%s, orientation %d: %.1f dB from upright, want at least 30", query, o, db)
+			}
+		}
+	}
+}
+
+func TestPlanesGiveWhatPixelsGive(t *testing.T) {
+	source, err := pictures.Draw("spool-turned.jpg")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, query := range []string{"width=640", "width=333&height=200", "width=100", "height=77", "width=400&height=100&object-fit=contain", "width=90&height=300&object-fit=fill"} {
+		want := pixels(t, variant(t, source, query+"&format=png"))
+		for _, format := range []string{"webp", "jpeg"} {
+			got := variant(t, source, query+"&format="+format+"&quality=97")
+			if db := psnr(t, pixels(t, got), want); db < 33 {
+				t.Errorf("%s as %s: %.1f dB from the picture's own pixels, want at least 33", query, format, db)
+			}
+		}
+	}
+}
+
+func TestNaturalSizeIsExact(t *testing.T) {
+	up := scene(120, 80)
+	got := pixels(t, variant(t, asPNG(t, up), "format=png"))
+	if !bytes.Equal(got.Pix, up.Pix) {
+		t.Error("a PNG at natural size isn't what it was")
+	}
+	if got = pixels(t, variant(t, asPNG(t, up), "format=webp&quality=lossless")); !bytes.Equal(got.Pix, up.Pix) {
+		t.Error("lossless WebP isn't lossless")
+	}
+	var b bytes.Buffer
+	stdjpeg.Encode(&b, up, &stdjpeg.Options{Quality: 80})
+	decoded, err := jpeg.Decode(b.Bytes(), jpeg.Options{})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got = pixels(t, variant(t, b.Bytes(), "format=png")); !bytes.Equal(got.Pix, decoded.RGBA.Pix) {
+		t.Error("a JPEG at natural size isn't libjpeg-turbo's own decode")
+	}
+}
+
+func TestWideColourComesOutAsSRGB(t *testing.T) {
+	source, err := pictures.Draw("silk-wide-colour.jpg")
+	if err != nil {
+		t.Fatal(err)
+	}
+	got := pixels(t, variant(t, source, "width=200&format=png"))
+	raw, err := jpeg.Decode(source, jpeg.Options{Scale: 1})
+	if err != nil {
+		t.Fatal(err)
+	}
+	// Of the picture's own numbers, taken as P3 and brought to sRGB by the two standards' matrices.
+	toSRGB := func(r, g, b float64) [3]float64 {
+		lin := func(v float64) float64 {
+			if v /= 255; v <= 0.04045 {
+				return v / 12.92
+			} else {
+				return math.Pow((v+0.055)/1.055, 2.4)
+			}
+		}
+		gam := func(v float64) float64 {
+			v = math.Min(1, math.Max(0, v))
+			if v <= 0.0031308 {
+				return 255 * 12.92 * v
+			}
+			return 255 * (1.055*math.Pow(v, 1/2.4) - 0.055)
+		}
+		r, g, b = lin(r), lin(g), lin(b)
+		return [3]float64{gam(1.22494*r - 0.22494*g), gam(-0.04206*r + 1.04206*g), gam(-0.01964*r - 0.07864*g + 1.09827*b)}
+	}
+	var meanGot, meanWant, meanRaw [3]float64
+	for i := 0; i < len(got.Pix); i += 4 {
+		for c := range 3 {
+			meanGot[c] += float64(got.Pix[i+c]) * 4 / float64(len(got.Pix))
+		}
+	}
+	for i := 0; i < len(raw.RGBA.Pix); i += 4 {
+		p := raw.RGBA.Pix[i : i+4]
+		w := toSRGB(float64(p[0]), float64(p[1]), float64(p[2]))
+		for c := range 3 {
+			meanWant[c] += w[c] * 4 / float64(len(raw.RGBA.Pix))
+			meanRaw[c] += float64(p[c]) * 4 / float64(len(raw.RGBA.Pix))
+		}
+	}
+	moved := 0.0
+	for c := range 3 {
+		if math.Abs(meanGot[c]-meanWant[c]) > 1.5 {
+			t.Errorf("channel %d: mean %.1f, want %.1f", c, meanGot[c], meanWant[c])
+		}
+		moved += math.Abs(meanRaw[c] - meanWant[c])
+	}
+	if moved < 6 {
+		t.Errorf("the profile moves the means by %.1f in all: too little for this test to see it ignored", moved)
+	}
+}
+
+func TestPressColoursComeOutRight(t *testing.T) {
+	source, err := pictures.Draw("poster-press.jpg")
+	if err != nil {
+		t.Fatal(err)
+	}
+	info, err := Probe(source)
+	if err != nil || info.Coding != "CMYK" {
+		t.Fatalf("%+v, %v; want a CMYK JPEG", info, err)
+	}
+	got := pixels(t, variant(t, source, "width=140&format=png"))
+	at := func(x, y int) [3]uint8 { return [3]uint8(got.Pix[4*(y*got.W+x):]) }
+	for _, c := range []struct {
+		what string
+		x, y int
+		want [3]int
+	}{{"the sun", 60, 172, [3]int{0xd8, 0x41, 0x2f}}, {"a ray over paper", 3, 3, [3]int{225, 171, 128}}} {
+		g := at(c.x, c.y)
+		for i := range 3 {
+			if d := int(g[i]) - c.want[i]; d < -14 || d > 14 {
+				t.Errorf("%s is %v, want about %v", c.what, g, c.want)
+				break
+			}
+		}
+	}
+}
+
+func TestEveryKindOfPNG(t *testing.T) {
+	up := scene(90, 60)
+	want := pixels(t, variant(t, asPNG(t, up), "width=30&format=png"))
+	deep := image.NewNRGBA64(up.Rect)
+	grey, greyDeep := image.NewGray(up.Rect), image.NewGray16(up.Rect)
+	for y := range 60 {
+		for x := range 90 {
+			deep.Set(x, y, up.At(x, y))
+			grey.Set(x, y, up.At(x, y))
+			greyDeep.Set(x, y, up.At(x, y))
+		}
+	}
+	if db := psnr(t, pixels(t, variant(t, asPNG(t, deep), "width=30&format=png")), want); db < 60 {
+		t.Errorf("16 bits: %.1f dB from 8 bits", db)
+	}
+	a, b := pixels(t, variant(t, asPNG(t, grey), "width=30&format=png")), pixels(t, variant(t, asPNG(t, greyDeep), "width=30&format=png"))
+	if db := psnr(t, a, b); db < 48 {
+		t.Errorf("16-bit grey: %.1f dB from 8-bit grey", db)
+	}
+	for _, file := range []string{"pattern-sheet.png", "wind-chart.png", "mark.png"} {
+		source, err := pictures.Draw(file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		reference, err := stdpng.Decode(bytes.NewReader(source))
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := pixels(t, variant(t, source, "format=png"))
+		if whole := png.FromImage(reference); psnr(t, got, whole) < 55 { // premultiplying and back costs a level
+			t.Errorf("%s at natural size isn't what it was", file)
+		}
+	}
+}
+
+func TestFirstFrameOfAnAnimation(t *testing.T) {
+	palette := color.Palette{color.NRGBA{}, color.NRGBA{200, 30, 30, 255}, color.NRGBA{30, 30, 200, 255}}
+	frame := func(r image.Rectangle, i uint8) *image.Paletted {
+		m := image.NewPaletted(r, palette)
+		for j := range m.Pix {
+			m.Pix[j] = i
+		}
+		return m
+	}
+	var b bytes.Buffer
+	g := &gif.GIF{
+		Image: []*image.Paletted{frame(image.Rect(10, 5, 30, 25), 1), frame(image.Rect(0, 0, 40, 30), 2)}, Delay: []int{5, 5},
+		Config: image.Config{Width: 40, Height: 30, ColorModel: palette},
+	}
+	if err := gif.EncodeAll(&b, g); err != nil {
+		t.Fatal(err)
+	}
+	info, err := Probe(b.Bytes())
+	if err != nil || info.Frames != 2 || info.W != 40 || info.H != 30 {
+		t.Fatalf("%+v, %v; want 2 frames of 40×30", info, err)
+	}
+	r := variant(t, b.Bytes(), "")
+	if r.Format != declare.WebP {
+		t.Errorf("delivered as %v", r.Format)
+	}
+	p := pixels(t, variant(t, b.Bytes(), "format=png"))
+	if c := [4]uint8(p.Pix[4*(10*40+20):]); c != [4]uint8{200, 30, 30, 255} {
+		t.Errorf("inside the frame: %v", c)
+	}
+	if c := p.Pix[4*(1*40+1)+3]; c != 0 {
+		t.Errorf("outside the frame alpha is %d, want 0", c)
+	}
+}
+
+func TestTransparencyDecidesTheFormat(t *testing.T) {
+	clear := scene(60, 40)
+	for i := 3; i < len(clear.Pix); i += 8 {
+		clear.Pix[i] = 0
+	}
+	opaque := scene(60, 40) // with an alpha channel that says nothing
+	asRGBA := asPNG(t, clear)
+	for _, c := range []struct {
+		source  []byte
+		formats []declare.Format
+		want    declare.Format
+	}{
+		{asRGBA, []declare.Format{declare.JPEG, declare.PNG}, declare.PNG},
+		{asRGBA, []declare.Format{declare.JPEG, declare.WebP, declare.PNG}, declare.WebP},
+		{asPNG(t, opaque), []declare.Format{declare.JPEG, declare.PNG}, declare.JPEG},
+		{asRGBA, []declare.Format{declare.JPEG}, declare.JPEG},
+	} {
+		j := job(t, "width=30")
+		j.Request.Formats = c.formats
+		r, err := Variant(c.source, j)
+		if err != nil || r.Format != c.want {
+			t.Errorf("of %v: %v, %v; want %v", c.formats, r.Format, err, c.want)
+		}
+	}
+	blank := image.NewNRGBA(image.Rect(0, 0, 20, 20))
+	p := pixels(t, variant(t, asPNG(t, blank), "format=jpeg"))
+	if p.Pix[0] < 253 || p.Pix[1] < 253 || p.Pix[2] < 253 {
+		t.Errorf("nothing at all as JPEG is %v, want white", p.Pix[:3])
+	}
+}
+
+func TestGreatReductionOfEverySource(t *testing.T) {
+	up := scene(3000, 900)
+	for _, query := range []string{"width=1&format=png", "width=7&format=webp", "height=1&format=jpeg", "width=65535&height=1&object-fit=fill&format=png"} {
+		variant(t, asPNG(t, up), query)
+	}
+}
+
+func refusal(t *testing.T, err error) *policy.Refusal {
+	t.Helper()
+	var no *policy.Refusal
+	if !errors.As(err, &no) {
+		t.Fatalf("%v is no refusal", err)
+	}
+	return no
+}
+
+func TestBrokenSourcesAreRefusedWithTheirReason(t *testing.T) {
+	up := scene(200, 150)
+	var jp, gf bytes.Buffer
+	stdjpeg.Encode(&jp, up, nil)
+	gif.Encode(&gf, up, nil)
+	wp := variant(t, asPNG(t, up), "format=webp").Data
+	progressive := variant(t, asPNG(t, up), "format=jpeg").Data
+	for name, file := range map[string][]byte{"jpeg": jp.Bytes(), "progressive jpeg": progressive, "png": asPNG(t, up), "gif": gf.Bytes(), "webp": wp} {
+		for i := 1; i < 32; i++ {
+			cut := file[:len(file)*i/32]
+			_, err := Variant(cut, job(t, "width=50"))
+			if err == nil {
+				t.Errorf("%s, cut to %d/32, goes through", name, i)
+				continue
+			}
+			if no := refusal(t, err); no.Status != 422 || i > 8 && no.Reason != "source-truncated" {
+				t.Errorf("%s, cut to %d/32: %s (%s)", name, i, no.Reason, no.Detail)
+			}
+		}
+		for i := 20; i < len(file); i += 1 + len(file)/97 {
+			bad := append([]byte(nil), file...)
+			bad[i] ^= 0x5a
+			if _, err := Variant(bad, job(t, "width=50")); err != nil && refusal(t, err).Status != 422 {
+				t.Errorf("%s with byte %d flipped: %v", name, i, err)
+			}
+		}
+	}
+	for _, c := range []struct{ data, reason string }{
+		{"", "source-truncated"},
+		{"This is a text, whatever its name says.\n", "not-an-image"},
+		{"<svg xmlns='http://www.w3.org/2000/svg'/>", "not-an-image"},
+		{"\xff\xd8\xff\xe0", "source-truncated"},
+		{"\x00\x01\x02\x03\x04\x05\x06\x07", "not-an-image"},
+	} {
+		_, err := Variant([]byte(c.data), job(t, ""))
+		if no := refusal(t, err); no.Reason != c.reason {
+			t.Errorf("%q: %s, want %s", c.data, no.Reason, c.reason)
+		}
+	}
+}
+
+func TestHugeHeadersCostNothing(t *testing.T) {
+	file := asPNG(t, scene(20, 20))
+	binary.BigEndian.PutUint32(file[16:], 60000)
+	binary.BigEndian.PutUint32(file[20:], 60000)
+	binary.BigEndian.PutUint32(file[29:], crc32.ChecksumIEEE(file[12:29]))
+	var no *policy.Refusal
+	bytes := testing.AllocsPerRun(1, func() {
+		_, err := Variant(file, job(t, "width=50"))
+		no = refusal(t, err)
+	})
+	if no.Reason != "source-too-many-pixels" || !strings.Contains(no.Detail, "60000") {
+		t.Errorf("%+v", no)
+	}
+	if bytes > 100 {
+		t.Errorf("refusing it took %v allocations", bytes)
+	}
+}
+
+func TestFormatsThatCantHoldTheSize(t *testing.T) {
+	long := image.NewGray(image.Rect(0, 0, 17000, 2))
+	r := variant(t, asPNG(t, long), "")
+	if r.Format == declare.WebP {
+		t.Error("17000 pixels were put into WebP, which holds 16383")
+	}
+	_, err := Variant(asPNG(t, long), job(t, "format=webp"))
+	if no := refusal(t, err); no.Reason != "too-large-for-format" {
+		t.Errorf("%+v", no)
+	}
+}
+
+func TestStagesAreTimedByTheGivenClock(t *testing.T) {
+	j := job(t, "width=10")
+	var now time.Duration
+	j.Clock = func() time.Duration { now += time.Second; return now }
+	r, err := Variant(asPNG(t, scene(20, 20)), j)
+	if err != nil {
+		t.Fatal(err)
+	}
+	var names []string
+	for _, s := range r.Stages {
+		names = append(names, s.Name)
+		if s.Took != time.Second {
+			t.Errorf("%s took %v, want one tick", s.Name, s.Took)
+		}
+	}
+	if got := fmt.Sprint(names); got != "[plan decode colour resample encode]" {
+		t.Errorf("stages %v", got)
+	}
+}
+
+func FuzzVariant(f *testing.F) {
+	up := scene(24, 16)
+	var jp, gf bytes.Buffer
+	stdjpeg.Encode(&jp, up, nil)
+	gif.Encode(&gf, up, nil)
+	f.Add(jp.Bytes())
+	f.Add(withExif(jp.Bytes(), 6))
+	f.Add(asPNG(f, up))
+	f.Add(gf.Bytes())
+	f.Add(variant(f, asPNG(f, up), "format=webp").Data)
+	f.Add([]byte("II*\x00"))
+	j := job(f, "width=9&height=5")
+	j.Limits.SourcePixels = 1 << 20
+	f.Fuzz(func(t *testing.T, data []byte) {
+		r, err := Variant(data, j)
+		if err != nil {
+			var no *policy.Refusal
+			if !errors.As(err, &no) || no.Status != 422 {
+				t.Fatalf("%v isn't a refusal of the source", err)
+			}
+			return
+		}
+		if r.Canvas.W > 9 || r.Canvas.H > 5 {
+			t.Fatalf("canvas %v is larger than the slot", r.Canvas)
+		}
+	})
+}
