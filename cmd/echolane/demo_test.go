@@ -1,0 +1,146 @@
+package main
+
+import (
+	"errors"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"syscall"
+	"testing"
+	"time"
+
+	"echolane/testbed"
+)
+
+// startDemo starts the whole demo in dir and waits until it says that it is ready.
+func startDemo(t *testing.T, dir string) *testbed.Process {
+	t.Helper()
+	p := testbed.Start(t, bed.Binary, []string{"demo", "--data", dir, "--listen", "127.0.0.1:0", "--origin", "127.0.0.1:0"}, nil)
+	testbed.Eventually(t, "the demo is ready", func() error {
+		if strings.Contains(p.Said(), "Ctrl-C ends all of it") {
+			return nil
+		}
+		select {
+		case <-p.Ended():
+			t.Fatalf("the demo ended:\n%s", p.Said())
+		default:
+		}
+		return errors.New("not yet")
+	})
+	return p
+}
+
+func TestDemoAsPrinted(t *testing.T) {
+	dir := filepath.Join(bed.Dir, "demo")
+	if err := os.CopyFS(filepath.Join(dir, "pictures", "catalogue"), os.DirFS(bed.Pictures)); err != nil {
+		t.Fatal(err)
+	}
+	p := startDemo(t, dir)
+	said := p.Said()
+	urls := regexp.MustCompile(`(?m)^  (http://\S+)$`).FindAllStringSubmatch(said, -1)
+	if len(urls) < 5 {
+		t.Fatalf("the demo prints %d addresses:\n%s", len(urls), said)
+	}
+	for _, u := range urls {
+		want := 200
+		if strings.Contains(u[1], "widht") {
+			want = 400 // the mistake that it offers
+		}
+		answer, err := http.Get(u[1])
+		if err != nil {
+			t.Errorf("%s: %v", u[1], err)
+			continue
+		}
+		answer.Body.Close()
+		if answer.StatusCode != want {
+			t.Errorf("%s: %d, want %d", u[1], answer.StatusCode, want)
+		}
+	}
+	_, commands, _ := strings.Cut(said, "In another terminal:")
+	ran := 0
+	for line := range strings.SplitSeq(commands, "\n") {
+		line = strings.TrimSpace(line)
+		if !strings.Contains(line, "echolane ") && !strings.HasPrefix(line, "psql") {
+			continue
+		}
+		ran++
+		if out, err := exec.Command("sh", "-c", line).CombinedOutput(); err != nil {
+			t.Errorf("%s: %v\n%s", line, err, out)
+		}
+	}
+	if ran < 4 {
+		t.Errorf("the demo prints %d commands", ran)
+	}
+
+	// Ended by a signal it takes everything along, PostgreSQL too.
+	children := postgresOf(t, dir)
+	if len(children) == 0 {
+		t.Fatal("no PostgreSQL runs on the demo's data")
+	}
+	p.Cmd.Process.Signal(syscall.SIGINT)
+	select {
+	case <-p.Ended():
+	case <-time.After(5 * time.Second):
+		t.Fatal("the demo doesn't end within five seconds")
+	}
+	if code := p.Cmd.ProcessState.ExitCode(); code != 0 {
+		t.Errorf("exit code %d after Ctrl-C", code)
+	}
+	if left := postgresOf(t, dir); len(left) > 0 {
+		t.Errorf("PostgreSQL is left: %v", left)
+	}
+
+	// Killed, it recovers by itself.
+	p = startDemo(t, dir)
+	p.Cmd.Process.Kill()
+	<-p.Ended()
+	p = startDemo(t, dir)
+	base := regexp.MustCompile(`http://\S+/-/console/`).FindString(p.Said())
+	answer, err := http.Get(base)
+	if err != nil || answer.StatusCode != 200 {
+		t.Errorf("after kill -9 and another start: %v, %v", answer, err)
+	}
+	if err == nil {
+		answer.Body.Close()
+	}
+}
+
+// postgresOf finds server processes by the data directory in their command line.
+func postgresOf(t *testing.T, dir string) []string {
+	t.Helper()
+	var found []string
+	lines, _ := filepath.Glob("/proc/[0-9]*/cmdline")
+	for _, f := range lines {
+		line, err := os.ReadFile(f)
+		if err == nil && strings.Contains(string(line), "/postgres\x00-D\x00") && strings.Contains(string(line), dir) {
+			found = append(found, fmt.Sprintf("%s: %s", f, line))
+		}
+	}
+	return found
+}
+
+func TestTheShopShowsItsPicturesFullSize(t *testing.T) {
+	dir := filepath.Join(bed.Dir, "demo-shop")
+	if err := os.CopyFS(filepath.Join(dir, "pictures", "catalogue"), os.DirFS(bed.Pictures)); err != nil {
+		t.Fatal(err)
+	}
+	p := startDemo(t, dir)
+	m := regexp.MustCompile(`Open:\s+(http://\S+/)`).FindStringSubmatch(p.Said())
+	p.Base = strings.TrimSuffix(m[1], "/")
+	page := string(p.Get(t, "/").Data)
+	images := regexp.MustCompile(`<img src="([^"]+)"`).FindAllStringSubmatch(page, -1)
+	if len(images) < 15 {
+		t.Fatalf("the shop shows %d pictures", len(images))
+	}
+	for _, i := range images {
+		a := p.Get(t, "/"+i[1])
+		lies, err := os.Stat(filepath.Join(bed.Pictures, filepath.Base(i[1])))
+		if err != nil || a.StatusCode != 200 || int64(len(a.Data)) != lies.Size() {
+			t.Errorf("%s: %d, %d bytes, %v", i[1], a.StatusCode, len(a.Data), err)
+		}
+	}
+}

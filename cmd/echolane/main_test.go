@@ -1,0 +1,23 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"testing"
+
+	"echolane/testbed"
+)
+
+// bed is the real binary, PostgreSQL and the demo's pictures, for all tests here.
+var bed *testbed.Bed
+
+func TestMain(m *testing.M) {
+	var err error
+	if bed, err = testbed.New(); err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	code := m.Run()
+	bed.Close()
+	os.Exit(code)
+}
