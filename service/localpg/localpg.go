@@ -70,6 +70,10 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return nil, fmt.Errorf("start PostgreSQL: %w", err)
 	}
+	data := filepath.Join(dir, "data")
+	if err := endLeftOver(ctx, data); err != nil {
+		return nil, err
+	}
 	if as != nil {
 		if err := give(dir, as); err != nil {
 			return nil, err
@@ -78,10 +82,6 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 	s := &Server{Dir: dir, exited: make(chan struct{})}
 	password, err := initialise(ctx, bin, dir, as)
 	if err != nil {
-		return nil, err
-	}
-	data := filepath.Join(dir, "data")
-	if err := endLeftOver(ctx, data); err != nil {
 		return nil, err
 	}
 	port, err := freePort(o.Port)

@@ -1,0 +1,141 @@
+package main
+
+import (
+	"fmt"
+	"net"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"syscall"
+	"testing"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"echolane/testbed"
+)
+
+// bareCommand is how the benchmark starts itself as the bare handler that it compares with.
+const bareCommand = "serve-bare"
+
+// serveBare answers every request with the same bytes and a content type, and does nothing else.
+func serveBare(listen, file string) error {
+	body, err := os.ReadFile(file)
+	if err != nil {
+		return err
+	}
+	app := fiber.New()
+	app.Get("/*", func(c fiber.Ctx) error {
+		c.Set("Content-Type", "image/webp")
+		return c.Send(body)
+	})
+	return app.Listen(listen, fiber.ListenConfig{DisableStartupMessage: true})
+}
+
+func cached(r *report) error {
+	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {
+		service := bed.Kestrel(t)
+		image := service.Base + "/kestrel/catalogue/delta-red.jpg?width=640"
+		_, body, err := get(image)
+		if err != nil {
+			return err
+		}
+		served := filepath.Join(bed.Dir, "served")
+		if err := os.MkdirAll(served, 0o755); err != nil {
+			return err
+		}
+		if err := write(served, "variant.webp", body); err != nil {
+			return err
+		}
+		bare, endBare, err := startBare(filepath.Join(served, "variant.webp"))
+		if err != nil {
+			return err
+		}
+		defer endBare()
+		files, endFiles, err := startNginx(served)
+		if err != nil {
+			return err
+		}
+		defer endFiles()
+		const rounds, seconds = 7, 2
+		var ours, bares, nginx, toBare, toFiles []float64
+		for range rounds {
+			var rate [3]float64
+			for i, url := range []string{image, bare, files + "/variant.webp"} {
+				if rate[i], err = load(url, seconds); err != nil {
+					return err
+				}
+			}
+			ours, bares, nginx = append(ours, rate[0]), append(bares, rate[1]), append(nginx, rate[2])
+			toBare, toFiles = append(toBare, rate[0]/rate[1]), append(toFiles, rate[0]/rate[2])
+		}
+		r.say("%d bytes, 32 connections, one loading thread, medians of %d rounds of %d s", len(body), rounds, seconds)
+		r.say("%-62s %7.0f/s", "Echo Lane, from memory", median(ours))
+		r.say("%-62s %7.0f/s", "a bare Fiber handler that sends the same bytes", median(bares))
+		r.say("%-62s %7.0f/s", "nginx, the same bytes as a file", median(nginx))
+		r.atLeast("cached variant against the bare handler", median(toBare), "×", 0.85)
+		r.say("%-62s %7.2f×", "cached variant against nginx", median(toFiles))
+		return nil
+	})
+}
+
+func freeAddress() (string, error) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return "", err
+	}
+	defer l.Close()
+	return l.Addr().String(), nil
+}
+
+// start runs a server until end is called, and waits until it listens.
+func start(address string, name string, args ...string) (end func(), err error) {
+	cmd := exec.Command(name, args...)
+	cmd.Stderr = os.Stderr
+	if err := cmd.Start(); err != nil {
+		return nil, err
+	}
+	end = func() {
+		cmd.Process.Signal(syscall.SIGTERM)
+		cmd.Wait()
+	}
+	for range 200 {
+		if c, err := net.Dial("tcp", address); err == nil {
+			c.Close()
+			return end, nil
+		}
+		time.Sleep(25 * time.Millisecond)
+	}
+	end()
+	return nil, fmt.Errorf("%s doesn't listen on %s", name, address)
+}
+
+func startBare(file string) (string, func(), error) {
+	address, err := freeAddress()
+	if err != nil {
+		return "", nil, err
+	}
+	self, err := os.Executable()
+	if err != nil {
+		return "", nil, err
+	}
+	end, err := start(address, self, bareCommand, address, file)
+	return "http://" + address + "/variant.webp", end, err
+}
+
+func startNginx(dir string) (string, func(), error) {
+	address, err := freeAddress()
+	if err != nil {
+		return "", nil, err
+	}
+	conf := fmt.Sprintf(`daemon off; master_process on; worker_processes auto; pid %[1]s/pid; error_log stderr crit;
+events { worker_connections 1024; }
+http { access_log off; sendfile on; keepalive_requests 10000000; types { image/webp webp; } open_file_cache max=100;
+  client_body_temp_path %[1]s; proxy_temp_path %[1]s; fastcgi_temp_path %[1]s; uwsgi_temp_path %[1]s; scgi_temp_path %[1]s;
+  server { listen %[2]s; root %[1]s; } }`, dir, address)
+	if err := write(dir, "nginx.conf", []byte(conf)); err != nil {
+		return "", nil, err
+	}
+	end, err := start(address, "/usr/sbin/nginx", "-p", dir, "-c", filepath.Join(dir, "nginx.conf"))
+	return "http://" + address, end, err
+}

@@ -1,0 +1,104 @@
+package main
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"testing"
+
+	"echolane/core/codec/jpeg"
+	"echolane/core/codec/webp"
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/raster"
+	"echolane/core/render"
+	"echolane/testbed"
+)
+
+// fresh makes a 640-wide WebP from a 2560×1600 JPEG: by the core alone and through the running service, held
+// against one decode and one encode of the same files by the codecs, with nothing between them.
+func fresh(r *report) error {
+	source, err := photograph()
+	if err != nil {
+		return err
+	}
+	d, err := declare.Parse("width=640&quality=72&format=webp")
+	if err != nil {
+		return err
+	}
+	job := render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits}
+	variant, err := render.Variant(source, job)
+	if err != nil {
+		return err
+	}
+	made, err := webp.Decode(variant.Data)
+	if err != nil {
+		return err
+	}
+	setting := render.WebPQuality(72)
+	planes := limited(made.RGBA)
+	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {
+		folder := filepath.Join(bed.Dir, "copies")
+		if err := os.MkdirAll(folder, 0o755); err != nil {
+			return err
+		}
+		service := bed.Kestrel(t)
+		bed.Must(t, service, "lane", "add", "kestrel/copies", "--folder", folder)
+		const rounds = 25
+		for i := range rounds + 1 { // each with its own bytes, so that none was made before
+			if err := write(folder, fmt.Sprintf("copy-%02d.jpg", i), append(source[:len(source):len(source)], byte(i))); err != nil {
+				return err
+			}
+		}
+		var broke error
+		check := func(e error) {
+			if broke == nil {
+				broke = e
+			}
+		}
+		next, timing := 0, ""
+		overHTTP := func() {
+			answer, _, e := get(fmt.Sprintf("%s/kestrel/copies/copy-%02d.jpg?width=640", service.Base, next))
+			next++
+			if check(e); e != nil {
+				return
+			}
+			timing = answer.Header.Get("Server-Timing")
+		}
+		overHTTP() // the worker is there
+		times := alternate(rounds,
+			func() { _, e := jpeg.Decode(source, jpeg.Options{Scale: 4, Planes: true}); check(e) },
+			func() { _, e := webp.EncodePlanes(planes, setting); check(e) },
+			func() { _, e := render.Variant(source, job); check(e) },
+			overHTTP)
+		if broke != nil {
+			return broke
+		}
+		r.say("2560×1600 baseline 4:2:0 JPEG of %d kB → 640×400 WebP of %d kB, medians of %d rounds", len(source)/1000, len(variant.Data)/1000, rounds)
+		r.say("%-62s %7.2f ms", "decoding alone (libjpeg-turbo, half size, planes)", median(times[0]))
+		r.say("%-62s %7.2f ms", "encoding alone (libwebp, from planes)", median(times[1]))
+		r.say("%-62s %7.2f ms", "the core's render", median(times[2]))
+		r.say("%-62s %7.2f ms", "over HTTP, through a worker process", median(times[3]))
+		r.say("stages of the last: %s", timing)
+		r.atMost("the core's render against its codec calls", ratio(times[2], times[0], times[1]), "×", 1.5)
+		r.atMost("over HTTP against its codec calls", ratio(times[3], times[0], times[1]), "×", 1.5)
+		return nil
+	})
+}
+
+// limited turns pixels into the planes that libwebp takes; how well doesn't matter here.
+func limited(p *raster.RGBA) *raster.YCbCr {
+	out := &raster.YCbCr{W: p.W, H: p.H, ChromaX: 0.5, ChromaY: 0.5, Range: raster.Limited,
+		Y: raster.NewPlane(p.W, p.H), Cb: raster.NewPlane((p.W+1)/2, (p.H+1)/2), Cr: raster.NewPlane((p.W+1)/2, (p.H+1)/2)}
+	for y := range p.H {
+		for x := range p.W {
+			i := y*p.Stride + 4*x
+			red, green, blue := float64(p.Pix[i]), float64(p.Pix[i+1]), float64(p.Pix[i+2])
+			out.Y.Pix[y*out.Y.Stride+x] = uint8(16.5 + 0.257*red + 0.504*green + 0.098*blue)
+			j := y/2*out.Cb.Stride + x/2
+			out.Cb.Pix[j] = uint8(128.5 - 0.148*red - 0.291*green + 0.439*blue)
+			out.Cr.Pix[j] = uint8(128.5 + 0.439*red - 0.368*green - 0.071*blue)
+		}
+	}
+	return out
+}

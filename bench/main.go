@@ -1,0 +1,89 @@
+// Command bench measures what Echo Lane promises about speed and prints each promise as a ratio taken in one
+// run: `make bench`, or `go run ./bench SECTION …` for some of it. A promise that isn't kept is marked, and
+// the exit status is 1.
+package main
+
+import (
+	"fmt"
+	"os"
+	"runtime"
+	"slices"
+	"strings"
+)
+
+// section is a group of figures that share what they stand on.
+type section struct {
+	name string
+	what string
+	run  func(*report) error
+}
+
+var sections = []section{
+	{"cached", "a cached variant against a bare handler and a file server", cached},
+	{"fresh", "a new variant against the sum of its codec calls", fresh},
+}
+
+func main() {
+	if len(os.Args) == 4 && os.Args[1] == bareCommand {
+		fail(serveBare(os.Args[2], os.Args[3]))
+		return
+	}
+	var names []string
+	for _, s := range sections {
+		names = append(names, s.name)
+	}
+	for _, asked := range os.Args[1:] {
+		if !slices.Contains(names, asked) {
+			fmt.Fprintf(os.Stderr, "bench: there is no section %q; there are %s\n", asked, strings.Join(names, ", "))
+			os.Exit(2)
+		}
+	}
+	r := &report{}
+	fmt.Printf("%d processors, %s, GOMAXPROCS %d\n", runtime.NumCPU(), runtime.Version(), runtime.GOMAXPROCS(0))
+	for _, s := range sections {
+		if len(os.Args) > 1 && !slices.Contains(os.Args[1:], s.name) {
+			continue
+		}
+		fmt.Printf("\n%s: %s\n", s.name, s.what)
+		if err := s.run(r); err != nil {
+			fail(fmt.Errorf("%s: %w", s.name, err))
+		}
+	}
+	if r.missed > 0 {
+		fmt.Printf("\n%d promises not kept\n", r.missed)
+		os.Exit(1)
+	}
+}
+
+func fail(err error) {
+	if err != nil {
+		fmt.Fprintln(os.Stderr, "bench:", err)
+		os.Exit(1)
+	}
+}
+
+// report prints figures and counts the promises that weren't kept.
+type report struct{ missed int }
+
+func (r *report) say(format string, args ...any) { fmt.Printf("  "+format+"\n", args...) }
+
+func (r *report) promise(what string, got float64, unit string, least bool, bound float64) {
+	word, kept := "at most", got <= bound
+	if least {
+		word, kept = "at least", got >= bound
+	}
+	mark := "kept"
+	if !kept {
+		mark = "NOT KEPT"
+		r.missed++
+	}
+	r.say("%-62s %7.2f%-3s %-8s %6.2f%-3s %s", what, got, unit, word, bound, unit, mark)
+}
+
+// atLeast and atMost hold a figure to its promise.
+func (r *report) atLeast(what string, got float64, unit string, bound float64) {
+	r.promise(what, got, unit, true, bound)
+}
+func (r *report) atMost(what string, got float64, unit string, bound float64) {
+	r.promise(what, got, unit, false, bound)
+}

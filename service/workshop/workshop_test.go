@@ -1,0 +1,206 @@
+package workshop
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"image"
+	"image/png"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"os/exec"
+	"sync"
+	"syscall"
+	"testing"
+	"time"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/render"
+)
+
+// The test binary is its own worker, and in other roles tries what a worker must not be able to do.
+func TestMain(m *testing.M) {
+	if len(os.Args) > 1 {
+		switch os.Args[1] {
+		case "render-worker":
+			if err := Work(); err != nil {
+				fmt.Fprintln(os.Stderr, err)
+				os.Exit(1)
+			}
+			os.Exit(0)
+		case "escape":
+			escape()
+		}
+	}
+	os.Exit(m.Run())
+}
+
+func workshop(t *testing.T, o Options) *Workshop {
+	t.Helper()
+	o.Command = []string{os.Args[0], "render-worker"}
+	o.Log = slog.New(slog.NewTextHandler(io.Discard, nil))
+	w, err := New(o)
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(w.Close)
+	return w
+}
+
+func picture(t *testing.T, w, h int) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	m := image.NewGray(image.Rect(0, 0, w, h))
+	for i := range m.Pix {
+		m.Pix[i] = uint8(i * 7)
+	}
+	if err := (&png.Encoder{CompressionLevel: png.BestSpeed}).Encode(&b, m); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func job(t *testing.T, query string) render.Job {
+	t.Helper()
+	d, err := declare.Parse(query)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return render.Job{Request: d.Resolve(declare.Declarations{}, policy.DefaultFormats), Limits: policy.DefaultLimits}
+}
+
+func TestWorkersGiveWhatTheCoreGives(t *testing.T) {
+	w := workshop(t, Options{Workers: 2})
+	source := picture(t, 300, 200)
+	want, err := render.Variant(source, job(t, "width=90&format=png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	var all sync.WaitGroup
+	for range 40 {
+		all.Go(func() {
+			got, err := w.Render(context.Background(), source, job(t, "width=90&format=png"))
+			if err != nil || !bytes.Equal(got.Data, want.Data) || got.Canvas != want.Canvas || got.Natural != want.Natural || len(got.Stages) == 0 {
+				t.Errorf("%+v, %v", got, err)
+			}
+		})
+	}
+	all.Wait()
+	_, err = w.Render(context.Background(), []byte("no image"), job(t, ""))
+	var no *policy.Refusal
+	if !errors.As(err, &no) || no.Reason != "not-an-image" {
+		t.Errorf("a text gives %v", err)
+	}
+	if w.Lost() != 0 {
+		t.Errorf("%d workers were lost", w.Lost())
+	}
+}
+
+func TestASlowRenderIsEndedAndTheNextOneWorks(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	slow := job(t, "format=png")
+	slow.Limits.RenderTime = 30 * time.Millisecond
+	_, err := w.Render(context.Background(), picture(t, 6000, 6000), slow)
+	var no *policy.Refusal
+	if !errors.As(err, &no) || no.Reason != "render-too-slow" {
+		t.Fatalf("%v", err)
+	}
+	if _, err := w.Render(context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil {
+		t.Errorf("the next render: %v", err)
+	}
+	if w.Lost() != 1 {
+		t.Errorf("%d workers were lost, want 1", w.Lost())
+	}
+}
+
+func TestAGreedyRenderCostsItselfOnly(t *testing.T) {
+	w := workshop(t, Options{Workers: 1, MemoryBytes: 300 << 20})
+	_, err := w.Render(context.Background(), picture(t, 7900, 7900), job(t, "format=png")) // 250 MB as pixels, and again as output
+	var no *policy.Refusal
+	if !errors.As(err, &no) || no.Reason != "render-too-much" {
+		t.Fatalf("%v", err)
+	}
+	if _, err := w.Render(context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil {
+		t.Errorf("the next render: %v", err)
+	}
+}
+
+func TestAKilledWorkerCostsOneRender(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	one := <-w.idle
+	pid := one.cmd.Process.Pid
+	w.idle <- one
+	syscall.Kill(pid, syscall.SIGKILL)
+	w.Render(context.Background(), picture(t, 30, 20), job(t, "width=9"))
+	if _, err := w.Render(context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil {
+		t.Errorf("the next render: %v", err)
+	}
+}
+
+func TestAFullQueueIsSaid(t *testing.T) {
+	w := workshop(t, Options{Workers: 1, Queue: 1})
+	one := <-w.idle // the only worker is busy
+	waiting, cancel := context.WithCancel(context.Background())
+	done := make(chan error)
+	go func() {
+		_, err := w.Render(waiting, picture(t, 30, 20), job(t, "width=9"))
+		done <- err
+	}()
+	for w.Waiting() == 0 {
+		time.Sleep(time.Millisecond)
+	}
+	_, err := w.Render(context.Background(), picture(t, 30, 20), job(t, "width=9"))
+	var no *policy.Refusal
+	if !errors.As(err, &no) || no.Reason != "busy" || no.Status != 503 || no.RetryIn == 0 {
+		t.Errorf("%v", err)
+	}
+	cancel()
+	if err := <-done; !errors.As(err, &no) || no.Reason != "busy" {
+		t.Errorf("the one that waited: %v", err)
+	}
+	w.idle <- one
+}
+
+// escape confines itself like a worker and then tries to get out. It says what worked.
+func escape() {
+	os.Setenv(memoryEnv, "1000000000")
+	temp := os.TempDir()
+	if err := confine(); err != nil {
+		fmt.Println("confine:", err)
+		os.Exit(0)
+	}
+	if _, err := os.ReadFile("/etc/passwd"); err == nil {
+		fmt.Println("read a file")
+	}
+	if err := os.WriteFile(temp+"/escaped", nil, 0o600); err == nil {
+		fmt.Println("wrote a file")
+	}
+	if c, err := net.DialTimeout("tcp", "127.0.0.1:1", time.Second); err == nil || errors.Is(err, syscall.ECONNREFUSED) {
+		fmt.Println("reached the network", c)
+	}
+	if err := exec.Command("/bin/true").Run(); err == nil {
+		fmt.Println("ran a program")
+	}
+	if err := syscall.Kill(os.Getppid(), 0); err == nil {
+		fmt.Println("signalled its parent")
+	}
+	if os.Geteuid() == 0 {
+		fmt.Println("is root")
+	}
+	if err := syscall.Setuid(0); err == nil && os.Getenv("WAS_ROOT") != "" {
+		fmt.Println("became root again")
+	}
+	fmt.Println("tried everything")
+	os.Exit(0)
+}
+
+func TestAWorkerCantGetOut(t *testing.T) {
+	out, err := exec.Command(os.Args[0], "escape").CombinedOutput()
+	if err != nil || string(out) != "tried everything\n" {
+		t.Errorf("%v: %s", err, out)
+	}
+}
