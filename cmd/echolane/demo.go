@@ -100,6 +100,9 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if err := setUp(ctx, a.Store(), folder); err != nil {
 		return err
 	}
+	if err := a.Refresh(ctx); err != nil {
+		return err
+	}
 	printWhatToTry(a.Addr(), shop.Addr().String(), db)
 
 	ended, stop := context.WithCancel(ctx)

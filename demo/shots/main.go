@@ -8,6 +8,8 @@ import (
 	"path/filepath"
 	"strings"
 
+	"github.com/chromedp/chromedp"
+
 	"echolane/testbed/browser"
 )
 
@@ -63,7 +65,45 @@ func run(dir string) error {
 		}
 		fmt.Println(filepath.Join(dir, s.file))
 	}
+	if err := pair(b, filepath.Join(dir, "before-after.png")); err != nil {
+		return fmt.Errorf("before-after.png: %w", err)
+	}
 	return terminals(dir)
+}
+
+// pair shows the same slot filled twice: with the source, and with the variant made for it.
+func pair(b *browser.Browser, to string) error {
+	const slot = `width:600px;aspect-ratio:3/2;object-fit:cover;display:block`
+	html := `<!doctype html><style>body{font:16px system-ui,sans-serif;margin:32px;display:flex;gap:16px;background:#fbfaf8;color:#20282c}h2{font-size:18px}</style>`
+	for _, side := range []struct{ title, url string }{
+		{"Before: the source in its slot", "http://127.0.0.1:8740/-/api/v1/sites/kestrel/lanes/catalogue/original?path=delta-red.jpg"},
+		{"After: width=600&amp;aspect-ratio=3/2", "http://127.0.0.1:8740/kestrel/catalogue/delta-red.jpg?width=600&aspect-ratio=3/2"},
+	} {
+		html += fmt.Sprintf(`<div><h2>%s</h2><img src="%s" style="%s"><p></p></div>`, side.title, side.url, slot)
+	}
+	if err := b.Look(1280, 560, "light"); err != nil {
+		return err
+	}
+	// On a page of the service itself, so that the original may be shown.
+	if err := b.Open("http://127.0.0.1:8740/-/live"); err != nil {
+		return err
+	}
+	fill := fmt.Sprintf(`document.documentElement.innerHTML = %q; 0`, html)
+	if err := b.Do(chromedp.Evaluate[chromedp.Void](fill)); err != nil {
+		return err
+	}
+	if err := b.Until(`document.images.length === 2 && [...document.images].every(i => i.complete && i.naturalWidth > 0)`); err != nil {
+		return err
+	}
+	figures := `for (const i of document.images) { const e = performance.getEntriesByName(i.src)[0]; i.nextElementSibling.textContent = i.naturalWidth + " × " + i.naturalHeight + " pixels, " + (e.encodedBodySize / 1000).toLocaleString("en", {maximumFractionDigits: 1}) + " kB" }`
+	if err := b.Do(chromedp.Evaluate[chromedp.Void](figures)); err != nil {
+		return err
+	}
+	png, err := b.Shot()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(to, png, 0o644)
 }
 
 func take(b *browser.Browser, s shot) ([]byte, error) {
@@ -100,7 +140,7 @@ func terminals(dir string) error {
 		script := fmt.Sprintf("clear; echo \"$ %s\"; %s; sleep 20", strings.ReplaceAll(title, `"`, `\"`), t.command)
 		out := filepath.Join(dir, t.file)
 		run := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
-			`xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 138x42+0+0 -bg '#fbfaf8' -fg '#20282c' -e sh -c "$0" & sleep 4; import -window root "$1"; kill $!`, script, out)
+			`xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x42+0+0 -bg '#fbfaf8' -fg '#20282c' -e sh -c "$0" & sleep 4; import -window root "$1"; kill $!`, script, out)
 		if msg, err := run.CombinedOutput(); err != nil {
 			return fmt.Errorf("%s: %w\n%s", t.file, err, msg)
 		}

@@ -157,6 +157,9 @@ func (a *App) release() {
 // Store is the service's database, for the demo's own set-up.
 func (a *App) Store() *records.Store { return a.store }
 
+// Refresh reads the settings now, without waiting for the database's notice of what was done to Store.
+func (a *App) Refresh(ctx context.Context) error { return a.settings.Refresh(ctx) }
+
 func (a *App) routes() {
 	// Images are everything outside /-/; they pass by all routing.
 	a.server.Use(func(c fiber.Ctx) error {
