@@ -5,7 +5,7 @@ SHELL := /bin/bash
 BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev liblcms2-dev
 TEST_PACKAGES  := chromium fonts-dejavu-core
 BENCH_PACKAGES := nginx-light wrk
-SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm imagemagick
+SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm
 
 .PHONY: help demo test bench fuzz screenshots build console binary check clean
 

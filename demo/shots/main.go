@@ -2,7 +2,10 @@
 package main
 
 import (
+	"encoding/binary"
 	"fmt"
+	"image"
+	"image/png"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -139,12 +142,49 @@ func terminals(dir string) error {
 		}
 		script := fmt.Sprintf("clear; echo \"$ %s\"; %s; sleep 20", strings.ReplaceAll(title, `"`, `\"`), t.command)
 		out := filepath.Join(dir, t.file)
-		run := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24", "sh", "-c",
-			`xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x42+0+0 -bg '#fbfaf8' -fg '#20282c' -e sh -c "$0" & sleep 4; import -window root "$1"; kill $!`, script, out)
-		if msg, err := run.CombinedOutput(); err != nil {
-			return fmt.Errorf("%s: %w\n%s", t.file, err, msg)
+		if err := terminal(script, out); err != nil {
+			return fmt.Errorf("%s: %w", t.file, err)
 		}
 		fmt.Println(out)
 	}
 	return nil
+}
+
+// terminal runs a script in a terminal window on a screen of its own, and writes down what stands there. The
+// screen keeps its pixels in a file in the X window dump format.
+func terminal(script, to string) error {
+	dir, err := os.MkdirTemp("", "echolane-screen-")
+	if err != nil {
+		return err
+	}
+	defer os.RemoveAll(dir)
+	run := exec.Command("xvfb-run", "-a", "-s", "-screen 0 1280x800x24 -fbdir "+dir, "sh", "-c",
+		`xterm -fa 'DejaVu Sans Mono' -fs 11 -geometry 142x42+0+0 -bg '#fbfaf8' -fg '#20282c' -e sh -c "$0" & sleep 5; cp "$1"/Xvfb_screen0 "$1"/dump; kill $!`, script, dir)
+	if said, err := run.CombinedOutput(); err != nil {
+		return fmt.Errorf("%w\n%s", err, said)
+	}
+	dump, err := os.ReadFile(filepath.Join(dir, "dump"))
+	if err != nil {
+		return err
+	}
+	// The header's words (XWDFile.h): its own length, version, format, depth, width, height, …, bits a pixel,
+	// bytes a line, …, and how many colours of twelve bytes follow it.
+	word := func(i int) int { return int(binary.BigEndian.Uint32(dump[4*i:])) }
+	w, h, line := word(4), word(5), word(12)
+	pixels := dump[word(0)+12*word(19):]
+	m := image.NewRGBA(image.Rect(0, 0, w, h))
+	for y := range h {
+		for x := range w {
+			p := pixels[y*line+4*x:]
+			copy(m.Pix[m.PixOffset(x, y):], []uint8{p[2], p[1], p[0], 255})
+		}
+	}
+	file, err := os.Create(to)
+	if err != nil {
+		return err
+	}
+	if err := png.Encode(file, m); err != nil {
+		return err
+	}
+	return file.Close()
 }
