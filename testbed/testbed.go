@@ -81,6 +81,12 @@ func (b *Bed) Database(t testing.TB) string {
 	return url
 }
 
+// Token opens the whole API of every service that is started here; SecretKey is what its secrets are kept under.
+const (
+	Token     = "the-token-of-the-test-bed"
+	SecretKey = "AAECAwQFBgcICQoLDA0ODxAREhMUFRYXGBkaGxwdHh8="
+)
+
 // Process is an echolane that runs in the background.
 type Process struct {
 	Base string // http://127.0.0.1:port
@@ -161,7 +167,7 @@ func (b *Bed) Serve(t testing.TB, args ...string) *Process {
 // ServeOn starts a service on the given database.
 func (b *Bed) ServeOn(t testing.TB, database string, args ...string) *Process {
 	t.Helper()
-	p := Start(t, b.Binary, append([]string{"serve", "--listen", "127.0.0.1:0"}, args...), []string{"ECHOLANE_DATABASE_URL=" + database})
+	p := Start(t, b.Binary, append([]string{"serve", "--listen", "127.0.0.1:0"}, args...), []string{"ECHOLANE_DATABASE_URL=" + database, "ECHOLANE_TOKEN=" + Token, "ECHOLANE_SECRET_KEY=" + SecretKey})
 	Eventually(t, "the service says that it serves", func() error {
 		select {
 		case <-p.done:
@@ -216,7 +222,7 @@ func (b *Bed) Run(t testing.TB, p *Process, args ...string) Ran {
 	cmd.Dir = t.TempDir()
 	cmd.Env = cleanEnv()
 	if p != nil {
-		cmd.Env = append(cmd.Env, "ECHOLANE_SERVER="+p.Base)
+		cmd.Env = append(cmd.Env, "ECHOLANE_SERVER="+p.Base, "ECHOLANE_TOKEN="+Token)
 	}
 	var out, err bytes.Buffer
 	cmd.Stdout, cmd.Stderr = &out, &err
@@ -264,7 +270,7 @@ func (p *Process) Get(t testing.TB, path string, headers ...string) Answer {
 	return p.Ask(t, "GET", path, nil, headers...)
 }
 
-// Ask sends a request.
+// Ask sends a request. Calls of the API carry the token, unless the headers say something of Authorization.
 func (p *Process) Ask(t testing.TB, method, path string, body io.Reader, headers ...string) Answer {
 	t.Helper()
 	r, err := http.NewRequest(method, p.Base+"/", body)
@@ -272,10 +278,16 @@ func (p *Process) Ask(t testing.TB, method, path string, body io.Reader, headers
 		t.Fatal(err)
 	}
 	r.URL.Opaque = path
+	if strings.HasPrefix(path, "/-/api/v1") {
+		r.Header.Set("Authorization", "Bearer "+Token)
+	}
 	for i := 0; i+1 < len(headers); i += 2 {
-		if headers[i] == "Host" {
+		switch {
+		case headers[i] == "Host":
 			r.Host = headers[i+1]
-		} else {
+		case headers[i+1] == "":
+			r.Header.Del(headers[i])
+		default:
 			r.Header.Set(headers[i], headers[i+1])
 		}
 	}

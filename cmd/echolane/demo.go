@@ -2,6 +2,9 @@ package main
 
 import (
 	"context"
+	"crypto/rand"
+	"crypto/sha256"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -17,23 +20,29 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"echolane/core/declare"
+	"echolane/core/policy"
 	"echolane/demo/origin"
 	"echolane/demo/pictures"
+	"echolane/demo/store"
 	"echolane/service/app"
 	"echolane/service/localpg"
 	"echolane/service/records"
+	"echolane/service/source"
 )
 
 const (
-	demoSite = "kestrel"
-	demoLane = "catalogue"
-	demoPort = 8742 // PostgreSQL's, where it is free
+	demoSite   = "kestrel"
+	demoPort   = 8742 // PostgreSQL's, where it is free
+	demoPerson = "wren"
+	demoKey    = "demo"
+	demoBucket = "kites"
 )
 
 func demoCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "demo",
-		Usage: "start PostgreSQL, a made-up site, its origin and the service",
+		Usage: "start PostgreSQL, a made-up site, its origin and object store, and the service",
 		Description: `Everything it makes is below --data; nothing outside is touched. Ctrl-C ends all of it.
 
 Examples:
@@ -41,6 +50,7 @@ Examples:
   echolane demo --listen 127.0.0.1:9000 --origin 127.0.0.1:9001`,
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "origin", Usage: "address of the made-up shop", Value: "127.0.0.1:8741", Sources: cli.EnvVars("ECHOLANE_ORIGIN")},
+			&cli.StringFlag{Name: "store", Usage: "address of the made-up object store", Value: "127.0.0.1:8743", Sources: cli.EnvVars("ECHOLANE_STORE")},
 			&cli.StringFlag{Name: "data", Usage: "directory for pictures, database and cache", Value: "var", Sources: cli.EnvVars("ECHOLANE_DATA")},
 		),
 		Action: runDemo,
@@ -62,24 +72,45 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return fmt.Errorf("find the data directory: %w", err)
 	}
-	folder := filepath.Join(data, "pictures", demoLane)
+	folder := filepath.Join(data, "pictures", "catalogue")
 	if err := drawPictures(folder); err != nil {
 		return err
 	}
 	if ctx.Err() != nil {
 		return nil
 	}
-
-	shop, err := net.Listen("tcp", c.String("origin"))
-	if err != nil {
-		if errors.Is(err, syscall.EADDRINUSE) {
-			return fmt.Errorf("%s is in use by another program: end that one, or choose another address with --origin", c.String("origin"))
+	if o.Token == "" {
+		if o.Token, err = keptRandom(filepath.Join(data, "token")); err != nil {
+			return err
 		}
-		return fmt.Errorf("listen on %s: %w", c.String("origin"), err)
 	}
-	server := &http.Server{Handler: origin.New(folder), ReadHeaderTimeout: 10 * time.Second}
-	go server.Serve(shop)
-	defer server.Close()
+	if o.SecretKey == nil {
+		text, err := keptRandom(filepath.Join(data, "secret-key"))
+		if err != nil {
+			return err
+		}
+		sum := sha256.Sum256([]byte(text))
+		o.SecretKey = sum[:]
+	}
+	d := demo{folder: folder, data: data}
+	var closeShop, closeStore func()
+	if d.shop, closeShop, err = standIn(c, "origin", origin.New(folder)); err != nil {
+		return err
+	}
+	defer closeShop()
+	storeKey, err := keptRandom(filepath.Join(data, "store-key"))
+	if err != nil {
+		return err
+	}
+	d.credentials = source.Credentials{AccessKey: "kestrel", SecretKey: storeKey}
+	objects := &store.Store{Dir: filepath.Join(data, "store"), AccessKey: d.credentials.AccessKey, SecretKey: storeKey}
+	if err := fillStore(objects.Dir, folder); err != nil {
+		return err
+	}
+	if d.store, closeStore, err = standIn(c, "store", objects); err != nil {
+		return err
+	}
+	defer closeStore()
 
 	say("starting PostgreSQL")
 	db, err := localpg.Start(ctx, localpg.Options{Dir: filepath.Join(data, "postgres"), Port: demoPort})
@@ -97,13 +128,17 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	defer a.Stop(grace)
-	if err := setUp(ctx, a.Store(), folder); err != nil {
+	if err := d.setUp(ctx, a.Store()); err != nil {
 		return err
 	}
 	if err := a.Refresh(ctx); err != nil {
 		return err
 	}
-	printWhatToTry(a.Addr(), shop.Addr().String(), db)
+	link, err := a.SignInLink(ctx, demoPerson)
+	if err != nil {
+		return err
+	}
+	d.printWhatToTry(a.Addr(), link, o.Token, db)
 
 	ended, stop := context.WithCancel(ctx)
 	defer stop()
@@ -141,45 +176,162 @@ func drawPictures(folder string) error {
 	return err
 }
 
-// setUp makes the site and its lane where they are missing, and mends the lane where the checkout has moved.
-func setUp(ctx context.Context, store *records.Store, folder string) error {
-	if err := store.AddSite(ctx, records.NewSite(demoSite)); err != nil && !errors.Is(err, records.ErrExists) {
-		return err
+// keptRandom is what a file says; where there is none, it is made and says something random.
+func keptRandom(path string) (string, error) {
+	if text, err := os.ReadFile(path); err == nil && len(text) > 0 {
+		return string(text), nil
 	}
-	err := store.AddLane(ctx, records.Lane{Site: demoSite, Name: demoLane, Kind: "folder", Folder: folder})
-	if errors.Is(err, records.ErrExists) {
-		return store.MoveLane(ctx, demoSite, demoLane, folder)
+	text := rand.Text() + rand.Text()
+	if err := os.WriteFile(path, []byte(text), 0o600); err != nil {
+		return "", fmt.Errorf("keep a secret of the demo: %w", err)
 	}
-	return err
+	return text, nil
 }
 
-func printWhatToTry(service, shop string, db *localpg.Server) {
+// standIn serves one of the stand-ins at the address that its flag says.
+func standIn(c *cli.Command, flag string, h http.Handler) (address string, end func(), err error) {
+	l, err := net.Listen("tcp", c.String(flag))
+	if err != nil {
+		if errors.Is(err, syscall.EADDRINUSE) {
+			return "", nil, fmt.Errorf("%s is in use by another program: end that one, or choose another address with --%s", c.String(flag), flag)
+		}
+		return "", nil, fmt.Errorf("listen on %s: %w", c.String(flag), err)
+	}
+	server := &http.Server{Handler: h, ReadHeaderTimeout: 10 * time.Second}
+	go server.Serve(l)
+	return l.Addr().String(), func() { server.Close() }, nil
+}
+
+// fillStore puts the archive's pictures into the object store.
+func fillStore(dir, folder string) error {
+	for key, file := range map[string]string{"1962/launch-day.jpg": "archive-1962.jpg", "1998/press-poster.jpg": "poster-press.jpg", "2026/festival-crowd.jpg": "festival-crowd.jpg"} {
+		to := filepath.Join(dir, demoBucket, "archive", key)
+		if _, err := os.Stat(to); err == nil {
+			continue
+		}
+		data, err := os.ReadFile(filepath.Join(folder, file))
+		if err == nil {
+			err = os.MkdirAll(filepath.Dir(to), 0o755)
+		}
+		if err == nil {
+			err = os.WriteFile(to, data, 0o644)
+		}
+		if err != nil {
+			return fmt.Errorf("fill the object store: %w", err)
+		}
+	}
+	return nil
+}
+
+// demo is what the made-up site stands on.
+type demo struct {
+	folder, data, shop, store string
+	credentials               source.Credentials
+}
+
+// lanes are the site's four, as they must be where this demo runs.
+func (d demo) lanes() []policy.Lane {
+	return []policy.Lane{
+		{Name: "catalogue", Kind: "folder", Folder: d.folder},
+		{Name: "press", Kind: "web", Allow: []string{"http://" + d.shop + "/press/*"}, Deny: []string{"http://" + d.shop + "/press/private/*"}, Private: []string{"127.0.0.1"}},
+		{Name: "archive", Kind: "bucket", Bucket: demoBucket, Prefix: "archive", Endpoint: "http://" + d.store, Private: []string{"127.0.0.1"}, Visibility: "signed", Original: "download"},
+		{Name: "incoming", Kind: "upload", Folder: filepath.Join(d.data, "incoming")},
+	}
+}
+
+// setUp makes the site with its lanes, secrets and person where they are missing, and mends the lanes where
+// the checkout or an address has moved. What was changed by hand otherwise stays.
+func (d demo) setUp(ctx context.Context, s *records.Store) error {
+	w, err := s.Watch(ctx, slog.New(slog.DiscardHandler))
+	if err != nil {
+		return err
+	}
+	defer w.Close()
+	const by = "the demo"
+	site := w.Current().Site(demoSite)
+	if site == nil {
+		doc := policy.NewDocument(demoSite)
+		doc.Lanes = d.lanes()
+		doc.Complete()
+		if err := s.AddSite(ctx, doc, by); err != nil {
+			return err
+		}
+	} else {
+		doc := site.Document.Clone()
+		for _, want := range d.lanes() {
+			if have := doc.Lane(want.Name); have != nil {
+				have.Folder, have.Endpoint = want.Folder, want.Endpoint
+				if len(have.Allow) > 0 {
+					have.Allow[0] = want.Allow[0]
+				}
+				if len(have.Deny) > 0 {
+					have.Deny[0] = want.Deny[0]
+				}
+			}
+		}
+		if changes := policy.Diff(site.Document, doc); len(changes) > 0 {
+			if _, err := s.ChangeSite(ctx, doc, site.Version, by, policy.Summary(changes)); err != nil {
+				return err
+			}
+		}
+	}
+	text, err := json.Marshal(d.credentials)
+	if err != nil {
+		return err
+	}
+	if err := s.PutSecret(ctx, demoSite, records.CredentialsSecret("archive"), string(text), by); err != nil {
+		return err
+	}
+	if keys, err := s.Secrets(ctx, demoSite, records.KeySecret(demoKey)); err != nil {
+		return err
+	} else if len(keys) == 0 {
+		if err := s.PutSecret(ctx, demoSite, records.KeySecret(demoKey), rand.Text()+rand.Text(), by); err != nil {
+			return err
+		}
+	}
+	if _, err := s.AddPerson(ctx, demoPerson, rand.Text(), records.MayOwn, nil, by); err != nil && !errors.Is(err, records.ErrExists) {
+		return err
+	}
+	return nil
+}
+
+func (d demo) printWhatToTry(service, link, token string, db *localpg.Server) {
 	base := "http://" + service
 	command := os.Args[0]
+	server := ""
 	if base != defaultServer {
-		command = "ECHOLANE_SERVER=" + base + " " + command
+		server = " ECHOLANE_SERVER=" + base
 	}
+	press := string(declare.AppendSegment(nil, "http://"+d.shop+"/press/sled-blue.jpg"))
 	fmt.Printf(`
 Echo Lane is ready. Open:
 
   http://%[2]s/
       the shop as it is: every picture full size
-  %[1]s/-/console/
-      the Easel: set a slot, see the variant beside its original
+  %[1]s%[6]s
+      the console; this link signs you in as %[7]s, once
   %[1]s/kestrel/catalogue/delta-red.jpg?width=640
       24 megapixels as 640 pixels
   %[1]s/kestrel/catalogue/coast-panorama.jpg?width=350&aspect-ratio=3/2
       a panorama cut to a tile
+  %[1]s/kestrel/press/%[8]s?width=640
+      from the shop's own host, by a rule
   %[1]s/kestrel/catalogue/delta-red.jpg?widht=640
       a mistake, and what it answers
 
 In another terminal:
 
+  export ECHOLANE_TOKEN=%[5]s%[9]s
   %[3]s fetch 'kestrel/catalogue/delta-red.jpg?width=640'
-  %[3]s link kestrel/catalogue/festival-dawn.jpg width=350 aspect-ratio=3/2
-  %[3]s site show kestrel
-  psql '%[4]s' -c 'select path, declarations, bytes, render_ms from variants'
+  %[3]s link kestrel/archive/1962/launch-day.jpg width=800 --sign demo --lasts 24h
+  %[3]s explain 'kestrel/catalogue/delta-red.jpg?width=350&aspect-ratio=3/2'
+  %[3]s lane test kestrel/press http://%[2]s/press/sled-blue.jpg
+  %[3]s upload put %[10]s/mark.png kestrel/incoming
+  %[3]s site set kestrel --rungs 320,640,960 --dry-run
+  %[3]s refusals kestrel
+  %[3]s export kestrel
+  psql '%[4]s' -c 'select path, bytes, render_ms from variants'
 
 Ctrl-C ends all of it.
-`, base, shop, command, db.URL)
+`, base, d.shop, command, db.URL, token, link, demoPerson, press, server, d.folder)
 }

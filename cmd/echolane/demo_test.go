@@ -19,7 +19,7 @@ import (
 // startDemo starts the whole demo in dir and waits until it says that it is ready.
 func startDemo(t *testing.T, dir string) *testbed.Process {
 	t.Helper()
-	p := testbed.Start(t, bed.Binary, []string{"demo", "--data", dir, "--listen", "127.0.0.1:0", "--origin", "127.0.0.1:0"}, nil)
+	p := testbed.Start(t, bed.Binary, []string{"demo", "--data", dir, "--listen", "127.0.0.1:0", "--origin", "127.0.0.1:0", "--store", "127.0.0.1:0"}, nil)
 	testbed.Eventually(t, "the demo is ready", func() error {
 		if strings.Contains(p.Said(), "Ctrl-C ends all of it") {
 			return nil
@@ -61,6 +61,7 @@ func TestDemoAsPrinted(t *testing.T) {
 		}
 	}
 	_, commands, _ := strings.Cut(said, "In another terminal:")
+	export, commands, _ := strings.Cut(strings.TrimSpace(commands), "\n")
 	ran := 0
 	for line := range strings.SplitSeq(commands, "\n") {
 		line = strings.TrimSpace(line)
@@ -68,11 +69,18 @@ func TestDemoAsPrinted(t *testing.T) {
 			continue
 		}
 		ran++
-		if out, err := exec.Command("sh", "-c", line).CombinedOutput(); err != nil {
+		out, err := exec.Command("sh", "-c", strings.TrimSpace(export)+"\n"+line).CombinedOutput()
+		if err != nil {
 			t.Errorf("%s: %v\n%s", line, err, out)
 		}
+		if strings.Contains(line, " link ") { // a private source, by a link that is signed
+			answer, err := http.Get(strings.TrimSpace(string(out)))
+			if err != nil || answer.StatusCode != 200 {
+				t.Errorf("%s: %v %v", out, answer, err)
+			}
+		}
 	}
-	if ran < 4 {
+	if ran < 9 {
 		t.Errorf("the demo prints %d commands", ran)
 	}
 

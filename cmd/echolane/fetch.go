@@ -21,6 +21,8 @@ import (
 	"echolane/service/source"
 )
 
+const defaultAccept = "image/avif,image/webp,image/*,*/*;q=0.8"
+
 // fetched is what fetch finds out.
 type fetched struct {
 	URL     string        `json:"url"`
@@ -45,7 +47,7 @@ Examples:
   echolane fetch 'kestrel/catalogue/delta-red.jpg?width=640'
   echolane fetch 'http://127.0.0.1:8740/kestrel/catalogue/mark.png?height=64' --accept image/png -o mark.png`,
 		Flags: callFlags(
-			&cli.StringFlag{Name: "accept", Usage: "the Accept field to send", Value: "image/avif,image/webp,image/*,*/*;q=0.8"},
+			&cli.StringFlag{Name: "accept", Usage: "the Accept field to send", Value: defaultAccept},
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "file to save the variant in"},
 		),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -161,7 +163,7 @@ func printFetched(f *fetched) {
 		[]string{"server", serverTiming(f.Timing)},
 	)
 	if f.Natural == nil {
-		fmt.Fprintln(stdout(), "\nThe natural size isn't known: the service's API doesn't answer from here without --token.")
+		fmt.Fprintln(stdout(), "\nThe natural size isn't known: the service's API says it only to a --token that may read the site.")
 	}
 	if f.Saved != "" {
 		fmt.Fprintf(stdout(), "\nsaved in %s\n", f.Saved)

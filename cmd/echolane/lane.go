@@ -4,53 +4,60 @@ import (
 	"context"
 	"fmt"
 	"path/filepath"
+	"slices"
 	"strings"
 
 	"github.com/urfave/cli/v3"
 
+	"echolane/core/policy"
 	"echolane/service/api"
+	"echolane/service/api/client"
 )
 
 func laneCommand() *cli.Command {
 	return &cli.Command{
 		Name:   "lane",
-		Usage:  "add and list the ways to a site's sources",
+		Usage:  "add, list, change, remove and test the ways to a site's sources",
 		Action: nothingAsked,
 		Commands: []*cli.Command{
 			{
-				Name: "add", Usage: "add a lane to a folder on the service's machine", ArgsUsage: "SITE/LANE",
-				Description: "Example:\n  echolane lane add kestrel/catalogue --folder /srv/kestrel/catalogue",
-				Flags:       callFlags(&cli.StringFlag{Name: "folder", Usage: "where the sources lie; relative to here"}),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					both, err := oneArgument(c, "the lane as SITE/LANE, as in: echolane lane add kestrel/catalogue --folder DIR")
+				Name: "add", Usage: "add a lane", ArgsUsage: "SITE/LANE",
+				Description: `The kind follows from what is said: --folder makes a folder lane, --allow a web lane, --bucket a bucket
+lane; --upload with a folder or a bucket makes one that sources are put into.
+
+Examples:
+  echolane lane add kestrel/catalogue --folder /srv/kestrel/catalogue
+  echolane lane add kestrel/press --base https://photos.kestrel.test/press/ --allow 'https://photos.kestrel.test/press/*'
+  echolane lane add kestrel/archive --bucket kites --endpoint https://store.kestrel.test --region north
+  echolane lane add kestrel/incoming --upload --folder /srv/kestrel/incoming`,
+				Flags: callFlags(laneFlags()...),
+				Action: withCall(1, "the lane as SITE/LANE, as in: echolane lane add kestrel/catalogue --folder DIR", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, name, err := laneName(c.Args().First())
 					if err != nil {
 						return err
 					}
-					site, name, ok := strings.Cut(both, "/")
-					if !ok || site == "" || name == "" {
-						return badUsage("%q isn't SITE/LANE: write it as kestrel/catalogue", both)
+					l := policy.Lane{Name: name, Kind: kindOf(c)}
+					if l.Kind == "" {
+						return badUsage("say where the sources are: --folder DIR, --allow PATTERN, --bucket NAME, or --upload with a folder or bucket")
 					}
-					if c.String("folder") == "" {
-						return badUsage("say where the sources lie with --folder DIR")
+					if err := editLane(c, &l); err != nil {
+						return err
 					}
-					folder, err := filepath.Abs(c.String("folder"))
-					if err != nil {
-						return fmt.Errorf("find %s: %w", c.String("folder"), err)
-					}
-					call, err := caller(c)
+					after, err := call.AddLane(ctx, site, l)
 					if err != nil {
 						return err
 					}
-					lane, err := call.AddLane(ctx, site, api.NewLane{Name: name, Folder: folder})
-					if err != nil {
-						return err
-					}
+					l = *after.Document.Lane(name)
 					if c.Bool("json") {
-						return printJSON(stdout(), lane)
+						return printJSON(stdout(), l)
 					}
-					fmt.Fprintf(stdout(), "%s/%s delivers what lies in %s, from now on:\n  %s/%s/%s/PATH?width=640\n", lane.Site, lane.Name, lane.Folder, call.Server, lane.Site, lane.Name)
+					fmt.Fprintf(stdout(), "%s/%s delivers from %s, from now on:\n  %s/%s/%s/%s?width=640\n", site, name, laneWhere(l), call.Server, site, name, pathHint(l))
+					if l.Bucket != "" {
+						fmt.Fprintf(stdout(), "\nIf the bucket isn't public: echolane lane secret %s/%s --access-key … --secret-key …\n", site, name)
+					}
+					warn(after.Warnings)
 					return nil
-				},
+				}),
 			},
 			{
 				Name: "list", Usage: "list lanes", ArgsUsage: "[SITE]",
@@ -64,38 +71,285 @@ func laneCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					var lanes []api.Lane
-					if site := c.Args().First(); site != "" {
-						if lanes, err = call.Lanes(ctx, site); err != nil {
+					return listLanes(ctx, c, call)
+				},
+			},
+			{
+				Name: "set", Usage: "change a lane; in force on every node within a second", ArgsUsage: "SITE/LANE",
+				Description: `Rules and networks are added; --no-… takes one away. The kind stays.
+
+Examples:
+  echolane lane set kestrel/press --allow 'https://photos.kestrel.test/summer/*'
+  echolane lane set kestrel/press --no-deny 'https://photos.kestrel.test/private/*' --dry-run
+  echolane lane set kestrel/archive --visibility signed --original download`,
+				Flags: callFlags(append(laneFlags(), dryRunFlag())...),
+				Action: withCall(1, "the lane as SITE/LANE, as in: echolane lane set kestrel/press --allow PATTERN", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, name, err := laneName(c.Args().First())
+					if err != nil {
+						return err
+					}
+					if c.IsSet("upload") {
+						return badUsage("a lane keeps its kind: remove it and add it anew")
+					}
+					return changeSite(ctx, c, call, site, func(d *policy.Document) error {
+						l := d.Lane(name)
+						if l == nil {
+							return noLane(d, name)
+						}
+						return editLane(c, l)
+					})
+				}),
+			},
+			{
+				Name: "remove", Usage: "remove a lane; its sources stay where they are", ArgsUsage: "SITE/LANE",
+				Description: "Example:\n  echolane lane remove kestrel/press --yes",
+				Flags:       callFlags(yesFlag(), dryRunFlag()),
+				Action: withCall(1, "the lane as SITE/LANE, as in: echolane lane remove kestrel/press", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, name, err := laneName(c.Args().First())
+					if err != nil {
+						return err
+					}
+					if !c.Bool("dry-run") {
+						if err := sure(c, fmt.Sprintf("Remove lane %s/%s? Its images stop being served at once.", site, name)); err != nil {
 							return err
 						}
-					} else {
-						sites, err := call.Sites(ctx)
-						if err != nil {
-							return err
+					}
+					return changeSite(ctx, c, call, site, func(d *policy.Document) error {
+						if d.Lane(name) == nil {
+							return noLane(d, name)
 						}
-						for _, s := range sites {
-							lanes = append(lanes, s.Lanes...)
-						}
+						d.Lanes = slices.DeleteFunc(d.Lanes, func(l policy.Lane) bool { return l.Name == name })
+						return nil
+					})
+				}),
+			},
+			{
+				Name: "test", Usage: "say whether a source would be allowed, and by which rule", ArgsUsage: "SITE/LANE SOURCE",
+				Description: `SOURCE is a path below the lane, or for a web lane without a base the source's URL.
+
+Examples:
+  echolane lane test kestrel/press https://photos.kestrel.test/summer/crowd.jpg
+  echolane lane test kestrel/catalogue delta-red.jpg`,
+				Flags: callFlags(),
+				Action: withCall(2, "the lane and a source, as in: echolane lane test kestrel/press https://photos.kestrel.test/crowd.jpg", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, name, err := laneName(c.Args().First())
+					if err != nil {
+						return err
+					}
+					out, err := call.TestLane(ctx, site, name, c.Args().Get(1))
+					if err != nil {
+						return err
 					}
 					if c.Bool("json") {
-						if lanes == nil {
-							lanes = []api.Lane{}
-						}
-						return printJSON(stdout(), lanes)
+						return printJSON(stdout(), out)
 					}
-					if len(lanes) == 0 {
-						fmt.Fprintln(stdout(), "There is no lane yet. Add one: echolane lane add SITE/LANE --folder DIR")
-						return nil
+					fmt.Fprintf(stdout(), "%s\n\n", out.Source)
+					printSteps(out.Steps)
+					if out.Refusal != nil {
+						return out.Refusal
 					}
-					rows := [][]string{{"lane", "kind", "folder"}}
-					for _, l := range lanes {
-						rows = append(rows, []string{l.Site + "/" + l.Name, l.Kind, l.Folder})
-					}
-					table(stdout(), "lll", rows...)
+					fmt.Fprintf(stdout(), "\nallowed\n")
 					return nil
-				},
+				}),
+			},
+			{
+				Name: "secret", Usage: "keep a lane's credentials or request header, encrypted; never shown again", ArgsUsage: "SITE/LANE",
+				Description: `Examples:
+  echolane lane secret kestrel/archive --access-key KITES --secret-key "$STORE_SECRET"
+  echolane lane secret kestrel/press --header 'Authorization: Bearer …'
+  echolane lane secret kestrel/press --forget 'Authorization'`,
+				Flags: callFlags(
+					&cli.StringFlag{Name: "access-key", Usage: "of the bucket"},
+					&cli.StringFlag{Name: "secret-key", Usage: "of the bucket"},
+					&cli.StringFlag{Name: "header", Usage: "NAME: VALUE, sent to the lane's origin alone"},
+					&cli.StringFlag{Name: "forget", Usage: "a header's name, or credentials"}),
+				Action: withCall(1, "the lane as SITE/LANE, as in: echolane lane secret kestrel/archive --access-key … --secret-key …", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, name, err := laneName(c.Args().First())
+					if err != nil {
+						return err
+					}
+					if f := c.String("forget"); f != "" {
+						secret := "lane/" + name + "/header/" + f
+						if f == "credentials" {
+							secret = "lane/" + name + "/credentials"
+						}
+						if err := call.RemoveSecret(ctx, site, name, secret); err != nil {
+							return err
+						}
+						return done(c, "forgotten", secret, f+" is forgotten")
+					}
+					in := api.LaneSecret{AccessKey: c.String("access-key"), SecretKey: c.String("secret-key")}
+					if h := c.String("header"); h != "" {
+						field, value, ok := strings.Cut(h, ":")
+						if !ok {
+							return badUsage("--header %q isn't NAME: VALUE", h)
+						}
+						in.Header, in.Value = strings.TrimSpace(field), strings.TrimSpace(value)
+					}
+					if in == (api.LaneSecret{}) {
+						return badUsage("say what to keep: --access-key with --secret-key, or --header")
+					}
+					if err := call.PutSecret(ctx, site, name, in); err != nil {
+						return err
+					}
+					return done(c, "kept", site+"/"+name, "kept, and in force from now on")
+				}),
 			},
 		},
 	}
+}
+
+func laneName(given string) (site, lane string, err error) {
+	site, lane, ok := strings.Cut(given, "/")
+	if !ok || site == "" || lane == "" || strings.Contains(lane, "/") {
+		return "", "", badUsage("%q isn't SITE/LANE: write it as kestrel/catalogue", given)
+	}
+	return site, lane, nil
+}
+
+func noLane(d *policy.Document, name string) error {
+	var names []string
+	for _, l := range d.Lanes {
+		names = append(names, l.Name)
+	}
+	return fmt.Errorf("site %s has no lane %s; it has %s", d.Site, name, strings.Join(names, ", "))
+}
+
+func pathHint(l policy.Lane) string {
+	if l.Kind == "web" && l.Base == "" {
+		return "https%3A%2F%2F…"
+	}
+	return "PATH"
+}
+
+func laneFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "folder", Usage: "where the sources lie on the service's machine; relative to here"},
+		&cli.StringFlag{Name: "base", Usage: "URL that paths are appended to"},
+		&cli.StringSliceFlag{Name: "allow", Usage: "URL pattern that sources must match"},
+		&cli.StringSliceFlag{Name: "deny", Usage: "URL pattern that wins over --allow"},
+		&cli.StringSliceFlag{Name: "no-allow", Usage: "take this pattern away"},
+		&cli.StringSliceFlag{Name: "no-deny", Usage: "take this pattern away"},
+		&cli.StringSliceFlag{Name: "private", Usage: "address or network that is reached though it isn't public"},
+		&cli.StringSliceFlag{Name: "no-private", Usage: "take this one away"},
+		&cli.StringFlag{Name: "bucket", Usage: "the bucket's name"},
+		&cli.StringFlag{Name: "endpoint", Usage: "URL of the object store"},
+		&cli.StringFlag{Name: "region", Usage: "region of the object store"},
+		&cli.StringFlag{Name: "prefix", Usage: "what keys begin with"},
+		&cli.BoolFlag{Name: "upload", Usage: "sources are put in through Echo Lane"},
+		&cli.Int64Flag{Name: "source-bytes", Usage: "the largest source of this lane"},
+		&cli.IntFlag{Name: "fresh", Usage: "seconds that a source is taken to be unchanged where nothing else says so"},
+		&cli.IntFlag{Name: "max-age", Usage: "seconds that browsers and caches keep a variant"},
+		&cli.StringFlag{Name: "visibility", Usage: "public, or signed: signed links only"},
+		&cli.StringFlag{Name: "original", Usage: "the source itself: no, or download"},
+		&cli.StringFlag{Name: "metadata", Usage: "what a downloaded source says of its making: strip or keep"},
+	}
+}
+
+func kindOf(c *cli.Command) string {
+	switch {
+	case c.Bool("upload"):
+		return "upload"
+	case c.IsSet("folder"):
+		return "folder"
+	case c.IsSet("bucket"):
+		return "bucket"
+	case c.IsSet("allow") || c.IsSet("base"):
+		return "web"
+	}
+	return ""
+}
+
+func editLane(c *cli.Command, l *policy.Lane) error {
+	if c.IsSet("folder") {
+		folder, err := filepath.Abs(c.String("folder"))
+		if err != nil {
+			return fmt.Errorf("find %s: %w", c.String("folder"), err)
+		}
+		l.Folder = folder
+	}
+	for name, to := range map[string]*string{
+		"base": &l.Base, "bucket": &l.Bucket, "endpoint": &l.Endpoint, "region": &l.Region, "prefix": &l.Prefix,
+		"visibility": &l.Visibility, "original": &l.Original, "metadata": &l.Metadata,
+	} {
+		if c.IsSet(name) {
+			*to = c.String(name)
+		}
+	}
+	for name, to := range map[string]*[]string{"allow": &l.Allow, "deny": &l.Deny, "private": &l.Private} {
+		for _, v := range c.StringSlice(name) {
+			if !slices.Contains(*to, v) {
+				*to = append(*to, v)
+			}
+		}
+		for _, v := range c.StringSlice("no-" + name) {
+			i := slices.Index(*to, v)
+			if i < 0 {
+				return badUsage("--no-%s: the lane has no %q; it has %s", name, v, strings.Join(*to, ", "))
+			}
+			*to = slices.Delete(*to, i, i+1)
+		}
+	}
+	if c.IsSet("source-bytes") {
+		l.SourceBytes = c.Int64("source-bytes")
+	}
+	if c.IsSet("fresh") {
+		l.FreshS = int(c.Int("fresh"))
+	}
+	if c.IsSet("max-age") {
+		l.MaxAgeS = int(c.Int("max-age"))
+	}
+	return nil
+}
+
+func listLanes(ctx context.Context, c *cli.Command, call *client.Client) error {
+	var sites []api.Site
+	if name := c.Args().First(); name != "" {
+		site, err := call.Site(ctx, name)
+		if err != nil {
+			return err
+		}
+		sites = []api.Site{site}
+	} else {
+		var err error
+		if sites, err = call.Sites(ctx); err != nil {
+			return err
+		}
+	}
+	type row struct {
+		Site string `json:"site"`
+		policy.Lane
+	}
+	list := []row{}
+	for _, s := range sites {
+		for _, l := range s.Document.Lanes {
+			list = append(list, row{s.Name, l})
+		}
+	}
+	if c.Bool("json") {
+		return printJSON(stdout(), list)
+	}
+	if len(list) == 0 {
+		fmt.Fprintln(stdout(), "There is no lane yet. Add one: echolane lane add SITE/LANE --folder DIR")
+		return nil
+	}
+	rows := [][]string{{"lane", "kind", "visibility", "where"}}
+	for _, l := range list {
+		rows = append(rows, []string{l.Site + "/" + l.Name, l.Kind, l.Visibility, laneWhere(l.Lane)})
+	}
+	table(stdout(), "llll", rows...)
+	return nil
+}
+
+// printSteps shows how a decision was walked.
+func printSteps(steps []policy.Step) {
+	rows := [][]string{}
+	for _, s := range steps {
+		mark := " "
+		if s.Decided {
+			mark = "→"
+		}
+		rows = append(rows, []string{mark, s.Rule, s.Verdict, s.Note})
+	}
+	table(stdout(), "llll", rows...)
 }

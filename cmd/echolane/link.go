@@ -5,26 +5,31 @@ import (
 	"fmt"
 	"net/url"
 	"strings"
+	"time"
 
 	"github.com/urfave/cli/v3"
 
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/service/api"
 	"echolane/service/api/client"
 	"echolane/service/source"
 )
 
 func linkCommand() *cli.Command {
 	return &cli.Command{
-		Name: "link", Usage: "compose an image URL", ArgsUsage: "SITE/LANE/PATH [NAME=VALUE …]",
+		Name: "link", Usage: "compose an image URL, and sign it if asked", ArgsUsage: "SITE/LANE/PATH [NAME=VALUE …]",
 		Description: `Writes the address form: names in their order, values in one spelling. Mistakes are named before they
 are published.
 
 Examples:
   echolane link kestrel/catalogue/delta-red.jpg width=350 aspect-ratio=3/2
-  echolane link kestrel/catalogue/mark.png height=64 format=png --server https://img.example.test`,
-		Flags: callFlags(),
-		Action: func(_ context.Context, c *cli.Command) error {
+  echolane link kestrel/catalogue/mark.png height=64 format=png --server https://img.example.test
+  echolane link kestrel/archive/1962.jpg width=800 --sign spring-2027 --lasts 24h`,
+		Flags: callFlags(
+			&cli.StringFlag{Name: "sign", Usage: "name of the site's key to sign with"},
+			&cli.DurationFlag{Name: "lasts", Usage: "how long the link is good, such as 24h; it says so itself"}),
+		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
 				return badUsage("give the source as SITE/LANE/PATH, as in: echolane link kestrel/catalogue/delta-red.jpg width=350")
 			}
@@ -40,9 +45,20 @@ Examples:
 			if err != nil {
 				return err
 			}
+			if lasts := c.Duration("lasts"); lasts > 0 {
+				d.Expires = time.Now().Add(lasts).Unix()
+			}
 			link := call.Server + path
 			if form := d.AddressForm(); form != "" {
 				link += "?" + form
+			}
+			if key := c.String("sign"); key != "" {
+				site, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+				signed, err := call.Sign(ctx, site, api.ToSign{Address: strings.TrimPrefix(link, call.Server), Key: key})
+				if err != nil {
+					return err
+				}
+				link = call.Server + signed.Address
 			}
 			if c.Bool("json") {
 				return printJSON(stdout(), map[string]string{"url": link, "address_form": strings.TrimPrefix(link, call.Server)})
@@ -59,12 +75,15 @@ func imagePath(given string) (string, error) {
 	if len(parts) < 3 || parts[0] == "" || parts[1] == "" || parts[2] == "" {
 		return "", badUsage("%q isn't SITE/LANE/PATH: write it as kestrel/catalogue/delta-red.jpg", given)
 	}
+	if strings.Contains(parts[2], "://") { // a web lane's source: its URL is one element
+		return "/" + parts[0] + "/" + parts[1] + "/" + string(declare.AppendSegment(nil, parts[2])), nil
+	}
 	if no := source.CheckPath(parts[2]); no != nil {
 		return "", usage{no}
 	}
 	var b strings.Builder
 	for _, element := range append(parts[:2:2], strings.Split(parts[2], "/")...) {
-		b.WriteString("/" + url.PathEscape(element))
+		b.WriteString("/" + string(declare.AppendSegment(nil, element)))
 	}
 	return b.String(), nil
 }
@@ -88,7 +107,7 @@ func readDeclarations(args []string) (declare.Declarations, error) {
 
 // imageURL is the whole URL for what a person gave: a URL, or SITE/LANE/PATH with an optional query.
 func imageURL(call *client.Client, given string) (*url.URL, error) {
-	if strings.Contains(given, "://") {
+	if i := strings.Index(given, "://"); i >= 0 && !strings.Contains(given[:i], "/") {
 		u, err := url.Parse(given)
 		if err != nil {
 			return nil, badUsage("%q isn't a URL", given)

@@ -87,8 +87,11 @@ func root() *cli.Command {
 		Usage:           "images as CSS would have painted them, at the size the page needs",
 		HideVersion:     true,
 		HideHelpCommand: true,
-		Commands:        []*cli.Command{demoCommand(), serveCommand(), siteCommand(), laneCommand(), linkCommand(), fetchCommand(), renderCommand()},
-		Action:          nothingAsked,
+		Commands: []*cli.Command{
+			demoCommand(), serveCommand(), siteCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(),
+			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), uploadCommand(), usageCommand(), refusalsCommand(),
+		},
+		Action: nothingAsked,
 	}
 	prepare(c)
 	return c

@@ -24,7 +24,7 @@ const defaultServer = "http://127.0.0.1:8740"
 func callFlags(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
 		&cli.StringFlag{Name: "server", Usage: "where the service answers", Value: defaultServer, Sources: cli.EnvVars("ECHOLANE_SERVER")},
-		&cli.StringFlag{Name: "token", Usage: "opens the API of a service on another machine", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
+		&cli.StringFlag{Name: "token", Usage: "what opens the service's API", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
 		jsonFlag(),
 	}, more...)
 }

@@ -96,9 +96,9 @@ func TestBadSourcesAreRefused(t *testing.T) {
 	s := bed.Serve(t)
 	bed.Must(t, s, "site", "add", "kestrel")
 	bed.Must(t, s, "lane", "add", "kestrel/mixed", "--folder", folder)
-	bed.Must(t, s, "site", "add", "small", "--source-pixels", "1000000", "--source-bytes", "100000")
+	bed.Must(t, s, "site", "add", "small", "--limit", "source_pixels=1000000", "--limit", "source_bytes=100000")
 	bed.Must(t, s, "lane", "add", "small/mixed", "--folder", folder)
-	bed.Must(t, s, "site", "add", "narrow", "--source-pixels", "1000000")
+	bed.Must(t, s, "site", "add", "narrow", "--limit", "source_pixels=1000000")
 	bed.Must(t, s, "lane", "add", "narrow/mixed", "--folder", folder)
 	for _, c := range []struct {
 		path   string

@@ -13,7 +13,6 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
-	"echolane/service/records"
 )
 
 func renderCommand() *cli.Command {
@@ -60,7 +59,7 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 	if err != nil {
 		return fmt.Errorf("read the source: %w", err)
 	}
-	site := records.NewSite("")
+	site := policy.NewSite("local")
 	if output != "" && d.Format == declare.FormatUnset {
 		ending := strings.ToLower(strings.TrimPrefix(filepath.Ext(output), "."))
 		if ending == "jpg" {

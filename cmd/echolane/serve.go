@@ -2,8 +2,10 @@ package main
 
 import (
 	"context"
+	"encoding/base64"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"os"
 	"regexp"
 	"strconv"
@@ -26,7 +28,9 @@ func serviceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "memory-cache", Usage: "memory for variants", Value: "256MiB", Sources: cli.EnvVars("ECHOLANE_MEMORY_CACHE")},
 		&cli.StringFlag{Name: "disk-cache", Usage: "disk for variants", Value: "10GiB", Sources: cli.EnvVars("ECHOLANE_DISK_CACHE")},
 		&cli.IntFlag{Name: "workers", Usage: "render processes (0: one for each processor)", Sources: cli.EnvVars("ECHOLANE_WORKERS")},
-		&cli.StringFlag{Name: "token", Usage: "opens the API from other machines", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
+		&cli.StringFlag{Name: "token", Usage: "opens the whole API, for whoever sets the service up", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
+		&cli.StringFlag{Name: "secret-key", Usage: "32 bytes in base64 that secrets are kept under; the same on every node", Sources: cli.EnvVars("ECHOLANE_SECRET_KEY")},
+		&cli.StringFlag{Name: "proxies", Usage: "networks of proxies whose X-Forwarded-For is believed, separated by commas", Sources: cli.EnvVars("ECHOLANE_PROXIES")},
 		&cli.StringFlag{Name: "log-format", Usage: "text or json", Value: "text", Sources: cli.EnvVars("ECHOLANE_LOG_FORMAT")},
 		&cli.StringFlag{Name: "log-level", Usage: "debug, info, warn or error", Value: "info", Sources: cli.EnvVars("ECHOLANE_LOG_LEVEL")},
 	}
@@ -35,7 +39,7 @@ func serviceFlags() []cli.Flag {
 // settingNames are all settings in the environment, for finding misspelt ones.
 var settingNames = []string{
 	"ECHOLANE_LISTEN", "ECHOLANE_DATABASE_URL", "ECHOLANE_CACHE_DIR", "ECHOLANE_MEMORY_CACHE", "ECHOLANE_DISK_CACHE", "ECHOLANE_WORKERS",
-	"ECHOLANE_TOKEN", "ECHOLANE_LOG_FORMAT", "ECHOLANE_LOG_LEVEL", "ECHOLANE_SERVER", "ECHOLANE_DATA", "ECHOLANE_ORIGIN",
+	"ECHOLANE_TOKEN", "ECHOLANE_SECRET_KEY", "ECHOLANE_PROXIES", "ECHOLANE_LOG_FORMAT", "ECHOLANE_LOG_LEVEL", "ECHOLANE_SERVER", "ECHOLANE_DATA", "ECHOLANE_ORIGIN", "ECHOLANE_STORE",
 }
 
 // checkEnvironment refuses settings that don't exist: a misspelt one would otherwise be passed over in silence.
@@ -74,6 +78,18 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 	}
 	if o.DiskBytes, err = readSize("disk-cache", c.String("disk-cache")); err != nil {
 		return o, err
+	}
+	if text := c.String("secret-key"); text != "" {
+		if o.SecretKey, err = base64.StdEncoding.DecodeString(text); err != nil || len(o.SecretKey) != 32 {
+			return o, badUsage("ECHOLANE_SECRET_KEY isn't 32 bytes in base64: make one with `openssl rand -base64 32`")
+		}
+	}
+	for _, text := range commas(c.String("proxies")) {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			return o, badUsage("--proxies: %q isn't a network: write it as 10.2.0.0/16", text)
+		}
+		o.Proxies = append(o.Proxies, p)
 	}
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(c.String("log-level"))); err != nil {
@@ -139,9 +155,15 @@ func serveCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			err = a.Wait(ctx)
-			a.Stop(grace)
-			return err
+			defer a.Stop(grace)
+			link, err := a.FirstLink(ctx)
+			if err != nil {
+				return err
+			}
+			if link != "" {
+				say("Nobody owns this service yet. Become its owner, once and within a day, at http://%s%s", a.Addr(), link)
+			}
+			return a.Wait(ctx)
 		},
 	}
 }

@@ -2,69 +2,60 @@ package main
 
 import (
 	"context"
+	"errors"
 	"fmt"
+	"net/url"
+	"os"
+	"slices"
+	"strconv"
 	"strings"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
+	"echolane/core/policy"
+	"echolane/core/spelling"
 	"echolane/service/api"
+	"echolane/service/api/client"
+	"echolane/service/records"
 )
 
 func siteCommand() *cli.Command {
 	return &cli.Command{
 		Name:   "site",
-		Usage:  "add, list and show sites",
+		Usage:  "add, list, show, change and remove sites",
 		Action: nothingAsked,
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "add a site", ArgsUsage: "NAME",
-				Description: `Examples:
+				Description: `Everything that isn't said is as for every new site; it is shown, and can be changed at any time.
+
+Examples:
   echolane site add kestrel
-  echolane site add archive --formats jpeg,png --source-pixels 120000000 --defaults 'object-fit=contain&quality=85'`,
-				Flags: callFlags(
-					&cli.StringFlag{Name: "defaults", Usage: "declarations that a URL's own override, in address form"},
-					&cli.StringFlag{Name: "formats", Usage: "formats it delivers, most wanted first, separated by commas"},
-					&cli.Int64Flag{Name: "source-bytes", Usage: "the largest source file that is read"},
-					&cli.Int64Flag{Name: "source-pixels", Usage: "the most pixels a source may have"},
-					&cli.Int64Flag{Name: "render-ms", Usage: "the longest that making one variant may take"},
-				),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					name, err := oneArgument(c, "the site's name, as in: echolane site add kestrel")
-					if err != nil {
+  echolane site add archive --formats jpeg,png --limit source_pixels=120000000 --defaults 'object-fit=contain&quality=85'`,
+				Flags: callFlags(siteFlags()...),
+				Action: withCall(1, "the site's name, as in: echolane site add kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					d := policy.NewDocument(c.Args().First())
+					if err := editSite(c, &d); err != nil {
 						return err
 					}
-					call, err := caller(c)
-					if err != nil {
-						return err
-					}
-					in := api.NewSite{Name: name, Defaults: c.String("defaults"), SourceBytes: c.Int64("source-bytes"), SourcePixels: c.Int64("source-pixels"), RenderMS: c.Int64("render-ms")}
-					if f := c.String("formats"); f != "" {
-						in.Formats = strings.Split(f, ",")
-					}
-					site, err := call.AddSite(ctx, in)
+					site, err := call.AddSite(ctx, d)
 					if err != nil {
 						return err
 					}
 					if c.Bool("json") {
 						return printJSON(stdout(), site)
 					}
-					printSite(site)
+					printSite(site, nil)
 					fmt.Fprintf(stdout(), "\nNext: echolane lane add %s/NAME --folder DIR\n", site.Name)
 					return nil
-				},
+				}),
 			},
 			{
 				Name: "list", Usage: "list all sites",
 				Description: "Example:\n  echolane site list --json",
 				Flags:       callFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					if c.Args().Len() > 0 {
-						return badUsage("site list takes no arguments, and was given %q", c.Args().First())
-					}
-					call, err := caller(c)
-					if err != nil {
-						return err
-					}
+				Action: withCall(0, "", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					sites, err := call.Sites(ctx)
 					if err != nil {
 						return err
@@ -76,39 +67,385 @@ func siteCommand() *cli.Command {
 						fmt.Fprintln(stdout(), "There is no site yet. Add one: echolane site add NAME")
 						return nil
 					}
-					rows := [][]string{{"site", "lanes", "formats", "defaults"}}
+					rows := [][]string{{"site", "lanes", "version", "formats", "defaults"}}
 					for _, s := range sites {
-						rows = append(rows, []string{s.Name, fmt.Sprint(len(s.Lanes)), strings.Join(s.Formats, " "), asCSS(s.Defaults)})
+						d := s.Document
+						rows = append(rows, []string{s.Name, fmt.Sprint(len(d.Lanes)), fmt.Sprint(s.Version), strings.Join(d.Formats, " "), asCSS(d.Defaults)})
 					}
-					table(stdout(), "lr", rows...)
+					table(stdout(), "lrr", rows...)
 					return nil
-				},
+				}),
 			},
 			{
 				Name: "show", Usage: "show one site", ArgsUsage: "NAME",
 				Description: "Example:\n  echolane site show kestrel",
 				Flags:       callFlags(),
-				Action: func(ctx context.Context, c *cli.Command) error {
-					name, err := oneArgument(c, "the site's name, as in: echolane site show kestrel")
-					if err != nil {
-						return err
-					}
-					call, err := caller(c)
-					if err != nil {
-						return err
-					}
-					site, err := call.Site(ctx, name)
+				Action: withCall(1, "the site's name, as in: echolane site show kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, err := call.Site(ctx, c.Args().First())
 					if err != nil {
 						return err
 					}
 					if c.Bool("json") {
 						return printJSON(stdout(), site)
 					}
-					printSite(site)
+					used, err := call.Usage(ctx, site.Name)
+					if err != nil {
+						return err
+					}
+					printSite(site, used)
 					return nil
-				},
+				}),
+			},
+			{
+				Name: "set", Usage: "change a site; in force on every node within a second", ArgsUsage: "NAME",
+				Description: `Examples:
+  echolane site set kestrel --rungs 320,640,960,1280 --other-widths refuse
+  echolane site set kestrel --add-page https://www.kestrel.test --pages-silent refuse
+  echolane site set kestrel --limit quality_ceiling=90 --limit width=4096 --dry-run`,
+				Flags: callFlags(append(siteFlags(), dryRunFlag())...),
+				Action: withCall(1, "the site's name, as in: echolane site set kestrel --add-rung 800", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					return changeSite(ctx, c, call, c.Args().First(), func(d *policy.Document) error { return editSite(c, d) })
+				}),
+			},
+			{
+				Name: "remove", Usage: "remove a site with its lanes and secrets; sources stay where they are", ArgsUsage: "NAME",
+				Description: "Example:\n  echolane site remove archive --yes",
+				Flags:       callFlags(yesFlag()),
+				Action: withCall(1, "the site's name, as in: echolane site remove archive", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, err := call.Site(ctx, c.Args().First())
+					if err != nil {
+						return err
+					}
+					if err := sure(c, fmt.Sprintf("Remove site %s with its %d lanes and %d secrets? Its images stop being served at once.", site.Name, len(site.Document.Lanes), len(site.Secrets))); err != nil {
+						return err
+					}
+					if err := call.RemoveSite(ctx, site.Name, site.Version); err != nil {
+						return err
+					}
+					return done(c, "removed", site.Name, fmt.Sprintf("%s is removed. Its history stays: echolane site history %s", site.Name, site.Name))
+				}),
+			},
+			{
+				Name: "history", Usage: "who changed what, and when", ArgsUsage: "NAME",
+				Description: "Example:\n  echolane site history kestrel",
+				Flags:       callFlags(),
+				Action: withCall(1, "the site's name, as in: echolane site history kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					changes, err := call.History(ctx, c.Args().First())
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return printJSON(stdout(), changes)
+					}
+					rows := [][]string{{"version", "when", "who", "what"}}
+					for _, ch := range changes {
+						rows = append(rows, []string{fmt.Sprint(ch.Version), ch.At.Local().Format("2006-01-02 15:04:05"), ch.By, ch.What})
+					}
+					table(stdout(), "r", rows...)
+					return nil
+				}),
+			},
+			{
+				Name: "restore", Usage: "go back to an earlier version", ArgsUsage: "NAME VERSION",
+				Description: "The restored settings become a new version, so nothing is lost.\n\nExample:\n  echolane site restore kestrel 3 --dry-run",
+				Flags:       callFlags(dryRunFlag()),
+				Action: withCall(2, "the site's name and a version, as in: echolane site restore kestrel 3", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					name := c.Args().First()
+					v, err := strconv.ParseInt(c.Args().Get(1), 10, 64)
+					if err != nil {
+						return badUsage("%q isn't a version: `echolane site history %s` lists them", c.Args().Get(1), name)
+					}
+					site, err := call.Site(ctx, name)
+					if err != nil {
+						return err
+					}
+					d, err := call.DocumentAt(ctx, name, v)
+					if err != nil {
+						return err
+					}
+					changes := policy.Diff(site.Document, d)
+					if c.Bool("dry-run") {
+						return printChanges(c, name, changes, nil, false)
+					}
+					after, err := call.Restore(ctx, name, v, site.Version)
+					if err != nil {
+						return err
+					}
+					return printChanges(c, name, changes, after.Warnings, true)
+				}),
+			},
+			{
+				Name: "ladder", Usage: "propose a ladder of widths", ArgsUsage: "NAME",
+				Description: `No picture that is delivered at the next rung up has more than the given waste of pixels too many.
+
+Example:
+  echolane site ladder kestrel --from 160 --to 2560 --waste 0.5`,
+				Flags: callFlags(
+					&cli.IntFlag{Name: "from", Usage: "the lowest rung, in device pixels"},
+					&cli.IntFlag{Name: "to", Usage: "the highest"},
+					&cli.FloatFlag{Name: "waste", Usage: "pixels too many from rung to rung: 0.5 is half as many again"}),
+				Action: withCall(1, "the site's name, as in: echolane site ladder kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					q := url.Values{}
+					for _, name := range []string{"from", "to", "waste"} {
+						if c.IsSet(name) {
+							q.Set(name, fmt.Sprint(c.Value(name)))
+						}
+					}
+					p, err := call.Ladder(ctx, c.Args().First(), q)
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return printJSON(stdout(), p)
+					}
+					words := make([]string, len(p.Rungs))
+					for i, r := range p.Rungs {
+						words[i] = strconv.Itoa(r)
+					}
+					fmt.Fprintf(stdout(), "%d rungs. To take them:\n\n  echolane site set %s --rungs %s\n", len(words), c.Args().First(), strings.Join(words, ","))
+					return nil
+				}),
 			},
 		},
+	}
+}
+
+func dryRunFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "dry-run", Usage: "say what would change, and change nothing"}
+}
+func yesFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "yes", Usage: "don't ask"}
+}
+
+// sure asks before something is destroyed. Without a terminal to ask on, it must have been said before.
+func sure(c *cli.Command, question string) error {
+	if c.Bool("yes") {
+		return nil
+	}
+	if !term.IsTerminal(int(os.Stdin.Fd())) {
+		return badUsage("%s Say --yes to do it.", question)
+	}
+	fmt.Fprintf(os.Stderr, "%s [y/N] ", question)
+	var answer string
+	fmt.Scanln(&answer)
+	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
+		return errors.New("nothing was removed")
+	}
+	return nil
+}
+
+// done reports an action that has nothing to show.
+func done(c *cli.Command, what, name, words string) error {
+	if c.Bool("json") {
+		return printJSON(stdout(), map[string]string{what: name})
+	}
+	fmt.Fprintln(stdout(), words)
+	return nil
+}
+
+// siteFlags are a site's settings. Lists replace what is there; those that begin with add put one more in.
+func siteFlags() []cli.Flag {
+	return []cli.Flag{
+		&cli.StringFlag{Name: "defaults", Usage: "declarations that a URL's own override, as a query"},
+		&cli.StringFlag{Name: "formats", Usage: "formats it delivers, most wanted first, separated by commas"},
+		&cli.StringFlag{Name: "add-format", Usage: "one more format"},
+		&cli.StringFlag{Name: "hosts", Usage: "host names of its own, separated by commas"},
+		&cli.StringFlag{Name: "rungs", Usage: "the ladder: widths in device pixels, separated by commas; none: any width"},
+		&cli.IntFlag{Name: "add-rung", Usage: "one more rung"},
+		&cli.StringFlag{Name: "other-widths", Usage: "widths beside the ladder: refuse or round-up"},
+		&cli.StringFlag{Name: "shapes", Usage: "aspect ratios it delivers, separated by commas; none: any"},
+		&cli.StringFlag{Name: "add-shape", Usage: "one more shape"},
+		&cli.StringFlag{Name: "grow", Usage: "who may ask for more pixels than the source has: url or classes"},
+		&cli.StringFlag{Name: "paint", Usage: "who may ask for paint: url or classes"},
+		&cli.StringFlag{Name: "pages", Usage: "origins whose pages may embed, separated by commas; none: every page"},
+		&cli.StringFlag{Name: "add-page", Usage: "one more origin"},
+		&cli.StringFlag{Name: "pages-silent", Usage: "requests that don't say which page they come from: allow or refuse"},
+		&cli.StringFlag{Name: "unsigned", Usage: "what may be asked without a signature: anything, ladder or nothing"},
+		&cli.StringSliceFlag{Name: "limit", Usage: "NAME=VALUE: " + strings.Join(limitNames(), ", ")},
+		&cli.StringSliceFlag{Name: "month", Usage: "NAME=VALUE: renders, bytes_served, bytes_stored; 0: no bound"},
+	}
+}
+
+func limitNames() []string {
+	var names []string
+	for _, d := range policy.Diff(policy.Document{}, policy.NewDocument("x")) {
+		if name, ok := strings.CutPrefix(d.Path, "limits."); ok {
+			names = append(names, name)
+		}
+	}
+	return append(names, "requests_per_second")
+}
+
+func commas(s string) []string {
+	if s == "" || s == "none" {
+		return []string{}
+	}
+	parts := strings.Split(s, ",")
+	for i := range parts {
+		parts[i] = strings.TrimSpace(parts[i])
+	}
+	return parts
+}
+
+// editSite makes the changes that the flags say.
+func editSite(c *cli.Command, d *policy.Document) error {
+	for name, to := range map[string]*string{
+		"defaults": &d.Defaults, "other-widths": &d.Ladder.Other, "grow": &d.Grow, "paint": &d.Paint, "pages-silent": &d.Pages.Silent, "unsigned": &d.Signing.Unsigned,
+	} {
+		if c.IsSet(name) {
+			*to = c.String(name)
+		}
+	}
+	for name, to := range map[string]*[]string{"formats": &d.Formats, "hosts": &d.Hosts, "shapes": &d.Shapes, "pages": &d.Pages.Allow} {
+		if c.IsSet(name) {
+			*to = commas(c.String(name))
+		}
+	}
+	for name, to := range map[string]*[]string{"add-format": &d.Formats, "add-shape": &d.Shapes, "add-page": &d.Pages.Allow} {
+		if v := c.String(name); c.IsSet(name) && !slices.Contains(*to, v) {
+			*to = append(*to, v)
+		}
+	}
+	if c.IsSet("rungs") {
+		d.Ladder.Rungs = []int{}
+		for _, r := range commas(c.String("rungs")) {
+			n, err := strconv.Atoi(r)
+			if err != nil {
+				return badUsage("--rungs: %q isn't a width: write them as 320,640,960", r)
+			}
+			d.Ladder.Rungs = append(d.Ladder.Rungs, n)
+		}
+	}
+	if c.IsSet("add-rung") && !slices.Contains(d.Ladder.Rungs, int(c.Int("add-rung"))) {
+		d.Ladder.Rungs = append(d.Ladder.Rungs, int(c.Int("add-rung")))
+		slices.Sort(d.Ladder.Rungs)
+	}
+	for _, l := range c.StringSlice("limit") {
+		if err := setNumber("limit", l, map[string]any{
+			"source_bytes": &d.Limits.SourceBytes, "source_pixels": &d.Limits.SourcePixels, "source_frames": &d.Limits.SourceFrames, "width": &d.Limits.Width, "height": &d.Limits.Height,
+			"pixels": &d.Limits.Pixels, "quality_floor": &d.Limits.QualityFloor, "quality_ceiling": &d.Limits.QualityCeiling, "variants_per_source": &d.Limits.VariantsPerSource,
+			"render_ms": &d.Limits.RenderMS, "requests_per_second": &d.Limits.RequestsPerSecond,
+		}); err != nil {
+			return err
+		}
+	}
+	for _, m := range c.StringSlice("month") {
+		if err := setNumber("month", m, map[string]any{"renders": &d.Month.Renders, "bytes_served": &d.Month.BytesServed, "bytes_stored": &d.Month.BytesStored}); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// setNumber sets the one of the numbers that NAME=VALUE names.
+func setNumber(flag, given string, to map[string]any) error {
+	name, text, _ := strings.Cut(given, "=")
+	where, ok := to[name]
+	if !ok {
+		var names []string
+		for n := range to {
+			names = append(names, n)
+		}
+		slices.Sort(names)
+		if near := spelling.Nearest(name, names); near != "" {
+			return badUsage("--%s: there is no %q; did you mean %s?", flag, name, near)
+		}
+		return badUsage("--%s: there is no %q; there are %s", flag, name, strings.Join(names, ", "))
+	}
+	v, err := strconv.ParseFloat(text, 64)
+	if _, isFloat := where.(*float64); err != nil || !isFloat && v != float64(int64(v)) {
+		return badUsage("--%s: %q isn't NAME=NUMBER: write it as %s=100", flag, given, name)
+	}
+	switch p := where.(type) {
+	case *int:
+		*p = int(v)
+	case *int64:
+		*p = int64(v)
+	case *float64:
+		*p = v
+	}
+	return nil
+}
+
+// changeSite reads a site, changes its document and sends it back; where somebody else was quicker, again.
+func changeSite(ctx context.Context, c *cli.Command, call *client.Client, name string, edit func(*policy.Document) error) error {
+	for try := 0; ; try++ {
+		site, err := call.Site(ctx, name)
+		if err != nil {
+			return err
+		}
+		d := site.Document.Clone()
+		if err := edit(&d); err != nil {
+			return err
+		}
+		if c.Bool("dry-run") {
+			p, err := call.ProposeSite(ctx, d, true)
+			if err != nil {
+				return err
+			}
+			return printChanges(c, name, p.Changes, p.Warnings, false)
+		}
+		after, err := call.PutSite(ctx, d, site.Version)
+		var no *policy.Refusal
+		if errors.As(err, &no) && no.Reason == "changed-meanwhile" && try < 3 {
+			continue
+		}
+		if err != nil {
+			return err
+		}
+		return printChanges(c, name, policy.Diff(site.Document, after.Document), after.Warnings, true)
+	}
+}
+
+// changed is what a change did, or would do.
+type changed struct {
+	Site     string              `json:"site"`
+	Done     bool                `json:"done"`
+	Changes  []policy.Difference `json:"changes"`
+	Warnings []policy.Trouble    `json:"warnings"`
+}
+
+func printChanges(c *cli.Command, site string, changes []policy.Difference, warnings []policy.Trouble, did bool) error {
+	if c.Bool("json") {
+		return printJSON(stdout(), changed{site, did && len(changes) > 0, changes, warnings})
+	}
+	switch {
+	case len(changes) == 0:
+		fmt.Fprintf(stdout(), "%s: nothing changes\n", site)
+	case did:
+		fmt.Fprintf(stdout(), "%s: changed\n", site)
+	default:
+		fmt.Fprintf(stdout(), "%s: would change\n", site)
+	}
+	for _, d := range changes {
+		fmt.Fprintf(stdout(), "  %s\n", d)
+	}
+	warn(warnings)
+	return nil
+}
+
+func warn(warnings []policy.Trouble) {
+	for _, w := range warnings {
+		fmt.Fprintf(os.Stderr, "warning: %s %s: %s\n", w.Path, w.Given, w.Detail)
+	}
+}
+
+// withCall is the action of a command that takes n arguments and calls a service.
+func withCall(n int, what string, do func(context.Context, *cli.Command, *client.Client) error) cli.ActionFunc {
+	return func(ctx context.Context, c *cli.Command) error {
+		switch {
+		case c.Args().Len() > n && n == 0:
+			return badUsage("%s takes no arguments, and was given %q", strings.TrimPrefix(c.FullName(), "echolane "), c.Args().First())
+		case c.Args().Len() < n:
+			return badUsage("give %s", what)
+		case c.Args().Len() > n:
+			return badUsage("%q is one argument too many: give %s", c.Args().Get(n), what)
+		}
+		call, err := caller(c)
+		if err != nil {
+			return err
+		}
+		return do(ctx, c, call)
 	}
 }
 
@@ -127,24 +464,92 @@ func asCSS(query string) string {
 	return "* { " + strings.ReplaceAll(strings.ReplaceAll(query, "&", "; "), "=", ": ") + " }"
 }
 
-func printSite(s api.Site) {
+func printSite(s api.Site, used []records.Usage) {
+	d, b := s.Document, s.Document.Limits
+	or := func(list []string, otherwise string) string {
+		if len(list) == 0 {
+			return otherwise
+		}
+		return strings.Join(list, ", ")
+	}
+	ladder := "any width"
+	if len(d.Ladder.Rungs) > 0 {
+		ladder = strings.Trim(strings.ReplaceAll(fmt.Sprint(d.Ladder.Rungs), " ", ", "), "[]") + "; other widths: " + d.Ladder.Other
+	}
+	each := "any number"
+	if b.VariantsPerSource > 0 {
+		each = fmt.Sprintf("at most %d", b.VariantsPerSource)
+	}
+	rate := "as often as they like"
+	if b.RequestsPerSecond > 0 {
+		rate = fmt.Sprintf("at most %g requests a second on one node", b.RequestsPerSecond)
+	}
 	rows := [][]string{
 		{"site", s.Name},
-		{"since", s.MadeAt.Local().Format("2006-01-02 15:04")},
-		{"defaults", asCSS(s.Defaults)},
-		{"formats", strings.Join(s.Formats, ", ") + " (most wanted first, as the client's Accept allows)"},
-		{"sources", fmt.Sprintf("at most %s and %.0f megapixels", bytesText(s.SourceBytes), float64(s.SourcePixels)/1e6)},
-		{"rendering", fmt.Sprintf("at most %g s a variant", float64(s.RenderMS)/1000)},
+		{"version", fmt.Sprintf("%d, of %s", s.Version, s.ChangedAt.Local().Format("2006-01-02 15:04"))},
+		{"hosts", or(d.Hosts, "none of its own: paths begin with /"+s.Name+"/")},
+		{"defaults", asCSS(d.Defaults)},
+		{"formats", strings.Join(d.Formats, ", ") + " (most wanted first, as the client's Accept allows)"},
+		{"ladder", ladder},
+		{"shapes", or(d.Shapes, "any")},
+		{"grow, paint", fmt.Sprintf("by %s, by %s", d.Grow, d.Paint)},
+		{"sources", fmt.Sprintf("at most %s, %.0f megapixels, %d frames", bytesText(b.SourceBytes), float64(b.SourcePixels)/1e6, b.SourceFrames)},
+		{"variants", fmt.Sprintf("at most %d × %d, %.0f megapixels; quality %d to %d; %s of one source", b.Width, b.Height, float64(b.Pixels)/1e6, b.QualityFloor, b.QualityCeiling, each)},
+		{"rendering", fmt.Sprintf("at most %g s a variant", float64(b.RenderMS)/1000)},
+		{"clients", rate},
+		{"pages", or(d.Pages.Allow, "every page may embed") + silent(d.Pages)},
+		{"unsigned", map[string]string{"anything": "may ask for anything", "ladder": "may ask for the ladder's widths, without paint", "nothing": "get nothing"}[d.Signing.Unsigned]},
+		{"month", monthText(d.Month, used)},
 	}
-	for i, l := range s.Lanes {
+	for i, l := range d.Lanes {
 		head := ""
 		if i == 0 {
 			head = "lanes"
 		}
-		rows = append(rows, []string{head, fmt.Sprintf("%s (%s) %s", l.Name, l.Kind, l.Folder)})
+		rows = append(rows, []string{head, fmt.Sprintf("%s (%s, %s) %s", l.Name, l.Kind, l.Visibility, laneWhere(l))})
 	}
-	if len(s.Lanes) == 0 {
+	if len(d.Lanes) == 0 {
 		rows = append(rows, []string{"lanes", "none yet"})
 	}
 	table(stdout(), "ll", rows...)
+	warn(s.Warnings)
+}
+
+func silent(p policy.Pages) string {
+	if len(p.Allow) == 0 {
+		return ""
+	}
+	return "; requests that don't say: " + p.Silent
+}
+
+func monthText(m policy.Month, used []records.Usage) string {
+	var u records.Usage
+	if len(used) > 0 {
+		u = used[0]
+	}
+	of := func(have, most int64, text func(int64) string) string {
+		if most == 0 {
+			return text(have)
+		}
+		return text(have) + " of " + text(most)
+	}
+	count := func(n int64) string { return fmt.Sprint(n) }
+	return fmt.Sprintf("%s renders, %s served, %s stored", of(u.Renders, m.Renders, count), of(u.BytesServed, m.BytesServed, bytesText), of(u.BytesStored, m.BytesStored, bytesText))
+}
+
+// laneWhere is where a lane's sources are.
+func laneWhere(l policy.Lane) string {
+	switch {
+	case l.Folder != "":
+		return l.Folder
+	case l.Kind == "web" && l.Base != "":
+		return l.Base
+	case l.Kind == "web":
+		return strings.Join(l.Allow, ", ")
+	}
+	where := l.Bucket
+	if l.Endpoint != "" {
+		where = strings.TrimSuffix(l.Endpoint, "/") + "/" + l.Bucket
+	}
+	return strings.TrimSuffix(where+"/"+l.Prefix, "/")
 }

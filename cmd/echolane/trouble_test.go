@@ -110,7 +110,7 @@ func TestAFullDiskCostsNothingButItsCache(t *testing.T) {
 	database := bed.Database(t)
 	s := testbed.Start(t, "unshare", []string{"-m", "sh", "-c",
 		`mount -t tmpfs -o size=16k none "$1" && exec "$0" serve --listen 127.0.0.1:0 --cache-dir "$1"`, bed.Binary, dir},
-		[]string{"ECHOLANE_DATABASE_URL=" + database})
+		[]string{"ECHOLANE_DATABASE_URL=" + database, "ECHOLANE_TOKEN=" + testbed.Token})
 	testbed.Eventually(t, "the service serves", func() error {
 		if _, rest, ok := strings.Cut(s.Said(), "msg=serving listen="); ok {
 			s.Base = "http://" + strings.Fields(rest)[0]

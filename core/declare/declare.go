@@ -19,12 +19,60 @@ import (
 // Declarations are the typed values of one query. The zero value declares nothing. It is comparable and
 // safe to copy.
 type Declarations struct {
-	Width   float64 // slot width in CSS pixels, 1–65535; 0: not declared
-	Height  float64 // slot height in CSS pixels, 1–65535; 0: not declared
-	Aspect  Ratio   // shape of the slot; the zero Ratio: not declared
-	Fit     Fit
-	Format  Format
-	Quality Quality
+	Width  float64 // slot width in CSS pixels, 1–65535; 0: not declared
+	Height float64 // slot height in CSS pixels, 1–65535; 0: not declared
+	Aspect Ratio   // shape of the slot; the zero Ratio: not declared
+
+	Resolution float64 // device pixels to a CSS pixel, 0.5–4; 0: not declared
+	Fit        Fit
+	Grow       Grow
+	Opacity    Opacity
+	Format     Format
+	Quality    Quality
+
+	// How the answer is delivered: no part of what the variant is.
+	As        As
+	Download  Download
+	Expires   int64  // seconds since 1970-01-01T00:00:00Z; 0: not declared
+	KeyID     string // which key signed
+	Signature string // base64url
+}
+
+// Grow is the value of grow: whether the picture may be scaled above its natural pixels.
+type Grow uint8
+
+const (
+	GrowUnset Grow = iota
+	GrowNo         // the initial value
+	GrowYes
+)
+
+var grows = []string{GrowNo: "no", GrowYes: "yes"}
+
+func (g Grow) String() string { return keyword(grows, int(g)) }
+
+// Opacity is the value of opacity, 0 (nothing to see) to 1. The zero Opacity means not declared.
+type Opacity struct {
+	Declared bool
+	Value    float64
+}
+
+// As is what is answered instead of the image.
+type As uint8
+
+const (
+	AsUnset As = iota // the image
+	Explain           // how the answer comes about, as JSON
+)
+
+var ases = []string{Explain: "explain"}
+
+func (a As) String() string { return keyword(ases, int(a)) }
+
+// Download asks for the variant as a file to be saved. Name may be empty: then the source's name serves.
+type Download struct {
+	Declared bool
+	Name     string
 }
 
 // A Ratio is a CSS <ratio>, W to H, both positive. The zero value means none.
@@ -67,9 +115,9 @@ const (
 	PNG
 )
 
-var formats = []string{WebP: "webp", JPEG: "jpeg", PNG: "png"}
+var formats = [...]string{WebP: "webp", JPEG: "jpeg", PNG: "png"}
 
-func (f Format) String() string { return keyword(formats, int(f)) }
+func (f Format) String() string { return keyword(formats[:], int(f)) }
 
 // MediaType is the format's media type, such as image/webp.
 func (f Format) MediaType() string { return "image/" + f.String() }
@@ -78,7 +126,7 @@ func (f Format) MediaType() string { return "image/" + f.String() }
 func (f Format) CarriesAlpha() bool { return f == WebP || f == PNG }
 
 // ParseFormat finds the format with this name, FormatUnset where there is none.
-func ParseFormat(name string) Format { return Format(find(formats, strings.ToLower(name))) }
+func ParseFormat(name string) Format { return Format(find(formats[:], strings.ToLower(name))) }
 
 // Quality is visible quality from 1 to 100, or Lossless. The zero value means not declared.
 type Quality uint8
@@ -151,6 +199,15 @@ func (d Declarations) AppendAddressForm(b []byte) []byte {
 		b = p.append(b, &d)
 	}
 	return b
+}
+
+// IsPaint reports whether d says anything about how the picture is painted.
+func (d Declarations) IsPaint() bool { return d.Opacity.Declared }
+
+// WithoutDelivery is d without what only says how the answer is delivered.
+func (d Declarations) WithoutDelivery() Declarations {
+	d.As, d.Download, d.Expires, d.KeyID, d.Signature = AsUnset, Download{}, 0, "", ""
+	return d
 }
 
 // Names lists the names of the language, in its order.

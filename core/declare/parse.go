@@ -6,6 +6,8 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"time"
+	"unicode/utf8"
 
 	"echolane/core/spelling"
 )
@@ -100,7 +102,7 @@ func Parse(query string) (Declarations, error) {
 		}
 		seen[i] = true
 		value = strings.Trim(value, " \t\n\r\f") // CSS white space
-		if value == "" {
+		if value == "" && !p.mayBeEmpty {
 			report(Problem{Parameter: p.name, Reason: "empty", Allowed: p.allowed})
 			continue
 		}
@@ -142,16 +144,18 @@ type property struct {
 	name     string
 	allowed  string   // what may stand there, for people
 	keywords []string // words to offer when a value is nearly one of them
-	set      func(d *Declarations, value string) (reason string)
-	declared func(d *Declarations) bool
-	inherit  func(d, from *Declarations)
-	append   func(b []byte, d *Declarations) []byte
+
+	mayBeEmpty bool
+	set        func(d *Declarations, value string) (reason string)
+	declared   func(d *Declarations) bool
+	inherit    func(d, from *Declarations)
+	append     func(b []byte, d *Declarations) []byte
 }
 
 const maxSide = 65535
 
 // properties stand in the order of the language, which is the order of the address form.
-var properties = [6]property{
+var properties = [14]property{
 	{
 		name: "width", allowed: "a length in CSS pixels from 1 to 65535, such as 480 or 480px",
 		set:      func(d *Declarations, v string) string { return setLength(&d.Width, v) },
@@ -174,6 +178,13 @@ var properties = [6]property{
 		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Aspect.String()...) },
 	},
 	{
+		name: "resolution", allowed: "0.5x to 4x, such as 2x",
+		set:      func(d *Declarations, v string) string { return setResolution(&d.Resolution, v) },
+		declared: func(d *Declarations) bool { return d.Resolution != 0 },
+		inherit:  func(d, from *Declarations) { d.Resolution = from.Resolution },
+		append:   func(b []byte, d *Declarations) []byte { return append(append(b, number(d.Resolution)...), 'x') },
+	},
+	{
 		name: "object-fit", allowed: "fill, cover or contain", keywords: fits[1:],
 		set:      func(d *Declarations, v string) string { return setKeyword(&d.Fit, fits, v) },
 		declared: func(d *Declarations) bool { return d.Fit != FitUnset },
@@ -181,8 +192,22 @@ var properties = [6]property{
 		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Fit.String()...) },
 	},
 	{
+		name: "grow", allowed: "no or yes", keywords: grows[1:],
+		set:      func(d *Declarations, v string) string { return setKeyword(&d.Grow, grows, v) },
+		declared: func(d *Declarations) bool { return d.Grow != GrowUnset },
+		inherit:  func(d, from *Declarations) { d.Grow = from.Grow },
+		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Grow.String()...) },
+	},
+	{
+		name: "opacity", allowed: "a number from 0 to 1 or a percentage, such as .6 or 60%25",
+		set:      func(d *Declarations, v string) string { return setOpacity(&d.Opacity, v) },
+		declared: func(d *Declarations) bool { return d.Opacity.Declared },
+		inherit:  func(d, from *Declarations) { d.Opacity = from.Opacity },
+		append:   func(b []byte, d *Declarations) []byte { return append(b, number(d.Opacity.Value)...) },
+	},
+	{
 		name: "format", allowed: "webp, jpeg or png", keywords: formats[1:],
-		set:      func(d *Declarations, v string) string { return setKeyword(&d.Format, formats, v) },
+		set:      func(d *Declarations, v string) string { return setKeyword(&d.Format, formats[:], v) },
 		declared: func(d *Declarations) bool { return d.Format != FormatUnset },
 		inherit:  func(d, from *Declarations) { d.Format = from.Format },
 		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Format.String()...) },
@@ -194,6 +219,141 @@ var properties = [6]property{
 		inherit:  func(d, from *Declarations) { d.Quality = from.Quality },
 		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Quality.String()...) },
 	},
+	{
+		name: "as", allowed: "explain", keywords: ases[1:],
+		set:      func(d *Declarations, v string) string { return setKeyword(&d.As, ases, v) },
+		declared: func(d *Declarations) bool { return d.As != AsUnset },
+		inherit:  func(d, from *Declarations) { d.As = from.As },
+		append:   func(b []byte, d *Declarations) []byte { return append(b, d.As.String()...) },
+	},
+	{
+		name: "download", allowed: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true,
+		set:      setDownload,
+		declared: func(d *Declarations) bool { return d.Download.Declared },
+		inherit:  func(d, from *Declarations) { d.Download = from.Download },
+		append:   func(b []byte, d *Declarations) []byte { return appendEscaped(b, d.Download.Name) },
+	},
+	{
+		name: "expires", allowed: "a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z",
+		set:      setExpires,
+		declared: func(d *Declarations) bool { return d.Expires != 0 },
+		inherit:  func(d, from *Declarations) { d.Expires = from.Expires },
+		append: func(b []byte, d *Declarations) []byte {
+			return time.Unix(d.Expires, 0).UTC().AppendFormat(b, time.RFC3339)
+		},
+	},
+	{
+		name: "keyid", allowed: "a key's name: 1 to 64 of a–z, 0–9 and -",
+		set:      func(d *Declarations, v string) string { return setToken(&d.KeyID, v, 64, isKeyID) },
+		declared: func(d *Declarations) bool { return d.KeyID != "" },
+		inherit:  func(d, from *Declarations) { d.KeyID = from.KeyID },
+		append:   func(b []byte, d *Declarations) []byte { return append(b, d.KeyID...) },
+	},
+	{
+		name: "signature", allowed: "43 characters of base64url, as signing gives them",
+		set:      func(d *Declarations, v string) string { return setToken(&d.Signature, v, 43, isBase64URL) },
+		declared: func(d *Declarations) bool { return d.Signature != "" },
+		inherit:  func(d, from *Declarations) { d.Signature = from.Signature },
+		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Signature...) },
+	},
+}
+
+func setResolution(to *float64, value string) string {
+	n := len(value) - 1
+	if n < 1 || value[n] != 'x' && value[n] != 'X' {
+		return "unparsable"
+	}
+	v, ok := cssNumber(value[:n])
+	if !ok {
+		return "unparsable"
+	}
+	if !(v >= 0.5 && v <= 4) {
+		return "out-of-range"
+	}
+	*to = v
+	return ""
+}
+
+func setOpacity(to *Opacity, value string) string {
+	scale := 1.0
+	if n := len(value) - 1; n > 0 && value[n] == '%' {
+		value, scale = value[:n], 100
+	}
+	v, ok := cssNumber(value)
+	if !ok {
+		return "unparsable"
+	}
+	if !(v >= 0 && v <= scale) {
+		return "out-of-range"
+	}
+	*to = Opacity{true, math.Abs(v / scale)} // no negative zero
+	return ""
+}
+
+func setDownload(d *Declarations, value string) string {
+	if len(value) > 200 || !utf8.ValidString(value) || strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r == 0x7f || r == '/' || r == '\\' }) {
+		return "unparsable"
+	}
+	d.Download = Download{true, value}
+	return ""
+}
+
+// lastYear keeps times within what RFC 3339 can write.
+const lastYear = 9999
+
+func setExpires(d *Declarations, value string) string {
+	value = strings.ToUpper(value)
+	if !strings.HasSuffix(value, "Z") {
+		return "unparsable"
+	}
+	t, err := time.Parse(time.RFC3339, value)
+	if err != nil || t.Nanosecond() != 0 {
+		return "unparsable"
+	}
+	if t.Unix() <= 0 || t.Year() > lastYear {
+		return "out-of-range"
+	}
+	d.Expires = t.Unix()
+	return ""
+}
+
+func setToken(to *string, value string, most int, may func(byte) bool) string {
+	if len(value) > most {
+		return "unparsable"
+	}
+	for i := range len(value) {
+		if !may(value[i]) {
+			return "unparsable"
+		}
+	}
+	*to = value
+	return ""
+}
+
+func isKeyID(c byte) bool { return c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' }
+
+func isBase64URL(c byte) bool {
+	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_'
+}
+
+// appendEscaped writes text into a query the one way of the address form: percent-encoded UTF-8 but for
+// letters, digits and -_.!~*'()/,:
+func appendEscaped(b []byte, text string) []byte { return escape(b, text, "-_.!~*'()/,:") }
+
+// AppendSegment writes one element of a path the one way of the address form: as encodeURIComponent does.
+func AppendSegment(b []byte, text string) []byte { return escape(b, text, "-_.!~*'()") }
+
+func escape(b []byte, text, plain string) []byte {
+	const hex = "0123456789ABCDEF"
+	for i := range len(text) {
+		c := text[i]
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(plain, c) >= 0 {
+			b = append(b, c)
+		} else {
+			b = append(b, '%', hex[c>>4], hex[c&15])
+		}
+	}
+	return b
 }
 
 func setKeyword[T ~uint8](to *T, words []string, value string) string {

@@ -1,25 +1,41 @@
 package declare
 
-// Resolved is a request after a site's defaults and negotiation, before the source's own size is known.
-// Equal texts of it are one variant.
+// Resolved is a request after a site's defaults, its ladder and negotiation, before the source's own size is
+// known. Equal texts of it are one variant.
 type Resolved struct {
-	Declarations          // with Format unset; a fit is always set
+	Declarations          // with Format unset and nothing of delivery; a fit is always set
 	Formats      []Format // what the variant may be delivered in, most wanted first; never empty
 }
 
 // Resolve lays d over the site's defaults and settles the formats: the declared one alone, or offered, the
-// site's own that this client takes, in the site's order.
+// site's own that this client takes, in the site's order. Where the slot has a declared side, its resolution
+// goes into it: 300 CSS pixels at 2x are 600 device pixels.
 func (d Declarations) Resolve(defaults Declarations, offered []Format) Resolved {
-	r := Resolved{Declarations: d.Over(defaults), Formats: offered}
+	r := Resolved{Declarations: d.Over(defaults).WithoutDelivery(), Formats: offered}
 	if r.Format != FormatUnset {
-		r.Formats = []Format{r.Format}
+		r.Formats = single[r.Format]
 		r.Format = FormatUnset
 	}
 	if r.Fit == FitUnset {
 		r.Fit = Fill
 	}
+	if r.Resolution != 0 && (r.Width != 0 || r.Height != 0) {
+		r.Scale(r.Resolution)
+		r.Resolution = 0
+	}
 	return r
 }
+
+// single holds each format alone, so that settling for one costs nothing.
+var single = func() (s [len(formats)][]Format) {
+	for f := range s {
+		s[f] = []Format{Format(f)}
+	}
+	return s
+}()
+
+// Scale multiplies the slot by k.
+func (r *Resolved) Scale(k float64) { r.Width, r.Height = r.Width*k, r.Height*k }
 
 // Append appends the resolved form's text to b: the address form with every format that may be delivered,
 // separated by commas, CSS's initial values left out.
@@ -30,6 +46,15 @@ func (r Resolved) Append(b []byte) []byte {
 	}
 	if d.Width != 0 && d.Height != 0 {
 		d.Aspect = Ratio{} // CSS ignores it
+	}
+	if d.Resolution == 1 {
+		d.Resolution = 0
+	}
+	if d.Grow == GrowNo {
+		d.Grow = GrowUnset
+	}
+	if d.Opacity.Value == 1 {
+		d.Opacity = Opacity{}
 	}
 	start := len(b)
 	b = d.AppendAddressForm(b)

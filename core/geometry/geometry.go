@@ -2,7 +2,7 @@
 // picture lands where on a canvas of what size. It is arithmetic only.
 //
 // It follows CSS Images Level 3, section 5.5 (object-fit) and CSS Sizing Level 4, section 4 (aspect-ratio),
-// with the departures that the language names: a picture is never scaled above its natural pixels, and
+// with the departures that the language names: a picture isn't scaled above its natural pixels unless `grow` says so, and
 // `contain` delivers the fitted picture alone.
 package geometry
 
@@ -40,20 +40,28 @@ func (p Plan) ScaleY() float64 { return float64(p.Placed.H()) / float64(p.Natura
 func New(natural Size, d declare.Declarations) Plan {
 	nw, nh := float64(natural.W), float64(natural.H)
 	w, h := slot(nw, nh, d)
+	if d.Resolution != 0 {
+		w, h = w*d.Resolution, h*d.Resolution
+	}
+	// The most that the picture may be scaled by: to its natural pixels, or without a bound.
+	most := 1.0
+	if d.Grow == declare.GrowYes {
+		most = math.Inf(1)
+	}
 
 	var pw, ph float64 // the picture's painted size
 	switch d.Fit {
 	case declare.Cover:
-		k := min(1, nw/w, nh/h)
+		k := shrink(most, nw/w, nh/h)
 		w, h = w*k, h*k
 		s := max(w/nw, h/nh)
 		pw, ph = nw*s, nh*s
 	case declare.Contain:
-		s := min(1, w/nw, h/nh)
+		s := min(most, w/nw, h/nh)
 		pw, ph = nw*s, nh*s
 		w, h = pw, ph
 	default:
-		k := min(1, nw/w, nh/h)
+		k := shrink(most, nw/w, nh/h)
 		w, h = w*k, h*k
 		pw, ph = w, h
 	}
@@ -62,6 +70,14 @@ func New(natural Size, d declare.Declarations) Plan {
 		Canvas:  Size{max(1, snap(w)), max(1, snap(h))},
 		Placed:  place(w, h, pw, ph),
 	}
+}
+
+// shrink is the factor by which a slot stops at the picture's natural size, 1 where the picture may grow.
+func shrink(most, x, y float64) float64 {
+	if math.IsInf(most, 1) {
+		return 1
+	}
+	return min(1, x, y)
 }
 
 // slot is the box that the declarations ask for, in CSS pixels, before it stops at the natural size.

@@ -12,27 +12,28 @@ import (
 
 // Limits bound what one request can cost.
 type Limits struct {
-	SourceBytes  int64         // the largest source file that is read
-	SourcePixels int64         // the most pixels a source may have, by its header
-	RenderTime   time.Duration // the longest that one variant may take to make
+	SourceBytes   int64         // the largest source file that is read
+	SourcePixels  int64         // the most pixels a source may have, by its header
+	SourceFrames  int           // the most frames
+	Width, Height int           // the longest sides that are delivered, device pixels
+	Pixels        int64         // the most pixels that are delivered
+	RenderTime    time.Duration // the longest that one variant may take to make
 }
-
-// DefaultLimits are a new site's.
-var DefaultLimits = Limits{SourceBytes: 64 << 20, SourcePixels: 64_000_000, RenderTime: 15 * time.Second}
-
-// DefaultFormats are a new site's formats, most wanted first.
-var DefaultFormats = []declare.Format{declare.WebP, declare.JPEG, declare.PNG}
 
 // DefaultDeclarations are a new site's defaults, in address form.
 const DefaultDeclarations = "object-fit=cover&quality=72"
 
-// Site is what policy needs to know of a site.
-type Site struct {
-	Name     string
-	Defaults declare.Declarations
-	Formats  []declare.Format
-	Limits   Limits
+// NewSite is a compiled new site, without lanes.
+func NewSite(name string) *Site {
+	s, _, err := Compile(NewDocument(name))
+	if err != nil {
+		panic(err) // constants, but for the name; a test compiles them
+	}
+	return s
 }
+
+// DefaultLimits are a new site's.
+var DefaultLimits = NewSite("new").Limits
 
 // A Refusal is a no: an error with what a person needs to mend it.
 type Refusal struct {
@@ -46,6 +47,7 @@ type Refusal struct {
 	Remedy    string   `json:"remedy,omitempty"`     // the way out
 	Problems  []string `json:"problems,omitempty"`   // all that is wrong, where there is more than one thing
 	RetryIn   int      `json:"retry_in_s,omitempty"` // seconds after which trying again may help
+	Mend      *Mend    `json:"mend,omitempty"`       // the change of settings that would have let it through
 }
 
 func (r *Refusal) Error() string {
@@ -108,7 +110,7 @@ func (l Limits) CheckBytes(n int64) *Refusal {
 		Reason: "source-too-many-bytes",
 		Detail: fmt.Sprintf("the source has %d bytes, this site reads sources of at most %d", n, l.SourceBytes),
 		Given:  fmt.Sprint(n), Allowed: fmt.Sprintf("at most %d bytes", l.SourceBytes),
-		Remedy: "use a smaller file, or raise the site's source_bytes limit",
+		Remedy: "use a smaller file, or raise the source_bytes limit", Mend: raise("source_bytes", n),
 	})
 }
 
@@ -121,7 +123,41 @@ func (l Limits) CheckPixels(w, h int) *Refusal {
 		Reason: "source-too-many-pixels",
 		Detail: fmt.Sprintf("the source's header says %d × %d = %d pixels, this site reads at most %d", w, h, int64(w)*int64(h), l.SourcePixels),
 		Given:  fmt.Sprintf("%d × %d", w, h), Allowed: fmt.Sprintf("at most %d pixels", l.SourcePixels),
-		Remedy: "use a smaller picture, or raise the site's source_pixels limit",
+		Remedy: "use a smaller picture, or raise the site's source_pixels limit", Mend: raise("source_pixels", int64(w)*int64(h)),
+	})
+}
+
+// CheckFrames says whether a source of n frames may be read.
+func (l Limits) CheckFrames(n int) *Refusal {
+	if n <= l.SourceFrames {
+		return nil
+	}
+	return No(Refusal{
+		Reason: "source-too-many-frames", Detail: fmt.Sprintf("the source has %d frames, this site reads at most %d", n, l.SourceFrames),
+		Given: fmt.Sprint(n), Allowed: fmt.Sprintf("at most %d frames", l.SourceFrames), Remedy: "use a shorter animation, or raise the site's source_frames limit", Mend: raise("source_frames", int64(n)),
+	})
+}
+
+// CheckOutput says whether a variant of w×h device pixels is delivered.
+func (l Limits) CheckOutput(w, h int) *Refusal {
+	var allowed, limit string
+	var v int64
+	switch {
+	case w > l.Width:
+		allowed, limit = fmt.Sprintf("at most %d pixels wide", l.Width), "width"
+		v = int64(w)
+	case h > l.Height:
+		allowed, limit = fmt.Sprintf("at most %d pixels high", l.Height), "height"
+		v = int64(h)
+	case int64(w)*int64(h) > l.Pixels:
+		allowed, limit = fmt.Sprintf("at most %d pixels in all", l.Pixels), "pixels"
+		v = int64(w) * int64(h)
+	default:
+		return nil
+	}
+	return No(Refusal{
+		Reason: "variant-too-large", Parameter: "width", Given: fmt.Sprintf("%d × %d", w, h), Detail: fmt.Sprintf("the variant would be %d × %d pixels", w, h),
+		Allowed: allowed, Remedy: "ask for a smaller width or height, or raise the site's " + limit + " limit", Mend: raise(limit, v),
 	})
 }
 
@@ -173,6 +209,14 @@ func zeroWeight(params string) bool {
 // client doesn't name and what the quality rules out. JPEG and PNG stand in at the end, so that there is
 // always an answer, with transparency and without.
 func (s *Site) Offer(a Accepted, q declare.Quality) []declare.Format {
+	i := int(a & AcceptsWebP)
+	if q == declare.Lossless {
+		i |= 2
+	}
+	return s.offers[i]
+}
+
+func (s *Site) offer(a Accepted, q declare.Quality) []declare.Format {
 	offer := make([]declare.Format, 0, 4)
 	add := func(f declare.Format) {
 		for _, have := range offer {

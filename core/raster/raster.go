@@ -66,6 +66,17 @@ func (p *RGBA) FindOpaque() {
 	p.Opaque = true
 }
 
+// Fade multiplies the whole picture, which is premultiplied, with an opacity from 0 to 1.
+func (p *RGBA) Fade(opacity float64) {
+	k := uint32(opacity*65536 + 0.5)
+	for y := range p.H {
+		for i, v := range p.Row(y) {
+			p.Pix[y*p.Stride+i] = uint8((uint32(v)*k + 32768) >> 16)
+		}
+	}
+	p.Opaque = false
+}
+
 // Premultiply turns straight alpha into premultiplied, rounding to nearest.
 func (p *RGBA) Premultiply() {
 	for y := range p.H {

@@ -86,8 +86,14 @@ func Variant(source []byte, job Job) (Result, error) {
 	if r := job.Limits.CheckPixels(info.W, info.H); r != nil {
 		return Result{}, r
 	}
+	if r := job.Limits.CheckFrames(info.Frames); r != nil {
+		return Result{}, r
+	}
 	nw, nh := info.Upright()
 	plan := geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
+	if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
+		return Result{}, r
+	}
 	result := Result{Canvas: plan.Canvas, Natural: plan.Natural, Source: info.Type}
 	w.lap("plan")
 
@@ -95,12 +101,13 @@ func Variant(source []byte, job Job) (Result, error) {
 	if profile != nil {
 		defer profile.Close()
 	}
-	likely, r := choose(job.Request, plan.Canvas, true)
+	seeThrough := job.Request.Opacity.Declared && job.Request.Opacity.Value < 1
+	likely, r := choose(job.Request, plan.Canvas, !seeThrough)
 	if r != nil {
 		return Result{}, r
 	}
 	scale := decodeScale(info, plan)
-	picture, err := decode(source, info, scale, profile == nil && job.Request.Quality != declare.Lossless && likely != declare.PNG)
+	picture, err := decode(source, info, scale, profile == nil && !seeThrough && job.Request.Quality != declare.Lossless && likely != declare.PNG)
 	if err != nil {
 		return Result{}, refuseSource(err)
 	}
@@ -115,12 +122,20 @@ func Variant(source []byte, job Job) (Result, error) {
 		pixels := toSRGB(picture, profile)
 		w.lap("colour")
 		pixels.Premultiply()
+		if seeThrough {
+			pixels.Opaque = false
+		}
 		result.Format, r = choose(job.Request, plan.Canvas, pixels.Opaque)
 		if r != nil {
 			return Result{}, r
 		}
 		pixels = resamplePixels(pixels, info, plan, scale)
 		w.lap("resample")
+		if seeThrough {
+			pixels = own(pixels)
+			pixels.Fade(job.Request.Opacity.Value)
+			w.lap("paint")
+		}
 		result.Data, err = encodePixels(pixels, result.Format, job.Request.Quality)
 	}
 	if err != nil {

@@ -32,7 +32,7 @@ func job(t testing.TB, query string) Job {
 		t.Fatal(err)
 	}
 	defaults, _ := declare.Parse(policy.DefaultDeclarations)
-	return Job{Request: d.Resolve(defaults, policy.DefaultFormats), Limits: policy.DefaultLimits}
+	return Job{Request: d.Resolve(defaults, policy.NewSite("new").Formats), Limits: policy.DefaultLimits}
 }
 
 func variant(t testing.TB, source []byte, query string) Result {

@@ -5,14 +5,20 @@ package origin
 import (
 	"html/template"
 	"net/http"
+	"path/filepath"
 
 	"echolane/demo/pictures"
 )
 
-// New serves the shop at / and the pictures in dir at /pictures/.
+// New serves the shop at /, the pictures in dir at /pictures/, and again for other sites at /press/.
 func New(dir string) http.Handler {
 	mux := http.NewServeMux()
 	mux.Handle("GET /pictures/", http.StripPrefix("/pictures/", http.FileServer(http.Dir(dir))))
+	// What the shop gives to the press: the same pictures, with the fields that a careful server sends.
+	mux.HandleFunc("GET /press/{path...}", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Cache-Control", "public, max-age=60")
+		http.ServeFile(w, r, filepath.Join(dir, filepath.Base(r.PathValue("path"))))
+	})
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		shop.Execute(w, pictures.Catalogue())

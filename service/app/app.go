@@ -3,15 +3,16 @@ package app
 
 import (
 	"context"
-	"crypto/subtle"
 	"errors"
 	"fmt"
 	"io/fs"
 	"log/slog"
 	"mime"
 	"net"
+	"net/netip"
 	"net/url"
 	"path"
+	"path/filepath"
 	"strings"
 	"sync/atomic"
 	"syscall"
@@ -25,7 +26,9 @@ import (
 	"echolane/core/policy"
 	"echolane/service/api"
 	"echolane/service/delivery"
+	"echolane/service/diskcache"
 	"echolane/service/records"
+	"echolane/service/source"
 	"echolane/service/variants"
 	"echolane/service/workshop"
 )
@@ -38,7 +41,9 @@ type Options struct {
 	MemoryBytes int64  // of variants in memory
 	DiskBytes   int64  // of variants on disk
 	Workers     int    // render processes; 0: one for each processor
-	Token       string // opens the API from other machines; "" leaves it to this one
+	Token       string // opens the whole API; "" for none
+	SecretKey   []byte // 32 bytes that secrets are kept under; nil: none can be kept
+	Proxies     []netip.Prefix
 	Worker      []string
 	Log         *slog.Logger
 }
@@ -49,6 +54,10 @@ type App struct {
 	store    *records.Store
 	settings *records.Watcher
 	journal  *records.Journal
+	ledger   *records.Ledger
+	meter    *records.Meter
+	sources  *diskcache.Disk
+	lanes    *source.Lanes
 	cache    *variants.Cache
 	workshop *workshop.Workshop
 	delivery *delivery.Service
@@ -78,13 +87,27 @@ func (a *App) start(ctx context.Context) error {
 		}
 		return fmt.Errorf("listen on %s: %w", a.o.Listen, err)
 	}
-	if a.store, err = records.Open(ctx, a.o.DatabaseURL); err != nil {
+	if a.store, err = records.Open(ctx, a.o.DatabaseURL, a.o.SecretKey); err != nil {
 		return err
 	}
 	if a.settings, err = a.store.Watch(ctx, a.o.Log); err != nil {
 		return err
 	}
-	if a.cache, err = variants.New(variants.Options{MemoryBytes: a.o.MemoryBytes, Dir: a.o.CacheDir, DiskBytes: a.o.DiskBytes, Log: a.o.Log}); err != nil {
+	deployment, err := a.store.Deployment(ctx)
+	if err != nil {
+		return err
+	}
+	cdn := "echolane-" + deployment
+	a.lanes = &source.Lanes{CDN: cdn}
+	variantDir := ""
+	if a.o.CacheDir != "" {
+		// A fifth for the sources that web lanes fetch.
+		variantDir = filepath.Join(a.o.CacheDir, "variants")
+		a.sources = diskcache.Open(filepath.Join(a.o.CacheDir, "sources"), a.o.DiskBytes/5, a.o.Log)
+		a.lanes.Keep = a.sources
+		a.o.DiskBytes -= a.o.DiskBytes / 5
+	}
+	if a.cache, err = variants.New(variants.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: a.o.DiskBytes, Log: a.o.Log}); err != nil {
 		return fmt.Errorf("open the variant cache: %w", err)
 	}
 	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Command: a.o.Worker, Log: a.o.Log}); err != nil {
@@ -92,14 +115,17 @@ func (a *App) start(ctx context.Context) error {
 	}
 	a.metrics = newMetrics(a.cache, a.workshop.Lost, a.workshop.Waiting, a.settings.Live)
 	a.journal = records.NewJournal(a.store, a.o.Log, func(n int) { a.metrics.dropped.Add(float64(n)) })
+	a.ledger = records.NewLedger(a.store, a.o.Log)
+	a.meter = records.NewMeter(a.store, a.o.Log)
 	if a.delivery, err = delivery.New(delivery.Options{
-		Settings: a.settings, Cache: a.cache, Renderer: a.workshop, Journal: a.journal, Counters: a.metrics, Log: a.o.Log,
+		Settings: a.settings, Lanes: a.lanes, Cache: a.cache, Renderer: a.workshop, Journal: a.journal, Ledger: a.ledger, Meter: a.meter,
+		Census: a.store, Counters: a.metrics, Log: a.o.Log, CDN: cdn, Proxies: a.o.Proxies,
 	}); err != nil {
 		return fmt.Errorf("open the image path: %w", err)
 	}
 	a.server = fiber.New(fiber.Config{
 		AppName: "Echo Lane", BodyLimit: 1 << 20, ReadTimeout: 30 * time.Second, IdleTimeout: 120 * time.Second,
-		ReadBufferSize: 16 << 10, StrictRouting: true, CaseSensitive: true, ErrorHandler: a.broke,
+		ReadBufferSize: 16 << 10, StreamRequestBody: true, StrictRouting: true, CaseSensitive: true, ErrorHandler: a.broke,
 	})
 	a.routes()
 	go func() {
@@ -142,6 +168,18 @@ func (a *App) release() {
 	}
 	if a.journal != nil {
 		a.journal.Close()
+	}
+	if a.ledger != nil {
+		a.ledger.Close()
+	}
+	if a.meter != nil {
+		a.meter.Close()
+	}
+	if a.lanes != nil {
+		a.lanes.Close()
+	}
+	if a.sources != nil {
+		a.sources.Close()
 	}
 	if a.settings != nil {
 		a.settings.Close()
@@ -187,7 +225,8 @@ func (a *App) routes() {
 		c.Set("Content-Type", "application/json")
 		return c.Send(api.Description)
 	})
-	(&api.API{Store: a.store, Settings: a.settings}).Mount(a.server.Group("/-/api/v1", a.guard))
+	calls := &api.API{Store: a.store, Settings: a.settings, Lanes: a.lanes, Ledger: a.ledger, Meter: a.meter, Renderer: a.workshop, Token: a.o.Token, Proxies: a.o.Proxies}
+	calls.Mount(a.server.Group("/-/api/v1", calls.Guard))
 	a.server.Get("/-/console", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusMovedPermanently).To("/-/console/") })
 	a.server.Get("/-/console/*", a.console)
 	a.server.Use(func(c fiber.Ctx) error {
@@ -211,36 +250,23 @@ func (a *App) ready(c fiber.Ctx) error {
 	return c.JSON(fiber.Map{"status": "ready", "database": "there"})
 }
 
-// guard lets API calls in that carry the token, or come straight from this machine. A request through a
-// proxy, or from a page of another site, carries a foreign host or origin.
-func (a *App) guard(c fiber.Ctx) error {
-	if given, ok := strings.CutPrefix(c.Get("Authorization"), "Bearer "); ok && a.o.Token != "" && subtle.ConstantTimeCompare([]byte(given), []byte(a.o.Token)) == 1 {
-		return c.Next()
+// FirstLink is the path of a one-time link that makes the first owner, "" where there is one already.
+func (a *App) FirstLink(ctx context.Context) (string, error) {
+	owned, err := a.store.HasOwner(ctx)
+	if err != nil || owned {
+		return "", err
 	}
-	origin := c.Get("Origin")
-	foreign := origin != "" && origin != "http://"+string(c.RequestCtx().Host())
-	if site := c.Get("Sec-Fetch-Site"); site != "" && site != "same-origin" && site != "none" {
-		foreign = true
-	}
-	if c.RequestCtx().RemoteIP().IsLoopback() && loopbackHost(string(c.RequestCtx().Host())) && c.Get("X-Forwarded-For") == "" && c.Get("Forwarded") == "" && !foreign {
-		return c.Next()
-	}
-	delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
-		Reason: "not-local", Detail: "the API answers to this machine alone, and to others with the service's token",
-		Allowed: "calls from this machine, or Authorization: Bearer with the token", Remedy: "start the service with ECHOLANE_TOKEN set and give the same token with --token",
-	}))
-	return nil
+	return a.link(ctx, "")
 }
 
-func loopbackHost(host string) bool {
-	if h, _, err := net.SplitHostPort(host); err == nil {
-		host = h
-	}
-	if host == "localhost" {
-		return true
-	}
-	ip := net.ParseIP(strings.Trim(host, "[]"))
-	return ip != nil && ip.IsLoopback()
+// SignInLink is the path of a one-time link that signs a person in.
+func (a *App) SignInLink(ctx context.Context, person string) (string, error) {
+	return a.link(ctx, person)
+}
+
+func (a *App) link(ctx context.Context, person string) (string, error) {
+	secret, err := a.store.OneTimeLink(ctx, person, 24*time.Hour)
+	return "/-/console/enter?link=" + secret, err
 }
 
 // console serves the built console. Every address in it that isn't a file is one of its views.

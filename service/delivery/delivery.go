@@ -1,6 +1,6 @@
 // Package delivery is the image path: from a request to declarations, policy, cache, render and response. No
-// query runs on it. A request that was answered lately, word for word, is answered from a memo of what its
-// text leads to; the memo holds no bytes of pictures.
+// settings are queried on it. A request that was answered lately, word for word, is answered from a memo of
+// what its text leads to; the memo holds no bytes of pictures.
 package delivery
 
 import (
@@ -9,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"net/netip"
 	"net/url"
 	"strconv"
 	"strings"
@@ -40,20 +41,46 @@ type Renderer interface {
 // Journal notes variants that were made.
 type Journal interface{ Add(records.Variant) }
 
+// Ledger counts refusals.
+type Ledger interface {
+	Add(site, asked, sample string, no *policy.Refusal)
+}
+
+// Meter counts what sites use.
+type Meter interface {
+	Of(site string) *records.Count
+}
+
+// Lanes opens lanes.
+type Lanes interface {
+	Of(*records.Site, *policy.CompiledLane) (source.Lane, error)
+}
+
+// Census knows how many variants of a source's present version were made, and whether one of them is key.
+type Census interface {
+	VariantsOf(ctx context.Context, v records.Variant) (n int, known bool, err error)
+}
+
 // Counters are told of every answer.
 type Counters interface {
 	Answered(where variants.Where, status, bytes int, took time.Duration)
 	Refused(reason string)
 }
 
-// Options are what a Service works with; all of them are needed.
+// Options are what a Service works with; all of them are needed, but for Proxies.
 type Options struct {
 	Settings Settings
+	Lanes    Lanes
 	Cache    *variants.Cache
 	Renderer Renderer
 	Journal  Journal
+	Ledger   Ledger
+	Meter    Meter
+	Census   Census
 	Counters Counters
 	Log      *slog.Logger
+	CDN      string         // this deployment's name in CDN-Loop (RFC 8586)
+	Proxies  []netip.Prefix // whose X-Forwarded-For is believed
 }
 
 // Service answers image requests. Safe for concurrent use.
@@ -61,16 +88,12 @@ type Service struct {
 	Options
 	memo    *otter.Cache[string, *memo]
 	sources sync.Map // source address → *state
+	clients clients
 }
 
 const (
 	memoEntries = 50_000
 	maxSources  = 200_000
-
-	// recheck is how long a source's file is taken to be unchanged without another look.
-	recheck = time.Second
-
-	cacheControl = "public, max-age=3600, stale-while-revalidate=86400"
 )
 
 // New makes a Service.
@@ -85,52 +108,146 @@ func New(o Options) (*Service, error) {
 // state is what is known of a source.
 type state struct {
 	mu      sync.Mutex
-	checked atomic.Int64 // monotonic nanoseconds of the last look
-	known   atomic.Pointer[version]
+	until   atomic.Int64 // monotonic nanoseconds until which known holds without another look
+	known   atomic.Pointer[source.Version]
+	counted struct { // how many variants there are of it, as far as this node knows
+		sync.Mutex
+		at     int64
+		n      int
+		digest source.Digest
+	}
 }
 
-type version struct {
-	stamp  source.Stamp
-	digest source.Digest
-}
-
-// memo is where a request's text leads, as long as the settings and the source stay what they are.
+// memo is where a request's text leads, as long as the site's settings and the source stay what they are.
 type memo struct {
-	settings *records.Settings
-	source   *state
-	version  *version
-	key      string
-	location []byte
-	vary     bool
+	generation atomic.Uint64 // of the settings in which site was last seen to be the newest
+	site       *records.Site
+	lane       *policy.CompiledLane
+	source     *state
+	version    *source.Version
+	key        string
+	location   []byte
+	control    []byte // Cache-Control, where nothing else bears on it
+	attach     string // Content-Disposition, "" for none
+	expires    int64  // seconds since 1970, 0 for never
+	vary       bool   // by Accept
 }
 
 var began = time.Now()
 
 func now() int64 { return int64(time.Since(began)) }
 
+// fresh reports whether the memo still leads to the right variant.
+func (m *memo) fresh(all *records.Settings, start int64) bool {
+	if m.generation.Load() != all.Generation {
+		if all.Site(m.site.Name) != m.site {
+			return false
+		}
+		m.generation.Store(all.Generation)
+	}
+	return start < m.source.until.Load() && m.source.known.Load() == m.version && (m.expires == 0 || time.Now().Unix() < m.expires)
+}
+
 // Handle answers one request.
 func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	start := now()
+	all := s.Settings.Current()
 	accepted := policy.ReadAccept(text(c.Request.Header.Peek("Accept")))
 	uri := Target(c)
+	hosted := all.SiteByHost(text(c.Request.Header.Host()))
 
 	var room [512]byte
 	look := append(append(room[:0], uri...), byte('0'+accepted))
-	if m, ok := s.memo.GetIfPresent(text(look)); ok && m.settings == s.Settings.Current() &&
-		start-m.source.checked.Load() < int64(recheck) && m.source.known.Load() == m.version {
+	if hosted != nil {
+		look = append(append(look, ' '), hosted.Name...)
+	}
+	if m, ok := s.memo.GetIfPresent(text(look)); ok && m.fresh(all, start) {
 		if v, ok := s.Cache.InMemory(m.key); ok {
-			s.answer(c, v, m, variants.Memory, "", start)
+			e, no := s.admit(c, m.site, nil)
+			if no != nil {
+				s.refuse(c, m.site.Name, "", no)
+				return
+			}
+			s.answer(c, v, m, e, variants.Memory, "", start)
 			return
 		}
 	}
 
-	m, v, where, timing, refusal := s.work(string(uri), accepted, start)
-	if refusal != nil {
-		s.Refuse(c, refusal)
+	r := &request{all: all, uri: string(uri), accepted: accepted, hosted: hosted}
+	if s.looped(c) {
+		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: "loop", Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
+		return
+	}
+	no := s.read(r)
+	if r.declared.As == declare.Explain {
+		s.explain(c, r, no, start)
+		return
+	}
+	var e policy.Embedding
+	if no == nil {
+		e, no = s.admit(c, r.site, nil)
+	}
+	if no == nil && r.original() {
+		s.sendOriginal(c, r, e)
+		return
+	}
+	var m *memo
+	var v *variants.Variant
+	var where variants.Where
+	var timing string
+	if no == nil {
+		m, v, where, timing, no = s.work(r, start)
+	}
+	if no != nil {
+		s.refuse(c, r.siteName(), r.asked(), no)
 		return
 	}
 	s.memo.Set(string(look), m)
-	s.answer(c, v, m, where, timing, start)
+	s.answer(c, v, m, e, where, timing, start)
+}
+
+// looped reports whether the request came through this deployment before.
+func (s *Service) looped(c *fasthttp.RequestCtx) bool {
+	for _, field := range c.Request.Header.PeekAll("CDN-Loop") {
+		for part := range bytes.SplitSeq(field, []byte(",")) {
+			name, _, _ := bytes.Cut(part, []byte(";"))
+			if string(bytes.TrimSpace(name)) == s.CDN {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// admit holds what a request says beside its address against the site: its page, its client, the month.
+func (s *Service) admit(c *fasthttp.RequestCtx, site *records.Site, trace *[]policy.Step) (e policy.Embedding, no *policy.Refusal) {
+	if len(site.Pages) > 0 || trace != nil {
+		h := &c.Request.Header
+		if e, no = site.CheckPage(policy.Page{Site: string(h.Peek("Sec-Fetch-Site")), Origin: string(h.Peek("Origin")), Referer: string(h.Peek("Referer"))}, trace); no != nil {
+			return e, no
+		}
+	}
+	if site.RequestsPerSecond > 0 && !s.clients.allow(site.Name, s.client(c), site.RequestsPerSecond) {
+		return e, policy.No(policy.Refusal{
+			Reason: "too-many-requests", Detail: fmt.Sprintf("site %s answers one client at most %g times a second", site.Name, site.RequestsPerSecond),
+			Allowed: fmt.Sprintf("%g requests a second", site.RequestsPerSecond), Remedy: "ask again in a second, or raise the site's requests_per_second limit", RetryIn: 1,
+		})
+	}
+	if most := site.Month.BytesServed; most > 0 {
+		if used := s.Meter.Of(site.Name).Month().BytesServed; used >= most {
+			return e, monthOver(site.Name, "bytes_served", used, most)
+		}
+	}
+	return e, nil
+}
+
+func monthOver(site, what string, used, most int64) *policy.Refusal {
+	t := time.Now().UTC()
+	next := time.Date(t.Year(), t.Month()+1, 1, 0, 0, 0, 0, time.UTC)
+	return policy.No(policy.Refusal{
+		Reason: "month-used-up", Parameter: "month." + what, Given: strconv.FormatInt(used, 10), Detail: fmt.Sprintf("site %s has used its %s of this month", site, strings.ReplaceAll(what, "_", " ")),
+		Allowed: fmt.Sprintf("%d a month", most), Remedy: fmt.Sprintf("wait for %s, or raise the site's month.%s", next.Format("2 January"), what), RetryIn: int(next.Sub(t).Seconds()) + 1,
+	})
 }
 
 // Target is the request's path and query as they were sent, also where a client sends the absolute form
@@ -151,107 +268,99 @@ func Target(c *fasthttp.RequestCtx) []byte {
 // text is b as a string without a copy, for looking up and reading only.
 func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
-var (
-	hNosniff      = []byte("nosniff")
-	hAccept       = []byte("Accept")
-	hCacheControl = []byte(cacheControl)
-	hHit          = []byte("Echo-Lane; hit; detail=memory")
-	hHitTiming    = []byte(`cache;desc="memory"`)
-)
-
-func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *memo, where variants.Where, timing string, start int64) {
-	h := &c.Response.Header
-	h.SetContentType(v.Type)
-	h.Set("ETag", v.ETag)
-	h.SetBytesV("Cache-Control", hCacheControl)
-	h.SetBytesV("Content-Location", m.location)
-	h.SetBytesV("X-Content-Type-Options", hNosniff)
-	if m.vary {
-		h.SetBytesV("Vary", hAccept)
-	}
-	switch where {
-	case variants.Memory:
-		h.SetBytesV("Cache-Status", hHit)
-		h.SetBytesV("Server-Timing", hHitTiming)
-	case variants.Disk:
-		h.Set("Cache-Status", "Echo-Lane; hit; detail=disk")
-		h.Set("Server-Timing", timing)
-	case variants.Joined:
-		h.Set("Cache-Status", "Echo-Lane; fwd=miss; collapsed")
-		h.Set("Server-Timing", timing)
-	default:
-		h.Set("Cache-Status", "Echo-Lane; fwd=miss; stored")
-		h.Set("Server-Timing", timing)
-	}
-	sent := len(v.Body)
-	if known := c.Request.Header.Peek("If-None-Match"); len(known) > 0 && matches(known, v.ETag) {
-		c.Response.SetStatusCode(fasthttp.StatusNotModified)
-		h.Del("Content-Type")
-		sent = 0
-	} else {
-		c.Response.SetBodyRaw(v.Body)
-		if c.IsHead() {
-			sent = 0
-		}
-	}
-	s.Counters.Answered(where, c.Response.StatusCode(), sent, time.Duration(now()-start))
-}
-
-// matches compares weakly against a list of validators (RFC 9110, section 13.1.2).
-func matches(field []byte, etag string) bool {
-	for part := range bytes.SplitSeq(field, []byte(",")) {
-		part = bytes.TrimPrefix(bytes.TrimSpace(part), []byte("W/"))
-		if string(part) == etag || string(part) == "*" {
-			return true
-		}
-	}
-	return false
-}
-
 // request is one image request as far as its text and the settings go.
 type request struct {
-	settings *records.Settings
+	all      *records.Settings
+	uri      string
+	accepted policy.Accepted
+	hosted   *records.Site // the site whose host name was asked, nil for a site in the path
 	site     *records.Site
-	lane     *records.Lane
+	lane     *policy.CompiledLane
 	path     string
 	declared declare.Declarations
 	resolved declare.Resolved
+	trace    *[]policy.Step
+}
+
+func (r *request) siteName() string {
+	if r.site == nil {
+		return ""
+	}
+	return r.site.Name
+}
+
+// asked is what was asked for, in few words: where the refusal itself doesn't say.
+func (r *request) asked() string {
+	if r.lane == nil {
+		return ""
+	}
+	return r.lane.Name + "/" + r.path
+}
+
+// original reports whether the source itself is asked for: as a download, with nothing declared beside it, of
+// a lane that gives it.
+func (r *request) original() bool {
+	return r.declared.Download.Declared && r.lane.Original == "download" && r.declared.WithoutDelivery() == declare.Declarations{}
 }
 
 // read takes the request's text apart and puts it to policy.
-func (s *Service) read(uri string, accepted policy.Accepted) (request, *policy.Refusal) {
-	r := request{settings: s.Settings.Current()}
-	path, query, _ := strings.Cut(uri, "?")
-	siteName, rest, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+func (s *Service) read(r *request) *policy.Refusal {
+	path, query, _ := strings.Cut(r.uri, "?")
+	rest := strings.TrimPrefix(path, "/")
+	if r.site = r.hosted; r.site == nil {
+		var name string
+		name, rest, _ = strings.Cut(rest, "/")
+		if r.site = r.all.Site(name); r.site == nil {
+			return s.noSite(r.all, name)
+		}
+	}
 	laneName, sourcePath, _ := strings.Cut(rest, "/")
-	if r.site = r.settings.Site(siteName); r.site == nil {
-		return r, s.noSite(r.settings, siteName)
-	}
 	if r.lane = r.site.Lane(laneName); r.lane == nil {
-		return r, NoLane(r.site, laneName)
+		return NoLane(r.site, laneName)
 	}
-	decoded, err := url.PathUnescape(sourcePath)
+	var no *policy.Refusal
+	if r.path, no = SourcePath(r.lane, sourcePath); no != nil {
+		return no
+	}
+	declared, err := declare.Parse(query)
 	if err != nil {
-		return r, policy.No(policy.Refusal{
-			Reason: "bad-path", Detail: "the path isn't percent-encoded as it must be", Parameter: "path", Given: sourcePath,
+		if strings.Contains(query, "as=explain") {
+			r.declared.As = declare.Explain // what is wrong is explained too
+		}
+		return policy.BadDeclarations(err.(declare.Problems))
+	}
+	r.declared = declared
+	if declared.As == declare.Explain {
+		r.trace = &[]policy.Step{}
+	}
+	ask := policy.Ask{Lane: r.lane, Declared: declared, Accepted: r.accepted, Now: time.Now().Unix(), Form: func() string {
+		signed := r.declared
+		signed.Signature, signed.As = "", declare.AsUnset
+		return string(r.form(signed))
+	}}
+	r.resolved, no = r.site.Decide(&ask, r.trace)
+	return no
+}
+
+// SourcePath is what the rest of an address, as it was sent, names in the lane.
+func SourcePath(lane *policy.CompiledLane, sent string) (string, *policy.Refusal) {
+	decoded, err := url.PathUnescape(sent)
+	if err != nil {
+		return "", policy.No(policy.Refusal{
+			Reason: "bad-path", Detail: "the path isn't percent-encoded as it must be", Parameter: "path", Given: clip(sent),
 			Allowed: "percent-encoded UTF-8", Remedy: "write % itself as %25",
 		})
 	}
-	if no := source.CheckPath(decoded); no != nil {
-		return r, no
+	if lane.Kind == "web" && lane.BaseURL == "" {
+		if strings.Contains(sent, "/") {
+			return "", policy.No(policy.Refusal{
+				Reason: "bad-source-url", Parameter: "source", Given: clip(sent), Detail: "the lane takes the source's whole URL as one element of the path",
+				Allowed: "the URL as encodeURIComponent writes it", Remedy: "write it as " + string(declare.AppendSegment(nil, clip(decoded))),
+			})
+		}
+		return decoded, nil
 	}
-	r.path = decoded
-	declared, err := declare.Parse(query)
-	if err != nil {
-		return r, policy.BadDeclarations(err.(declare.Problems))
-	}
-	r.declared = declared
-	full := declared.Over(r.site.Defaults)
-	r.resolved = declared.Resolve(r.site.Defaults, r.site.Offer(accepted, full.Quality))
-	if no := policy.CheckLossless(r.resolved); no != nil {
-		return r, no
-	}
-	return r, nil
+	return decoded, source.CheckPath(decoded)
 }
 
 func (s *Service) noSite(all *records.Settings, name string) *policy.Refusal {
@@ -290,79 +399,78 @@ func clip(s string) string {
 }
 
 // work answers a request that the memo couldn't.
-func (s *Service) work(uri string, accepted policy.Accepted, start int64) (*memo, *variants.Variant, variants.Where, string, *policy.Refusal) {
-	r, no := s.read(uri, accepted)
-	if no != nil {
-		return nil, nil, 0, "", no
+func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, variants.Where, string, *policy.Refusal) {
+	lane, err := s.Lanes.Of(r.site, r.lane)
+	if err != nil {
+		return nil, nil, 0, "", s.refusalOf(err)
 	}
-	folder := source.Folder{Name: r.site.Name + "/" + r.lane.Name, Dir: r.lane.Folder}
-	m := &memo{settings: r.settings, location: location(r), vary: r.declared.Format == declare.FormatUnset}
+	m := &memo{site: r.site, lane: r.lane, location: r.form(r.declared), vary: r.declared.Format == declare.FormatUnset, expires: r.declared.Expires}
+	m.generation.Store(r.all.Generation)
 	resolved := r.resolved.String()
 
 	// The source may change between a look at it and the reading of it; then the key changes too.
 	for range 3 {
-		data, err := s.look(r, folder, m)
+		data, err := s.look(r, lane, m)
 		if err != nil {
 			return nil, nil, 0, "", s.refusalOf(err)
 		}
-		m.key = variants.Key(resolved, string(m.version.digest), render.Version)
+		m.key = variants.Key(resolved, string(m.version.Digest), render.Version)
 		looked := now()
-		v, where, err := s.Cache.Get(m.key, func() (*variants.Variant, error) { return s.make(r, folder, m, data, resolved, looked-start) })
-		if errors.Is(err, errChanged) {
-			m.source.checked.Store(-int64(recheck)) // look again
+		v, where, err := s.Cache.Get(m.key, func() (*variants.Variant, error) { return s.make(r, lane, m, data, resolved, looked-start) })
+		if errors.Is(err, source.ErrChanged) {
+			m.source.until.Store(0) // look again
 			continue
 		}
 		if err != nil {
 			return nil, nil, 0, "", s.refusalOf(err)
+		}
+		m.control = cacheControl(m)
+		if r.declared.Download.Declared {
+			m.attach = attachment(r, v.Type)
 		}
 		return m, v, where, timing(v, where, start, looked), nil
 	}
 	return nil, nil, 0, "", policy.No(policy.Refusal{Reason: "source-unreadable", Detail: "the source goes on changing while it is read", Remedy: "try again when it has settled", RetryIn: 2})
 }
 
-var errChanged = errors.New("the source has changed")
-
 // look finds out which version of the source there is. Where it had to be read for that, its bytes come back.
-func (s *Service) look(r request, folder source.Folder, m *memo) ([]byte, error) {
-	address := folder.Name + "/" + folder.Dir + "/" + r.path
+func (s *Service) look(r *request, lane source.Lane, m *memo) ([]byte, error) {
+	l := &r.lane.Lane
+	address := strings.Join([]string{r.site.Name, l.Name, l.Kind, l.Folder, l.Base, l.Endpoint, l.Bucket, l.Prefix, r.path}, "\x00")
 	kept, ok := s.sources.Load(address)
 	if !ok {
 		if s.crowded() {
 			s.sources.Clear()
 		}
-		fresh := &state{}
-		fresh.checked.Store(-int64(recheck))
-		kept, _ = s.sources.LoadOrStore(address, fresh)
+		kept, _ = s.sources.LoadOrStore(address, &state{})
 	}
 	m.source = kept.(*state)
 	m.source.mu.Lock()
 	defer m.source.mu.Unlock()
 	have := m.source.known.Load()
-	if have != nil && now()-m.source.checked.Load() < int64(recheck) {
+	if have != nil && now() < m.source.until.Load() {
+		if w, ok := lane.(*source.Web); ok { // rules hold also for what is known
+			if _, no := w.Check(r.path, nil); no != nil {
+				return nil, no
+			}
+		}
 		m.version = have
 		return nil, nil
 	}
-	stamp, err := folder.Stat(r.path)
+	next, data, err := lane.Look(context.Background(), r.path, have)
 	if err != nil {
 		s.sources.Delete(address)
 		return nil, err
 	}
-	if have != nil && have.stamp == stamp {
-		m.source.checked.Store(now())
-		m.version = have
-		return nil, nil
+	if have == nil || next.Digest != have.Digest || next.Stamp != have.Stamp {
+		m.source.known.Store(&next)
 	}
-	data, stamp, err := folder.Read(r.path, r.site.Limits)
-	if err != nil {
-		return nil, err
-	}
-	m.version = &version{stamp, source.DigestOf(data)}
-	m.source.known.Store(m.version)
-	m.source.checked.Store(now())
+	m.version = m.source.known.Load()
+	m.source.until.Store(now() + int64(next.Fresh))
 	return data, nil
 }
 
-// crowded says, now and then, whether too many sources are known.
+// crowded says whether too many sources are known.
 func (s *Service) crowded() bool {
 	n := 0
 	s.sources.Range(func(any, any) bool { n++; return n < maxSources })
@@ -370,20 +478,21 @@ func (s *Service) crowded() bool {
 }
 
 // make renders. data may be nil: then the source is read first.
-func (s *Service) make(r request, folder source.Folder, m *memo, data []byte, resolved string, looking int64) (*variants.Variant, error) {
+func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resolved string, looking int64) (*variants.Variant, error) {
 	begin := now()
+	record := records.Variant{Key: m.key, Site: r.site.Name, Lane: r.lane.Name, Path: r.path, Declarations: resolved, SourceDigest: string(m.version.Digest)}
+	if no := s.room(r, m, record); no != nil {
+		return nil, no
+	}
 	if data == nil {
 		var err error
-		if data, _, err = folder.Read(r.path, r.site.Limits); err != nil {
+		if data, err = lane.Read(context.Background(), r.path, *m.version); err != nil {
 			return nil, err
-		}
-		if source.DigestOf(data) != m.version.digest {
-			return nil, errChanged
 		}
 	}
 	read := now()
 	// Others may be waiting for this variant: it is made even if the one who asked first goes away.
-	result, err := s.Renderer.Render(context.Background(), data, render.Job{Request: r.resolved, Limits: r.site.Limits})
+	result, err := s.Renderer.Render(context.Background(), data, render.Job{Request: r.resolved, Limits: r.lane.Limits})
 	if err != nil {
 		return nil, err
 	}
@@ -396,13 +505,57 @@ func (s *Service) make(r request, folder source.Folder, m *memo, data []byte, re
 	for _, st := range result.Stages {
 		v.Stages = append(v.Stages, variants.Stage{Name: st.Name, MS: ms(int64(st.Took))})
 	}
-	took := ms(now() - read)
-	s.Journal.Add(records.Variant{
-		Key: m.key, Site: r.site.Name, Lane: r.lane.Name, Path: r.path, Declarations: resolved, Format: result.Format.String(),
-		Width: v.Width, Height: v.Height, Bytes: len(v.Body), SourceDigest: string(m.version.digest), SourceBytes: len(data), RenderMS: took,
-	})
-	s.Log.Info("variant made", "site", r.site.Name, "lane", r.lane.Name, "path", r.path, "declarations", resolved, "bytes", len(v.Body), "ms", took)
+	record.Format, record.Width, record.Height, record.Bytes = result.Format.String(), v.Width, v.Height, len(v.Body)
+	record.SourceBytes, record.RenderMS = len(data), ms(now()-read)
+	s.Journal.Add(record)
+	s.Meter.Of(r.site.Name).Made(len(v.Body))
+	m.source.counted.Lock()
+	m.source.counted.n++
+	m.source.counted.Unlock()
+	s.Log.Info("variant made", "site", r.site.Name, "lane", r.lane.Name, "path", r.path, "declarations", resolved, "bytes", len(v.Body), "ms", record.RenderMS)
 	return v, nil
+}
+
+// countHolds is how long a count of a source's variants is taken to be right but for this node's own.
+const countHolds = int64(time.Minute)
+
+// room says whether another variant may be made: within the month, and within the source's number.
+func (s *Service) room(r *request, m *memo, record records.Variant) *policy.Refusal {
+	month := &r.site.Month
+	if month.Renders > 0 || month.BytesStored > 0 {
+		used := s.Meter.Of(r.site.Name).Month()
+		if month.Renders > 0 && used.Renders >= month.Renders {
+			return monthOver(r.site.Name, "renders", used.Renders, month.Renders)
+		}
+		if month.BytesStored > 0 && used.BytesStored >= month.BytesStored {
+			return monthOver(r.site.Name, "bytes_stored", used.BytesStored, month.BytesStored)
+		}
+	}
+	most := r.site.VariantsPerSource
+	if most == 0 {
+		return nil
+	}
+	c := &m.source.counted
+	c.Lock()
+	defer c.Unlock()
+	if c.at != 0 && now()-c.at < countHolds && c.digest == m.version.Digest && c.n < most {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 500*time.Millisecond)
+	defer cancel()
+	n, known, err := s.Census.VariantsOf(ctx, record)
+	if err != nil {
+		return nil // without the database nobody can count; images go on being served
+	}
+	c.at, c.n, c.digest = now(), n, m.version.Digest
+	if n < most || known {
+		return nil
+	}
+	return policy.Mended(r.site.Name, policy.Refusal{
+		Reason: "too-many-variants", Given: strconv.Itoa(n), Detail: fmt.Sprintf("there are %d variants of %s/%s already", n, r.lane.Name, clip(r.path)),
+		Allowed: fmt.Sprintf("at most %d", most), Remedy: "ask for a variant that is there",
+		Mend: &policy.Mend{Action: "set-limit", Value: fmt.Sprintf("variants_per_source=%d", 2*most)},
+	})
 }
 
 func ms(n int64) float64 { return float64(n) / 1e6 }
@@ -433,16 +586,22 @@ func timing(v *variants.Variant, where variants.Where, start, looked int64) stri
 	return string(b)
 }
 
-// location is the request's address form.
-func location(r request) []byte {
-	b := []byte("/" + r.site.Name + "/" + r.lane.Name)
-	for element := range strings.SplitSeq(r.path, "/") {
-		b = append(b, '/')
-		b = append(b, url.PathEscape(element)...)
+// form is the request's address form with the given declarations.
+func (r *request) form(d declare.Declarations) []byte {
+	var b []byte
+	if r.hosted == nil {
+		b = append(append(b, '/'), r.site.Name...)
 	}
-	if r.declared != (declare.Declarations{}) {
-		b = append(b, '?')
-		b = r.declared.AppendAddressForm(b)
+	b = append(append(b, '/'), r.lane.Name...)
+	if r.lane.Kind == "web" && r.lane.BaseURL == "" {
+		b = declare.AppendSegment(append(b, '/'), r.path)
+	} else {
+		for element := range strings.SplitSeq(r.path, "/") {
+			b = declare.AppendSegment(append(b, '/'), element)
+		}
+	}
+	if d != (declare.Declarations{}) {
+		b = d.AppendAddressForm(append(b, '?'))
 	}
 	return b
 }

@@ -19,8 +19,20 @@ type problem struct {
 
 // Refuse answers with problem details: JSON for programs and pages, words for a person who opened the
 // address in a tab.
-func (s *Service) Refuse(c *fasthttp.RequestCtx, no *policy.Refusal) {
+func (s *Service) Refuse(c *fasthttp.RequestCtx, no *policy.Refusal) { s.refuse(c, "", "", no) }
+
+// refuse also counts the refusal under what was asked.
+func (s *Service) refuse(c *fasthttp.RequestCtx, site, asked string, no *policy.Refusal) {
 	s.Counters.Refused(no.Reason)
+	switch {
+	case no.Mend != nil && no.Mend.Value != "":
+		asked = no.Mend.Value // what would have to be allowed tells kinds apart best
+	case no.Parameter != "" && no.Given != "" && no.Status != 404:
+		asked = no.Parameter + "=" + no.Given
+	case no.Parameter != "" && asked == "":
+		asked = no.Parameter + "=" + no.Given
+	}
+	s.Ledger.Add(site, asked, string(Target(c)), no)
 	WriteProblem(c, no)
 }
 

@@ -1,22 +1,20 @@
-// Package records keeps what must outlive a node, in PostgreSQL: sites, lanes, and which variants were made.
+// Package records keeps what must outlive a node, in PostgreSQL: sites with their history and secrets, who may
+// change them, which variants were made, what was refused and what was used.
 package records
 
 import (
 	"context"
+	"crypto/cipher"
 	"embed"
 	"errors"
 	"fmt"
 	"log/slog"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	_ "github.com/jackc/pgx/v5/stdlib" // the "pgx" driver of database/sql
 	"github.com/jmoiron/sqlx"
 	"github.com/pressly/goose/v3"
-
-	"echolane/core/declare"
-	"echolane/core/policy"
 )
 
 //go:embed migrations/*.sql
@@ -26,17 +24,24 @@ var migrations embed.FS
 var (
 	ErrExists = errors.New("there is one of that name already")
 	ErrNoSite = errors.New("there is no such site")
+
+	// ErrChanged: somebody else changed the site since it was read.
+	ErrChanged = errors.New("it was changed meanwhile")
+
+	// ErrNoKey: there is no key to keep secrets under.
+	ErrNoKey = errors.New("this service has no key to keep secrets under: set ECHOLANE_SECRET_KEY")
 )
 
 // Store is the database. Safe for concurrent use.
 type Store struct {
-	db  *sqlx.DB
-	url string
+	db   *sqlx.DB
+	url  string
+	seal cipher.AEAD // nil: secrets can't be kept
 }
 
 // Open connects and brings the schema up to date. A database that is newer than this binary is left alone
-// and refused.
-func Open(ctx context.Context, url string) (*Store, error) {
+// and refused. key, 32 bytes, is what secrets are kept under; without one they can't be.
+func Open(ctx context.Context, url string, key []byte) (*Store, error) {
 	db, err := sqlx.Open("pgx", url)
 	if err != nil {
 		return nil, fmt.Errorf("open the database: %w", plain(err))
@@ -44,6 +49,12 @@ func Open(ctx context.Context, url string) (*Store, error) {
 	db.SetMaxOpenConns(8)
 	db.SetConnMaxIdleTime(5 * time.Minute)
 	s := &Store{db: db, url: url}
+	if key != nil {
+		if s.seal, err = sealer(key); err != nil {
+			db.Close()
+			return nil, err
+		}
+	}
 	if err := s.Ping(ctx); err != nil {
 		db.Close()
 		return nil, fmt.Errorf("reach the database: %w", plain(err))
@@ -103,132 +114,6 @@ func (s *Store) Ping(ctx context.Context) error { return s.db.PingContext(ctx) }
 // Close ends all connections.
 func (s *Store) Close() error { return s.db.Close() }
 
-// Lane is a named way from a site to its sources.
-type Lane struct {
-	Site   string    `db:"site" json:"site"`
-	Name   string    `db:"name" json:"name"`
-	Kind   string    `db:"kind" json:"kind"`
-	Folder string    `db:"folder" json:"folder"`
-	MadeAt time.Time `db:"made_at" json:"made_at"`
-}
-
-// Site is a site with its lanes.
-type Site struct {
-	policy.Site
-	MadeAt time.Time
-	Lanes  []Lane
-}
-
-type siteRow struct {
-	Name         string    `db:"name"`
-	Defaults     string    `db:"defaults"`
-	Formats      string    `db:"formats"`
-	SourceBytes  int64     `db:"source_bytes"`
-	SourcePixels int64     `db:"source_pixels"`
-	RenderMS     int64     `db:"render_ms"`
-	MadeAt       time.Time `db:"made_at"`
-}
-
-// NewSite is a site with everything a new site has.
-func NewSite(name string) policy.Site {
-	defaults, err := declare.Parse(policy.DefaultDeclarations)
-	if err != nil {
-		panic(err) // a constant; a test parses it
-	}
-	return policy.Site{Name: name, Defaults: defaults, Formats: policy.DefaultFormats, Limits: policy.DefaultLimits}
-}
-
-// AddSite records a site. ErrExists where the name is taken.
-func (s *Store) AddSite(ctx context.Context, site policy.Site) error {
-	names := make([]string, len(site.Formats))
-	for i, f := range site.Formats {
-		names[i] = f.String()
-	}
-	_, err := s.db.ExecContext(ctx, `INSERT INTO sites (name, defaults, formats, source_bytes, source_pixels, render_ms) VALUES ($1, $2, $3, $4, $5, $6)`,
-		site.Name, site.Defaults.AddressForm(), strings.Join(names, ","), site.Limits.SourceBytes, site.Limits.SourcePixels, site.Limits.RenderTime.Milliseconds())
-	return told(fmt.Sprintf("add site %s", site.Name), err)
-}
-
-// AddLane records a lane. ErrExists where the site has one of that name, ErrNoSite where there is no site.
-func (s *Store) AddLane(ctx context.Context, l Lane) error {
-	_, err := s.db.ExecContext(ctx, `INSERT INTO lanes (site, name, kind, folder) VALUES ($1, $2, $3, $4)`, l.Site, l.Name, l.Kind, l.Folder)
-	return told(fmt.Sprintf("add lane %s/%s", l.Site, l.Name), err)
-}
-
-// MoveLane gives a lane another folder.
-func (s *Store) MoveLane(ctx context.Context, site, name, folder string) error {
-	_, err := s.db.ExecContext(ctx, `UPDATE lanes SET folder = $3 WHERE site = $1 AND name = $2`, site, name, folder)
-	return told(fmt.Sprintf("move lane %s/%s", site, name), err)
-}
-
-func told(what string, err error) error {
-	if err == nil {
-		return nil
-	}
-	var e *pgconn.PgError
-	if errors.As(err, &e) {
-		switch e.Code {
-		case "23505": // unique_violation
-			err = ErrExists
-		case "23503": // foreign_key_violation
-			err = ErrNoSite
-		}
-	}
-	return fmt.Errorf("%s: %w", what, plain(err))
-}
-
-// Sites reads every site with its lanes, as they are at one moment.
-func (s *Store) Sites(ctx context.Context) ([]Site, error) {
-	tx, err := s.db.BeginTxx(ctx, snapshotRead)
-	if err != nil {
-		return nil, fmt.Errorf("read the settings: %w", plain(err))
-	}
-	defer tx.Rollback()
-	var rows []siteRow
-	if err := tx.SelectContext(ctx, &rows, `SELECT * FROM sites ORDER BY name`); err != nil {
-		return nil, fmt.Errorf("read the sites: %w", plain(err))
-	}
-	var lanes []Lane
-	if err := tx.SelectContext(ctx, &lanes, `SELECT * FROM lanes ORDER BY site, name`); err != nil {
-		return nil, fmt.Errorf("read the lanes: %w", plain(err))
-	}
-	sites := make([]Site, 0, len(rows))
-	for _, r := range rows {
-		site, err := r.site()
-		if err != nil {
-			return nil, fmt.Errorf("read site %s: %w", r.Name, err)
-		}
-		for _, l := range lanes {
-			if l.Site == r.Name {
-				site.Lanes = append(site.Lanes, l)
-			}
-		}
-		sites = append(sites, site)
-	}
-	return sites, nil
-}
-
-func (r siteRow) site() (Site, error) {
-	d, err := declare.Parse(r.Defaults)
-	if err != nil {
-		return Site{}, fmt.Errorf("its defaults %q: %w", r.Defaults, err)
-	}
-	site := Site{
-		MadeAt: r.MadeAt,
-		Site: policy.Site{Name: r.Name, Defaults: d, Limits: policy.Limits{
-			SourceBytes: r.SourceBytes, SourcePixels: r.SourcePixels, RenderTime: time.Duration(r.RenderMS) * time.Millisecond,
-		}},
-	}
-	for _, name := range strings.Split(r.Formats, ",") {
-		f := declare.ParseFormat(name)
-		if f == declare.FormatUnset {
-			return Site{}, fmt.Errorf("there is no format %q", name)
-		}
-		site.Formats = append(site.Formats, f)
-	}
-	return site, nil
-}
-
 // Variant is one variant that was made.
 type Variant struct {
 	Key          string  `db:"key"`
@@ -264,4 +149,33 @@ func (s *Store) AddVariants(ctx context.Context, batch []Variant) error {
 		return fmt.Errorf("record variants: %w", plain(err))
 	}
 	return nil
+}
+
+// VariantsOf counts the variants that were made of v's source in v's version, and says whether v is one of them.
+func (s *Store) VariantsOf(ctx context.Context, v Variant) (n int, known bool, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT count(*), coalesce(bool_or(key = $5), false) FROM variants WHERE site = $1 AND lane = $2 AND path = $3 AND source_digest = $4`,
+		v.Site, v.Lane, v.Path, v.SourceDigest, v.Key).Scan(&n, &known)
+	if err != nil {
+		return 0, false, fmt.Errorf("count the variants of %s/%s/%s: %w", v.Site, v.Lane, v.Path, plain(err))
+	}
+	return n, known, nil
+}
+
+// PathsOf lists the sources of a lane that variants were made of: what is known of a lane that can't be listed.
+func (s *Store) PathsOf(ctx context.Context, site, lane, after string, limit int) ([]Variant, error) {
+	list := []Variant{}
+	err := s.db.SelectContext(ctx, &list, `SELECT DISTINCT ON (path) path, source_bytes FROM variants WHERE site = $1 AND lane = $2 AND path > $3 ORDER BY path, made_at DESC LIMIT $4`, site, lane, after, limit)
+	if err != nil {
+		return nil, fmt.Errorf("list the sources of %s/%s: %w", site, lane, plain(err))
+	}
+	return list, nil
+}
+
+// Deployment is the name that all nodes of this database share.
+func (s *Store) Deployment(ctx context.Context) (string, error) {
+	var id string
+	if err := s.db.GetContext(ctx, &id, `SELECT id FROM deployment`); err != nil {
+		return "", fmt.Errorf("read the deployment's name: %w", plain(err))
+	}
+	return id, nil
 }

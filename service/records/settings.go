@@ -2,32 +2,40 @@ package records
 
 import (
 	"context"
+	"encoding/json"
+	"fmt"
 	"log/slog"
+	"maps"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
 
 	"github.com/jackc/pgx/v5"
+
+	"echolane/core/policy"
 )
 
 // Settings are all sites and lanes at one moment, never changed after they are made.
 type Settings struct {
 	Generation uint64 // counts up with every reading
-	Sites      []Site
+	Sites      []*Site
 	byName     map[string]*Site
+	byHost     map[string]*Site
 }
 
 // Site finds a site by name, nil where there is none.
 func (s *Settings) Site(name string) *Site { return s.byName[name] }
 
-// Lane finds a lane of the site by name, nil where there is none.
-func (s *Site) Lane(name string) *Lane {
-	for i := range s.Lanes {
-		if s.Lanes[i].Name == name {
-			return &s.Lanes[i]
-		}
+// SiteByHost finds the site that a host name belongs to, nil where it is nobody's.
+func (s *Settings) SiteByHost(host string) *Site {
+	if len(s.byHost) == 0 {
+		return nil
 	}
-	return nil
+	if h, _, ok := strings.Cut(host, ":"); ok {
+		host = h
+	}
+	return s.byHost[strings.ToLower(host)]
 }
 
 // Watcher holds the newest Settings. It listens for the database to say that something changed, and reads
@@ -72,19 +80,76 @@ func (w *Watcher) Close() {
 func (w *Watcher) read(ctx context.Context) error {
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	sites, err := w.store.Sites(ctx)
+	rows, secrets, err := w.store.sites(ctx)
 	if err != nil {
 		return err
 	}
-	next := &Settings{Sites: sites, byName: make(map[string]*Site, len(sites))}
-	for i := range sites {
-		next.byName[sites[i].Name] = &sites[i]
-	}
-	if old := w.current.Load(); old != nil {
+	old := w.current.Load()
+	next := &Settings{byName: make(map[string]*Site, len(rows)), byHost: map[string]*Site{}}
+	if old != nil {
 		next.Generation = old.Generation + 1
+	}
+	for _, row := range rows {
+		site, err := w.store.site(row, secrets)
+		if err != nil {
+			// One site that can't be read keeps what was known of it, and holds no other up.
+			w.log.Error("a site's settings can't be read", "site", row.Name, "error", err)
+			if old == nil || old.byName[row.Name] == nil {
+				continue
+			}
+			site = old.byName[row.Name]
+		}
+		if old != nil {
+			// What didn't change stays the same value, so that nothing that hangs on it has to be worked out anew.
+			if was := old.byName[row.Name]; was != nil && was.Version == site.Version && maps.Equal(was.Secrets, site.Secrets) && was.MadeAt.Equal(site.MadeAt) {
+				site = was
+			}
+		}
+		next.Sites = append(next.Sites, site)
+		next.byName[site.Name] = site
+		for _, h := range site.Hosts {
+			if next.byHost[h] == nil {
+				next.byHost[h] = site
+			}
+		}
 	}
 	w.current.Store(next)
 	return nil
+}
+
+// site compiles what the database has of a site.
+func (s *Store) site(row siteRow, secrets []secretRow) (*Site, error) {
+	site := &Site{Version: row.Version, MadeAt: row.MadeAt, ChangedAt: row.ChangedAt}
+	if err := json.Unmarshal(row.Document, &site.Document); err != nil {
+		return nil, fmt.Errorf("read the document of %s: %w", row.Name, err)
+	}
+	site.Document.Complete()
+	compiled, _, err := policy.Compile(site.Document)
+	if err != nil {
+		return nil, fmt.Errorf("compile the document of %s: %w", row.Name, err)
+	}
+	site.Site = compiled
+	for _, sec := range secrets {
+		if sec.Site != row.Name {
+			continue
+		}
+		value, err := s.open(sec)
+		if err != nil {
+			site.Broken = append(site.Broken, sec.Name)
+			continue
+		}
+		if site.Secrets == nil {
+			site.Secrets = map[string]string{}
+		}
+		site.Secrets[sec.Name] = value
+		if id, ok := strings.CutPrefix(sec.Name, KeySecret("")); ok {
+			if compiled.Keys == nil {
+				compiled.Keys = map[string][]byte{}
+			}
+			compiled.Keys[id] = []byte(value)
+		}
+	}
+	return site, nil
 }
 
 func (w *Watcher) run(ctx context.Context) {

@@ -3,6 +3,7 @@
 package source
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"errors"
@@ -29,19 +30,39 @@ func DigestOf(data []byte) Digest {
 	return Digest(base64.RawURLEncoding.EncodeToString(sum[:16]))
 }
 
-// A Stamp tells versions of one source apart without reading it. Equal stamps are taken for equal bytes.
-type Stamp struct {
-	Size  int64
-	MTime time.Time
-	Inode uint64
+// Version is what is known of a source at some moment.
+type Version struct {
+	Digest Digest
+	Stamp  string        // what tells versions apart without reading: for the lane that gave it alone
+	Fresh  time.Duration // how long it is taken to be unchanged without another look
 }
 
-// Folder is a lane whose sources lie in a directory. Links are followed as long as they stay inside it. Safe
-// for concurrent use.
-type Folder struct {
-	Name string // of the lane, for words: site/lane
-	Dir  string
+// Lane gets the sources of one lane. Safe for concurrent use. Its errors are *policy.Refusal.
+type Lane interface {
+	// Look finds out which version of the source there is. have is what was known before, nil for nothing.
+	// The bytes come back only where they had to be read for it.
+	Look(ctx context.Context, path string, have *Version) (Version, []byte, error)
+	// Read gives the bytes of a version. ErrChanged where there is another one meanwhile.
+	Read(ctx context.Context, path string, v Version) ([]byte, error)
+	// List gives the sources in the order of their paths, at most limit of them that come after the path
+	// `after`. more says that there are others behind. A lane that can't be listed gives none.
+	List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error)
+	Close()
 }
+
+// ErrChanged: the source isn't any more what it was when looked at.
+var ErrChanged = errors.New("the source has changed")
+
+// Folder is a lane whose sources lie in a directory. Links are followed as long as they stay inside it.
+type Folder struct {
+	Name   string // of the lane, for words: site/lane
+	Dir    string
+	Limits policy.Limits
+	Fresh  time.Duration
+}
+
+// Close has nothing to end.
+func (f Folder) Close() {}
 
 // CheckPath says whether a decoded path may be asked of a lane: relative, of plain elements, without NUL.
 func CheckPath(p string) *policy.Refusal {
@@ -74,56 +95,70 @@ func shorten(p string) string {
 	return strings.ToValidUTF8(strings.ReplaceAll(p, "\x00", "␀"), "�")
 }
 
-// Stat gives the source's stamp.
-func (f Folder) Stat(p string) (Stamp, error) {
+// Look compares size, time and inode of the file, and reads it where they are new.
+func (f Folder) Look(_ context.Context, p string, have *Version) (Version, []byte, error) {
 	root, err := f.open()
 	if err != nil {
-		return Stamp{}, err
+		return Version{}, nil, err
 	}
 	defer root.Close()
-	info, err := root.Stat(p)
+	if have != nil {
+		info, err := root.Stat(p)
+		if err != nil {
+			return Version{}, nil, f.refuse(p, err)
+		}
+		if info.Mode().IsRegular() && stampOf(info) == have.Stamp {
+			return *have, nil, nil
+		}
+	}
+	data, stamp, err := f.read(root, p)
 	if err != nil {
-		return Stamp{}, f.refuse(p, err)
+		return Version{}, nil, err
 	}
-	if !info.Mode().IsRegular() {
-		return Stamp{}, f.missing(p)
-	}
-	return stampOf(info), nil
+	return Version{DigestOf(data), stamp, f.Fresh}, data, nil
 }
 
-func stampOf(info fs.FileInfo) Stamp {
-	s := Stamp{Size: info.Size(), MTime: info.ModTime()}
+func stampOf(info fs.FileInfo) string {
+	var inode uint64
 	if sys, ok := info.Sys().(*syscall.Stat_t); ok {
-		s.Inode = sys.Ino
+		inode = sys.Ino
 	}
-	return s
+	return fmt.Sprintf("%d %d %d", info.Size(), info.ModTime().UnixNano(), inode)
 }
 
-// Read gives the source's bytes and the stamp they had.
-func (f Folder) Read(p string, limits policy.Limits) ([]byte, Stamp, error) {
+// Read gives the file's bytes.
+func (f Folder) Read(_ context.Context, p string, v Version) ([]byte, error) {
 	root, err := f.open()
 	if err != nil {
-		return nil, Stamp{}, err
+		return nil, err
 	}
 	defer root.Close()
+	data, _, err := f.read(root, p)
+	if err == nil && DigestOf(data) != v.Digest {
+		return nil, ErrChanged
+	}
+	return data, err
+}
+
+func (f Folder) read(root *os.Root, p string) ([]byte, string, error) {
 	file, err := root.OpenFile(p, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe can't hold us up
 	if err != nil {
-		return nil, Stamp{}, f.refuse(p, err)
+		return nil, "", f.refuse(p, err)
 	}
 	defer file.Close()
 	info, err := file.Stat()
 	if err != nil {
-		return nil, Stamp{}, f.refuse(p, err)
+		return nil, "", f.refuse(p, err)
 	}
 	if !info.Mode().IsRegular() {
-		return nil, Stamp{}, f.missing(p)
+		return nil, "", missing(f.Name, p)
 	}
-	if r := limits.CheckBytes(info.Size()); r != nil {
-		return nil, Stamp{}, r
+	if r := f.Limits.CheckBytes(info.Size()); r != nil {
+		return nil, "", r
 	}
 	data := make([]byte, info.Size())
 	if _, err := io.ReadFull(file, data); err != nil {
-		return nil, Stamp{}, f.refuse(p, fmt.Errorf("it changed while it was read: %w", err))
+		return nil, "", f.refuse(p, fmt.Errorf("it changed while it was read: %w", err))
 	}
 	return data, stampOf(info), nil
 }
@@ -135,9 +170,8 @@ type Entry struct {
 	MTime time.Time `json:"modified_at"`
 }
 
-// List gives the sources below the folder whose names end as images do, in the order of their paths, at most
-// limit of them that come after the path `after`. more says that there are others behind.
-func (f Folder) List(after string, limit int) (entries []Entry, more bool, err error) {
+// List gives the sources below the folder whose names end as images do.
+func (f Folder) List(_ context.Context, after string, limit int) (entries []Entry, more bool, err error) {
 	root, err := f.open()
 	if err != nil {
 		return nil, false, err
@@ -196,11 +230,11 @@ func (f Folder) open() (*os.Root, error) {
 	return root, nil
 }
 
-func (f Folder) missing(p string) *policy.Refusal {
+func missing(lane, p string) *policy.Refusal {
 	return policy.No(policy.Refusal{
 		Reason:    "no-such-source",
-		Detail:    fmt.Sprintf("lane %s has no image at %s", f.Name, shorten(p)),
-		Parameter: "path", Given: shorten(p), Remedy: "check the path's spelling and case, or put the file there",
+		Detail:    fmt.Sprintf("lane %s has no image at %s", lane, shorten(p)),
+		Parameter: "path", Given: shorten(p), Remedy: "check the path's spelling and case, or put the image there",
 	})
 }
 
@@ -213,7 +247,7 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 			Remedy: "let the user that runs Echo Lane read the file",
 		})
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ENAMETOOLONG), errors.Is(err, syscall.EISDIR):
-		return f.missing(p)
+		return missing(f.Name, p)
 	case isEscape(err):
 		return policy.No(policy.Refusal{
 			Reason:    "outside-folder",
@@ -246,6 +280,8 @@ type Facts struct {
 	HasProfile bool   `json:"has_profile"`
 	HasAlpha   bool   `json:"has_alpha"`
 	Digest     Digest `json:"digest"`
+	// Placeholder is a tiny picture as a data URL, where it was asked for.
+	Placeholder string `json:"placeholder,omitempty"`
 }
 
 // FactsOf puts a header's findings into words for people and programs.

@@ -8,12 +8,13 @@ package variants
 import (
 	"crypto/sha256"
 	"encoding/base64"
+	"encoding/json"
 	"log/slog"
-	"sync/atomic"
-	"time"
 
 	"github.com/maypok86/otter/v2"
 	"golang.org/x/sync/singleflight"
+
+	"echolane/service/diskcache"
 )
 
 // A Variant is an image ready to be sent. It is never changed after it is made.
@@ -68,7 +69,7 @@ func (w Where) String() string { return [...]string{"", "memory", "disk", "made"
 // Cache is all of this node's caches. Safe for concurrent use.
 type Cache struct {
 	memory *otter.Cache[string, *Variant]
-	disk   *disk
+	disk   *diskcache.Disk
 	flight singleflight.Group
 }
 
@@ -94,7 +95,7 @@ func New(o Options) (*Cache, error) {
 	}
 	c := &Cache{memory: memory}
 	if o.Dir != "" {
-		c.disk = openDisk(o.Dir, o.DiskBytes, o.Log)
+		c.disk = diskcache.Open(o.Dir, o.DiskBytes, o.Log)
 	}
 	return c, nil
 }
@@ -115,7 +116,7 @@ func (c *Cache) Get(key string, make func() (*Variant, error)) (*Variant, Where,
 			return v, nil
 		}
 		if c.disk != nil {
-			if v := c.disk.get(key); v != nil {
+			if v := c.fromDisk(key); v != nil {
 				where = Disk
 				c.memory.Set(key, v)
 				return v, nil
@@ -129,7 +130,9 @@ func (c *Cache) Get(key string, make func() (*Variant, error)) (*Variant, Where,
 		where = Made
 		c.memory.Set(key, v)
 		if c.disk != nil {
-			c.disk.put(key, v)
+			if head, err := json.Marshal(v); err == nil {
+				c.disk.Put(key, head, v.Body)
+			}
 		}
 		return v, nil
 	})
@@ -151,8 +154,8 @@ type Stats struct {
 func (c *Cache) Stats() Stats {
 	s := Stats{MemoryEntries: c.memory.EstimatedSize(), MemoryBytes: int64(c.memory.WeightedSize())}
 	if c.disk != nil {
-		s.DiskBytes = c.disk.bytes.Load()
-		s.DiskFailures = c.disk.failures.Load()
+		s.DiskBytes = c.disk.Bytes()
+		s.DiskFailures = c.disk.Failures()
 	}
 	return s
 }
@@ -160,14 +163,18 @@ func (c *Cache) Stats() Stats {
 // Close waits for what is still being written.
 func (c *Cache) Close() {
 	if c.disk != nil {
-		c.disk.close()
+		c.disk.Close()
 	}
 }
 
-// seldom lets one word through a minute.
-type seldom struct{ last atomic.Int64 }
-
-func (s *seldom) now() bool {
-	now, last := time.Now().UnixNano(), s.last.Load()
-	return (last == 0 || now-last > int64(time.Minute)) && s.last.CompareAndSwap(last, now)
+func (c *Cache) fromDisk(key string) *Variant {
+	head, body, ok := c.disk.Get(key)
+	if !ok {
+		return nil
+	}
+	v := &Variant{Body: body}
+	if json.Unmarshal(head, v) != nil {
+		return nil
+	}
+	return v
 }

@@ -115,17 +115,3 @@ func TestDiskKeepsWhatIsUsedWithinItsLimit(t *testing.T) {
 		t.Errorf("the newest: %+v, %v, %v", v, w, err)
 	}
 }
-
-func FuzzUnpack(f *testing.F) {
-	whole, err := pack(made(100, 7))
-	if err != nil {
-		f.Fatal(err)
-	}
-	f.Add(whole)
-	f.Add([]byte(magic))
-	f.Fuzz(func(t *testing.T, data []byte) {
-		if v, ok := unpack(data); ok && ETagOf(v.Body) != v.ETag {
-			t.Fatal("a broken file is taken for whole")
-		}
-	})
-}

@@ -70,7 +70,7 @@ func job(t *testing.T, query string) render.Job {
 	if err != nil {
 		t.Fatal(err)
 	}
-	return render.Job{Request: d.Resolve(declare.Declarations{}, policy.DefaultFormats), Limits: policy.DefaultLimits}
+	return render.Job{Request: d.Resolve(declare.Declarations{}, policy.NewSite("new").Formats), Limits: policy.DefaultLimits}
 }
 
 func TestWorkersGiveWhatTheCoreGives(t *testing.T) {

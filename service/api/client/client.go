@@ -15,6 +15,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/service/api"
+	"echolane/service/records"
 	"echolane/service/source"
 )
 
@@ -49,9 +50,15 @@ func (e *Unreachable) Error() string {
 
 func (e *Unreachable) Unwrap() error { return e.Err }
 
-func (c *Client) call(ctx context.Context, method, path string, in, out any) error {
+// call sends in as JSON (an io.Reader goes as it is) and reads the answer into out, unless that is nil.
+func (c *Client) call(ctx context.Context, method, path string, in, out any, fields ...string) error {
 	var body io.Reader
-	if in != nil {
+	kind := "application/json"
+	switch v := in.(type) {
+	case nil:
+	case io.Reader:
+		body, kind = v, "application/octet-stream"
+	default:
 		data, err := json.Marshal(in)
 		if err != nil {
 			return err
@@ -63,11 +70,14 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		return err
 	}
 	if in != nil {
-		r.Header.Set("Content-Type", "application/json")
+		r.Header.Set("Content-Type", kind)
 	}
 	r.Header.Set("Accept", "application/json, application/problem+json")
 	if c.Token != "" {
 		r.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+	for i := 0; i+1 < len(fields); i += 2 {
+		r.Header.Set(fields[i], fields[i+1])
 	}
 	answer, err := c.HTTP.Do(r)
 	if err != nil {
@@ -78,12 +88,19 @@ func (c *Client) call(ctx context.Context, method, path string, in, out any) err
 		return &Unreachable{c.Server, err}
 	}
 	defer answer.Body.Close()
-	data, err := io.ReadAll(io.LimitReader(answer.Body, 64<<20))
+	data, err := io.ReadAll(io.LimitReader(answer.Body, 1<<30))
 	if err != nil {
 		return fmt.Errorf("read the answer of %s: %w", c.Server, err)
 	}
 	if answer.StatusCode >= 400 {
 		return Problem(answer, data)
+	}
+	if out == nil {
+		return nil
+	}
+	if raw, ok := out.(*[]byte); ok {
+		*raw = data
+		return nil
 	}
 	if err := json.Unmarshal(data, out); err != nil {
 		return fmt.Errorf("%s doesn't answer as an Echo Lane service does: %w", c.Server, err)
@@ -100,48 +117,223 @@ func Problem(answer *http.Response, body []byte) error {
 	return fmt.Errorf("%s answered %s", answer.Request.URL, answer.Status)
 }
 
-type list[T any] struct {
-	Items []T `json:"items"`
+// all reads a list to its end, page by page.
+func all[T any](ctx context.Context, c *Client, path string) ([]T, error) {
+	list := []T{}
+	joint := "?"
+	if strings.Contains(path, "?") {
+		joint = "&"
+	}
+	for after := ""; ; {
+		at := path + joint + "limit=1000"
+		if after != "" {
+			at += "&after=" + url.QueryEscape(after)
+		}
+		var page api.Page[T]
+		if err := c.call(ctx, "GET", at, nil, &page); err != nil {
+			return nil, err
+		}
+		list = append(list, page.Items...)
+		if page.Next == "" {
+			return list, nil
+		}
+		after = page.Next
+	}
 }
+
+func site(name string) string       { return "/sites/" + url.PathEscape(name) }
+func lane(name, lane string) string { return site(name) + "/lanes/" + url.PathEscape(lane) }
+func version(v int64) string        { return fmt.Sprintf(`"%d"`, v) }
 
 // Sites lists all sites.
 func (c *Client) Sites(ctx context.Context) ([]api.Site, error) {
-	var out list[api.Site]
-	err := c.call(ctx, "GET", "/sites", nil, &out)
-	return out.Items, err
+	return all[api.Site](ctx, c, "/sites")
 }
 
 // Site gives one site.
-func (c *Client) Site(ctx context.Context, name string) (api.Site, error) {
-	var out api.Site
-	err := c.call(ctx, "GET", "/sites/"+url.PathEscape(name), nil, &out)
+func (c *Client) Site(ctx context.Context, name string) (out api.Site, err error) {
+	err = c.call(ctx, "GET", site(name), nil, &out)
 	return out, err
 }
 
 // AddSite adds a site.
-func (c *Client) AddSite(ctx context.Context, in api.NewSite) (api.Site, error) {
-	var out api.Site
-	err := c.call(ctx, "POST", "/sites", in, &out)
+func (c *Client) AddSite(ctx context.Context, d policy.Document) (out api.Site, err error) {
+	err = c.call(ctx, "POST", "/sites", d, &out)
 	return out, err
 }
 
-// Lanes lists a site's lanes.
-func (c *Client) Lanes(ctx context.Context, site string) ([]api.Lane, error) {
-	var out list[api.Lane]
-	err := c.call(ctx, "GET", "/sites/"+url.PathEscape(site)+"/lanes", nil, &out)
-	return out.Items, err
+// ProposeSite says what adding a site, or giving it this document, would change.
+func (c *Client) ProposeSite(ctx context.Context, d policy.Document, there bool) (out api.Proposal, err error) {
+	if there {
+		err = c.call(ctx, "PUT", site(d.Site)+"?dry_run=true", d, &out)
+		return out, err
+	}
+	err = c.call(ctx, "POST", "/sites?dry_run=true", d, &out)
+	return out, err
+}
+
+// PutSite gives a site another document; from is the version that was read.
+func (c *Client) PutSite(ctx context.Context, d policy.Document, from int64) (out api.Site, err error) {
+	err = c.call(ctx, "PUT", site(d.Site), d, &out, "If-Match", version(from))
+	return out, err
+}
+
+// RemoveSite removes a site as it was read.
+func (c *Client) RemoveSite(ctx context.Context, name string, from int64) error {
+	return c.call(ctx, "DELETE", site(name), nil, nil, "If-Match", version(from))
+}
+
+// History lists a site's changes, newest first.
+func (c *Client) History(ctx context.Context, name string) ([]records.Change, error) {
+	return all[records.Change](ctx, c, site(name)+"/history")
+}
+
+// DocumentAt is a site's document as a version had it.
+func (c *Client) DocumentAt(ctx context.Context, name string, v int64) (out policy.Document, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("%s/history/%d", site(name), v), nil, &out)
+	return out, err
+}
+
+// Restore goes back to a version's document.
+func (c *Client) Restore(ctx context.Context, name string, to, from int64) (out api.Site, err error) {
+	err = c.call(ctx, "POST", site(name)+"/restore", api.Restore{Version: to}, &out, "If-Match", version(from))
+	return out, err
+}
+
+// Usage lists what a site used, by month.
+func (c *Client) Usage(ctx context.Context, name string) ([]records.Usage, error) {
+	return all[records.Usage](ctx, c, site(name)+"/usage")
+}
+
+// Ladder proposes a ladder; query as the API takes it.
+func (c *Client) Ladder(ctx context.Context, name string, query url.Values) (out api.LadderProposal, err error) {
+	err = c.call(ctx, "GET", site(name)+"/ladder?"+query.Encode(), nil, &out)
+	return out, err
 }
 
 // AddLane adds a lane.
-func (c *Client) AddLane(ctx context.Context, site string, in api.NewLane) (api.Lane, error) {
-	var out api.Lane
-	err := c.call(ctx, "POST", "/sites/"+url.PathEscape(site)+"/lanes", in, &out)
+func (c *Client) AddLane(ctx context.Context, name string, l policy.Lane) (out api.Site, err error) {
+	err = c.call(ctx, "POST", site(name)+"/lanes", l, &out)
+	return out, err
+}
+
+// PutSecret keeps a lane's secret.
+func (c *Client) PutSecret(ctx context.Context, name, l string, in api.LaneSecret) error {
+	return c.call(ctx, "PUT", lane(name, l)+"/secrets", in, nil)
+}
+
+// RemoveSecret forgets one of a lane's secrets.
+func (c *Client) RemoveSecret(ctx context.Context, name, l, secret string) error {
+	return c.call(ctx, "DELETE", lane(name, l)+"/secrets?name="+url.QueryEscape(secret), nil, nil)
+}
+
+// TestLane walks a source through a lane's rules.
+func (c *Client) TestLane(ctx context.Context, name, l, source string) (out api.TestedLane, err error) {
+	err = c.call(ctx, "GET", lane(name, l)+"/test?source="+url.QueryEscape(source), nil, &out)
+	return out, err
+}
+
+// Sources lists a lane's sources.
+func (c *Client) Sources(ctx context.Context, name, l string) ([]source.Entry, error) {
+	return all[source.Entry](ctx, c, lane(name, l)+"/sources")
+}
+
+// Upload puts a source into an upload lane.
+func (c *Client) Upload(ctx context.Context, name, l, path string, data io.Reader) (out api.Uploaded, err error) {
+	err = c.call(ctx, "POST", lane(name, l)+"/sources?path="+url.QueryEscape(path), data, &out)
+	return out, err
+}
+
+// RemoveSource removes an uploaded source.
+func (c *Client) RemoveSource(ctx context.Context, name, l, path string) error {
+	return c.call(ctx, "DELETE", lane(name, l)+"/sources?path="+url.QueryEscape(path), nil, nil)
+}
+
+// Versions lists an uploaded source's versions.
+func (c *Client) Versions(ctx context.Context, name, l, path string) ([]source.Uploaded, error) {
+	var out api.Page[source.Uploaded]
+	err := c.call(ctx, "GET", lane(name, l)+"/versions?path="+url.QueryEscape(path), nil, &out)
+	return out.Items, err
+}
+
+// Original gives a source's bytes.
+func (c *Client) Original(ctx context.Context, name, l, path string) (out []byte, err error) {
+	err = c.call(ctx, "GET", lane(name, l)+"/original?path="+url.QueryEscape(path), nil, &out)
 	return out, err
 }
 
 // Facts gives what a source's header says.
-func (c *Client) Facts(ctx context.Context, site, lane, path string) (source.Facts, error) {
-	var out source.Facts
-	err := c.call(ctx, "GET", "/sites/"+url.PathEscape(site)+"/lanes/"+url.PathEscape(lane)+"/facts?path="+url.QueryEscape(path), nil, &out)
+func (c *Client) Facts(ctx context.Context, name, l, path string) (out source.Facts, err error) {
+	err = c.call(ctx, "GET", lane(name, l)+"/facts?path="+url.QueryEscape(path), nil, &out)
 	return out, err
+}
+
+// Keys lists a site's signing keys.
+func (c *Client) Keys(ctx context.Context, name string) ([]api.Key, error) {
+	return all[api.Key](ctx, c, site(name)+"/keys")
+}
+
+// AddKey adds a signing key.
+func (c *Client) AddKey(ctx context.Context, name string, in api.NewKey) (out api.MadeKey, err error) {
+	err = c.call(ctx, "POST", site(name)+"/keys", in, &out)
+	return out, err
+}
+
+// RemoveKey takes a signing key back.
+func (c *Client) RemoveKey(ctx context.Context, name, id string) error {
+	return c.call(ctx, "DELETE", site(name)+"/keys/"+url.PathEscape(id), nil, nil)
+}
+
+// Sign signs an address.
+func (c *Client) Sign(ctx context.Context, name string, in api.ToSign) (out api.Signed, err error) {
+	err = c.call(ctx, "POST", site(name)+"/sign", in, &out)
+	return out, err
+}
+
+// Refusals lists what was turned down, of one site or ("") of all.
+func (c *Client) Refusals(ctx context.Context, name string) ([]api.Refusal, error) {
+	return all[api.Refusal](ctx, c, "/refusals?site="+url.QueryEscape(name))
+}
+
+// Mend makes the change that would have let a refused request through, or says what it would do.
+func (c *Client) Mend(ctx context.Context, id int64, try bool) (out api.Mended, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/refusals/%d/mend?dry_run=%v", id, try), nil, &out, "If-Match", "*")
+	return out, err
+}
+
+// ForgetRefusal takes a refusal off the list.
+func (c *Client) ForgetRefusal(ctx context.Context, id int64) error {
+	return c.call(ctx, "DELETE", fmt.Sprintf("/refusals/%d", id), nil, nil)
+}
+
+// Tokens lists all tokens.
+func (c *Client) Tokens(ctx context.Context) ([]records.Token, error) {
+	return all[records.Token](ctx, c, "/tokens")
+}
+
+// AddToken makes a token.
+func (c *Client) AddToken(ctx context.Context, in api.NewToken) (out api.MadeToken, err error) {
+	err = c.call(ctx, "POST", "/tokens", in, &out)
+	return out, err
+}
+
+// RemoveToken revokes a token.
+func (c *Client) RemoveToken(ctx context.Context, id int64) error {
+	return c.call(ctx, "DELETE", fmt.Sprintf("/tokens/%d", id), nil, nil)
+}
+
+// People lists everybody who may sign in.
+func (c *Client) People(ctx context.Context) ([]records.Person, error) {
+	return all[records.Person](ctx, c, "/people")
+}
+
+// AddPerson adds somebody.
+func (c *Client) AddPerson(ctx context.Context, in api.NewPerson) (out records.Person, err error) {
+	err = c.call(ctx, "POST", "/people", in, &out)
+	return out, err
+}
+
+// RemovePerson removes somebody.
+func (c *Client) RemovePerson(ctx context.Context, id int64) error {
+	return c.call(ctx, "DELETE", fmt.Sprintf("/people/%d", id), nil, nil)
 }

@@ -1,0 +1,404 @@
+package policy
+
+import (
+	"fmt"
+	"math"
+	"net/netip"
+	"slices"
+	"sort"
+	"strings"
+	"time"
+
+	"echolane/core/declare"
+	"echolane/core/spelling"
+)
+
+// A Trouble is one thing that is wrong with a document, or, as a warning, more open than it may be meant.
+type Trouble struct {
+	Path    string `json:"path"`              // where it stands, such as lanes[1].allow[0]
+	Given   string `json:"given,omitempty"`   // what stands there
+	Detail  string `json:"detail"`            // what is wrong, or what it opens
+	Allowed string `json:"allowed,omitempty"` // what may stand there
+	Nearest string `json:"nearest,omitempty"` // the nearest right word
+}
+
+func (t Trouble) String() string {
+	s := t.Path + ": " + t.Detail
+	if t.Nearest != "" {
+		s += fmt.Sprintf("; did you mean %s?", t.Nearest)
+	}
+	return s
+}
+
+// Troubles is the error that Compile gives: everything that is wrong, in the document's order.
+type Troubles []Trouble
+
+func (ts Troubles) Error() string {
+	words := make([]string, len(ts))
+	for i, t := range ts {
+		words[i] = t.String()
+	}
+	return strings.Join(words, "; ")
+}
+
+// BadDocument is the refusal for a document with troubles.
+func BadDocument(ts Troubles) *Refusal {
+	r := No(Refusal{Reason: "bad-settings", Parameter: ts[0].Path, Given: ts[0].Given, Allowed: ts[0].Allowed, Detail: ts[0].Detail, Remedy: "correct " + ts[0].Path})
+	if ts[0].Nearest != "" {
+		r.Remedy = fmt.Sprintf("write %s instead of %s", ts[0].Nearest, ts[0].Given)
+	}
+	if len(ts) > 1 {
+		for _, t := range ts {
+			r.Problems = append(r.Problems, t.String())
+		}
+	}
+	return r
+}
+
+// compiler gathers what is found on the way.
+type compiler struct {
+	troubles Troubles
+	warnings []Trouble
+}
+
+func (c *compiler) wrong(t Trouble) { c.troubles = append(c.troubles, t) }
+func (c *compiler) warn(t Trouble)  { c.warnings = append(c.warnings, t) }
+
+func (c *compiler) choice(path, given string, words ...string) int {
+	if i := slices.Index(words, given); i >= 0 {
+		return i
+	}
+	c.wrong(Trouble{Path: path, Given: given, Detail: fmt.Sprintf("%q isn't one of its words", given), Allowed: strings.Join(words, ", "), Nearest: spelling.Nearest(given, words)})
+	return 0
+}
+
+func within[T int | int64 | float64](c *compiler, path string, v, least, most T) {
+	if v < least || v > most {
+		c.wrong(Trouble{Path: path, Given: fmt.Sprint(v), Detail: fmt.Sprintf("%v is out of range", v), Allowed: fmt.Sprintf("%v to %v", least, most)})
+	}
+}
+
+// IsName reports whether a site, a lane or a key may be called so.
+func IsName(s string) bool {
+	if len(s) == 0 || len(s) > 64 || s[0] == '-' || s[len(s)-1] == '-' {
+		return false
+	}
+	return !strings.ContainsFunc(s, func(r rune) bool { return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-') })
+}
+
+const nameAllowed = "1 to 64 of a–z, 0–9 and -, not beginning or ending with -"
+
+// Compile makes a site of its document. Its error is Troubles. The warnings name what is accepted although it
+// opens more than most would want.
+func Compile(d Document) (*Site, []Trouble, error) {
+	c := &compiler{}
+	s := &Site{Name: d.Site, Hosts: d.Hosts}
+	if !IsName(d.Site) {
+		c.wrong(Trouble{Path: "site", Given: d.Site, Detail: fmt.Sprintf("%q can't be a site's name", d.Site), Allowed: nameAllowed})
+	}
+	for i, h := range d.Hosts {
+		if !isHost(h) {
+			c.wrong(Trouble{Path: fmt.Sprintf("hosts[%d]", i), Given: h, Detail: fmt.Sprintf("%q isn't a host name", h), Allowed: "a host name in lower case without port, such as img.kestrel.test"})
+		}
+	}
+	c.defaults(s, d)
+	c.formats(s, d.Formats)
+	c.shapes(s, d.Shapes)
+	s.GrowByClassOnly = c.choice("grow", d.Grow, "url", "classes") == 1
+	s.PaintByClassOnly = c.choice("paint", d.Paint, "url", "classes") == 1
+	c.ladder(s, d.Ladder)
+	c.limits(s, d.Limits)
+	for _, m := range []struct {
+		name string
+		v    int64
+	}{{"month.renders", d.Month.Renders}, {"month.bytes_served", d.Month.BytesServed}, {"month.bytes_stored", d.Month.BytesStored}} {
+		within(c, m.name, m.v, 0, math.MaxInt64/2)
+	}
+	s.Month = d.Month
+	c.pages(s, d.Pages)
+	s.Unsigned = Unsigned(c.choice("signing.unsigned", d.Signing.Unsigned, "anything", "ladder", "nothing"))
+	if s.Unsigned == UnsignedLadder && len(s.Rungs) == 0 {
+		c.wrong(Trouble{Path: "signing.unsigned", Given: "ladder", Detail: "unsigned requests may ask for the ladder's widths, and the site has no ladder", Allowed: "anything, nothing, or ladder with ladder.rungs"})
+	}
+	seen := map[string]bool{}
+	for i := range d.Lanes {
+		path := fmt.Sprintf("lanes[%d]", i)
+		if seen[d.Lanes[i].Name] {
+			c.wrong(Trouble{Path: path + ".name", Given: d.Lanes[i].Name, Detail: "another lane has this name", Allowed: "a name of its own"})
+		}
+		seen[d.Lanes[i].Name] = true
+		s.Lanes = append(s.Lanes, c.lane(path, &d.Lanes[i], s.Limits))
+	}
+	if c.troubles != nil {
+		return nil, c.warnings, c.troubles
+	}
+	return s, c.warnings, nil
+}
+
+func (c *compiler) defaults(s *Site, d Document) {
+	parsed, err := declare.Parse(d.Defaults)
+	if err != nil {
+		for _, p := range err.(declare.Problems) {
+			c.wrong(Trouble{Path: "defaults", Given: d.Defaults, Detail: p.String(), Allowed: p.Allowed})
+		}
+		return
+	}
+	if parsed != parsed.WithoutDelivery() {
+		c.wrong(Trouble{Path: "defaults", Given: d.Defaults, Detail: "as, download, expires, keyid and signature belong into a URL", Allowed: "declarations of geometry, paint and encoding"})
+	}
+	s.Defaults = parsed
+}
+
+func (c *compiler) formats(s *Site, names []string) {
+	for i, n := range names {
+		path := fmt.Sprintf("formats[%d]", i)
+		f := declare.ParseFormat(n)
+		if f == declare.FormatUnset || f.String() != n {
+			words := []string{"webp", "jpeg", "png"}
+			c.wrong(Trouble{Path: path, Given: n, Detail: fmt.Sprintf("there is no format %q", n), Allowed: strings.Join(words, ", "), Nearest: spelling.Nearest(n, words)})
+			continue
+		}
+		if slices.Contains(s.Formats, f) {
+			c.wrong(Trouble{Path: path, Given: n, Detail: n + " is named twice", Allowed: "each format once"})
+		}
+		s.Formats = append(s.Formats, f)
+	}
+	if len(names) == 0 {
+		c.wrong(Trouble{Path: "formats", Detail: "a site needs at least one format", Allowed: "webp, jpeg, png"})
+	}
+	s.offers = makeOffers(s)
+}
+
+func (c *compiler) shapes(s *Site, shapes []string) {
+	for i, text := range shapes {
+		d, err := declare.Parse("aspect-ratio=" + strings.ReplaceAll(text, "&", "%26"))
+		if err != nil || d.Aspect.String() != text {
+			near := ""
+			if err == nil {
+				near = d.Aspect.String()
+			}
+			c.wrong(Trouble{Path: fmt.Sprintf("shapes[%d]", i), Given: text, Detail: fmt.Sprintf("%q isn't an aspect ratio in its shortest spelling", text), Allowed: "such as 1, 3/2 or 1.91", Nearest: near})
+			continue
+		}
+		s.Shapes = append(s.Shapes, d.Aspect)
+	}
+}
+
+const maxRungs = 64
+
+func (c *compiler) ladder(s *Site, l Ladder) {
+	s.RoundUp = c.choice("ladder.other", l.Other, "refuse", "round-up") == 1
+	if len(l.Rungs) > maxRungs {
+		c.wrong(Trouble{Path: "ladder.rungs", Given: fmt.Sprint(len(l.Rungs)), Detail: "the ladder has too many rungs", Allowed: fmt.Sprintf("at most %d", maxRungs)})
+	}
+	for i, r := range l.Rungs {
+		within(c, fmt.Sprintf("ladder.rungs[%d]", i), r, 1, 65535)
+		if i > 0 && r <= l.Rungs[i-1] {
+			c.wrong(Trouble{Path: fmt.Sprintf("ladder.rungs[%d]", i), Given: fmt.Sprint(r), Detail: "rungs go upwards, each once", Allowed: fmt.Sprintf("more than %d", l.Rungs[i-1])})
+		}
+		s.Rungs = append(s.Rungs, float64(r))
+	}
+}
+
+func (c *compiler) limits(s *Site, b Bounds) {
+	within(c, "limits.source_bytes", b.SourceBytes, 1024, 1<<30)
+	within(c, "limits.source_pixels", b.SourcePixels, 1, 300_000_000)
+	within(c, "limits.source_frames", b.SourceFrames, 1, 100_000)
+	within(c, "limits.width", b.Width, 1, 65535)
+	within(c, "limits.height", b.Height, 1, 65535)
+	within(c, "limits.pixels", b.Pixels, 1, 300_000_000)
+	within(c, "limits.quality_floor", b.QualityFloor, 1, 100)
+	within(c, "limits.quality_ceiling", b.QualityCeiling, 1, 100)
+	within(c, "limits.variants_per_source", b.VariantsPerSource, 0, 10_000_000)
+	within(c, "limits.render_ms", b.RenderMS, 100, 120_000)
+	within(c, "limits.requests_per_second", b.RequestsPerSecond, 0, 1e6)
+	if b.QualityFloor > b.QualityCeiling {
+		c.wrong(Trouble{Path: "limits.quality_floor", Given: fmt.Sprint(b.QualityFloor), Detail: "the floor lies above the ceiling", Allowed: fmt.Sprintf("at most limits.quality_ceiling, %d", b.QualityCeiling)})
+	}
+	if q := s.Defaults.Quality; q != 0 && !qualityWithin(q, b.QualityFloor, b.QualityCeiling) {
+		c.wrong(Trouble{Path: "defaults", Given: "quality=" + q.String(), Detail: "the default quality lies outside the site's own bounds", Allowed: fmt.Sprintf("%d to %d", b.QualityFloor, b.QualityCeiling)})
+	}
+	if n := len(s.Rungs); n > 0 && int(s.Rungs[n-1]) > b.Width {
+		c.wrong(Trouble{Path: fmt.Sprintf("ladder.rungs[%d]", n-1), Given: fmt.Sprint(s.Rungs[n-1]), Detail: "the rung is wider than what the site delivers", Allowed: fmt.Sprintf("at most limits.width, %d", b.Width)})
+	}
+	s.Limits = Limits{
+		SourceBytes: b.SourceBytes, SourcePixels: b.SourcePixels, SourceFrames: b.SourceFrames,
+		Width: b.Width, Height: b.Height, Pixels: b.Pixels, RenderTime: time.Duration(b.RenderMS) * time.Millisecond,
+	}
+	s.QualityFloor, s.QualityCeiling = b.QualityFloor, b.QualityCeiling
+	s.VariantsPerSource, s.RequestsPerSecond = b.VariantsPerSource, b.RequestsPerSecond
+}
+
+func (c *compiler) pages(s *Site, p Pages) {
+	s.SilentRefused = c.choice("pages.silent", p.Silent, "allow", "refuse") == 1
+	for i, text := range p.Allow {
+		path := fmt.Sprintf("pages.allow[%d]", i)
+		r, err := readOrigin(text)
+		if err != nil {
+			c.wrong(Trouble{Path: path, Given: text, Detail: err.Error(), Allowed: "an origin such as https://www.kestrel.test or https://*.kestrel.test"})
+			continue
+		}
+		c.tooOpen(path, r)
+		s.Pages = append(s.Pages, r)
+	}
+	if s.SilentRefused && len(p.Allow) == 0 {
+		c.wrong(Trouble{Path: "pages.silent", Given: "refuse", Detail: "every page may embed, so what says nothing can't be refused", Allowed: "allow, or refuse with pages.allow"})
+	}
+}
+
+// kindFields are the fields that only some kinds of lane have.
+var kindFields = []struct {
+	name  string
+	kinds string
+	given func(*Lane) bool
+}{
+	{"folder", "folder upload", func(l *Lane) bool { return l.Folder != "" }},
+	{"base", "web", func(l *Lane) bool { return l.Base != "" }},
+	{"allow", "web", func(l *Lane) bool { return len(l.Allow) > 0 }},
+	{"deny", "web", func(l *Lane) bool { return len(l.Deny) > 0 }},
+	{"private", "web bucket upload", func(l *Lane) bool { return len(l.Private) > 0 }},
+	{"endpoint", "bucket upload", func(l *Lane) bool { return l.Endpoint != "" }},
+	{"region", "bucket upload", func(l *Lane) bool { return l.Region != "" }},
+	{"bucket", "bucket upload", func(l *Lane) bool { return l.Bucket != "" }},
+	{"prefix", "bucket upload", func(l *Lane) bool { return l.Prefix != "" }},
+}
+
+func (c *compiler) lane(path string, l *Lane, limits Limits) *CompiledLane {
+	out := &CompiledLane{Lane: *l, Limits: limits}
+	if !IsName(l.Name) {
+		c.wrong(Trouble{Path: path + ".name", Given: l.Name, Detail: fmt.Sprintf("%q can't be a lane's name", l.Name), Allowed: nameAllowed})
+	}
+	c.choice(path+".kind", l.Kind, "folder", "web", "bucket", "upload")
+	out.Signed = c.choice(path+".visibility", l.Visibility, "public", "signed") == 1
+	c.choice(path+".original", l.Original, "no", "download")
+	c.choice(path+".metadata", l.Metadata, "strip", "keep")
+	within(c, path+".fresh_s", l.FreshS, 0, 366*86400)
+	within(c, path+".max_age_s", l.MaxAgeS, 0, 366*86400)
+	if l.SourceBytes != 0 {
+		within(c, path+".source_bytes", l.SourceBytes, 1024, limits.SourceBytes)
+		out.Limits.SourceBytes = l.SourceBytes
+	}
+	for _, f := range kindFields {
+		if f.given(l) && !strings.Contains(" "+f.kinds+" ", " "+l.Kind+" ") {
+			c.wrong(Trouble{Path: path + "." + f.name, Detail: fmt.Sprintf("a %s lane has no %s", l.Kind, f.name), Allowed: f.name + " on lanes of kind " + strings.ReplaceAll(f.kinds, " ", ", ")})
+		}
+	}
+	need := func(name, v, example string) {
+		if v == "" {
+			c.wrong(Trouble{Path: path + "." + name, Detail: fmt.Sprintf("a %s lane needs its %s", l.Kind, name), Allowed: example})
+		}
+	}
+	switch l.Kind {
+	case "folder":
+		need("folder", l.Folder, "an absolute path, such as /srv/kestrel/catalogue")
+	case "web":
+		c.web(path, l, out)
+	case "bucket":
+		need("bucket", l.Bucket, "the bucket's name")
+	case "upload":
+		if (l.Folder == "") == (l.Bucket == "") {
+			c.wrong(Trouble{Path: path + ".folder", Given: l.Folder, Detail: "an upload lane keeps its sources either in a folder or in a bucket", Allowed: "one of folder and bucket"})
+		}
+	}
+	if l.Folder != "" && (!strings.HasPrefix(l.Folder, "/") || strings.Contains(l.Folder, "\x00")) {
+		c.wrong(Trouble{Path: path + ".folder", Given: l.Folder, Detail: "the folder's path isn't absolute", Allowed: "an absolute path on the machines that the service runs on, such as /srv/kestrel/catalogue"})
+	}
+	if l.Endpoint != "" {
+		u, err := ReadURL(l.Endpoint)
+		switch {
+		case err != nil:
+			c.wrong(Trouble{Path: path + ".endpoint", Given: l.Endpoint, Detail: err.Error(), Allowed: "an http or https URL"})
+		case u.Scheme() == "http":
+			c.warn(Trouble{Path: path + ".endpoint", Given: l.Endpoint, Detail: "plain http: whoever sits between can read and change the sources"})
+		}
+	}
+	for i, text := range l.Private {
+		p, err := netip.ParsePrefix(text)
+		if err != nil {
+			a, e := netip.ParseAddr(text)
+			if p = netip.PrefixFrom(a, a.BitLen()); e != nil {
+				c.wrong(Trouble{Path: fmt.Sprintf("%s.private[%d]", path, i), Given: text, Detail: fmt.Sprintf("%q is neither an address nor a network", text), Allowed: "such as 10.2.0.0/16 or 127.0.0.1"})
+				continue
+			}
+		}
+		if p.Bits() == 0 {
+			c.warn(Trouble{Path: fmt.Sprintf("%s.private[%d]", path, i), Given: text, Detail: "opens every address, those of this machine and of its network among them"})
+		}
+		out.Private = append(out.Private, p.Masked())
+	}
+	return out
+}
+
+func (c *compiler) web(path string, l *Lane, out *CompiledLane) {
+	if l.Base != "" {
+		u, err := ReadURL(l.Base)
+		switch {
+		case err != nil:
+			c.wrong(Trouble{Path: path + ".base", Given: l.Base, Detail: err.Error(), Allowed: "an http or https URL that ends with /"})
+		case !strings.HasSuffix(u.Pathname(), "/") || u.Search() != "" || u.Hash() != "":
+			c.wrong(Trouble{Path: path + ".base", Given: l.Base, Detail: "paths are appended to the base, so it must end with / and have no query", Allowed: "such as https://photos.kestrel.test/press/"})
+		default:
+			out.BaseURL = u.Href(true)
+		}
+	}
+	if len(l.Allow) == 0 {
+		c.wrong(Trouble{Path: path + ".allow", Detail: "without a rule no source is allowed", Allowed: "at least one URL pattern, such as https://photos.kestrel.test/*"})
+	}
+	for _, list := range []struct {
+		name  string
+		texts []string
+		to    *[]Rule
+	}{{"deny", l.Deny, &out.Deny}, {"allow", l.Allow, &out.Allow}} {
+		for i, text := range list.texts {
+			at := fmt.Sprintf("%s.%s[%d]", path, list.name, i)
+			r, err := ReadRule(text)
+			if err != nil {
+				c.wrong(Trouble{Path: at, Given: text, Detail: err.Error(), Allowed: "a URL pattern, such as https://*.kestrel.test/press/*"})
+				continue
+			}
+			if list.name == "allow" {
+				c.tooOpen(at, r)
+			}
+			*list.to = append(*list.to, r)
+		}
+	}
+}
+
+// makeOffers works out what each client is offered, so that requests need not.
+func makeOffers(s *Site) (offers [4][]declare.Format) {
+	for i := range offers {
+		q := declare.Quality(72)
+		if i&2 != 0 {
+			q = declare.Lossless
+		}
+		offers[i] = s.offer(Accepted(i&1), q)
+	}
+	return offers
+}
+
+// ProposeLadder gives rungs from least to most (device pixels) so that no picture delivered at the next rung
+// up has more than waste (such as 0.3) times too many pixels. Rungs are round numbers: multiples of 8, above
+// 512 of 16.
+func ProposeLadder(least, most int, waste float64) []int {
+	step := math.Sqrt(1 + waste)
+	var rungs []int
+	add := func(v float64) {
+		grain := 8.0
+		if v > 512 {
+			grain = 16
+		}
+		r := int(math.Round(v/grain) * grain)
+		if n := len(rungs); r > 0 && (n == 0 || r > rungs[n-1]) {
+			rungs = append(rungs, r)
+		}
+	}
+	n := math.Ceil(math.Log(float64(most)/float64(least)) / math.Log(step))
+	if n < 1 {
+		n = 1
+	}
+	for i := 0.0; i <= n; i++ {
+		add(float64(least) * math.Pow(float64(most)/float64(least), i/n))
+	}
+	sort.Ints(rungs)
+	return rungs
+}

@@ -1,0 +1,293 @@
+package policy
+
+import (
+	"fmt"
+	"math"
+	"net/netip"
+	"strconv"
+	"strings"
+
+	"echolane/core/declare"
+)
+
+// Site is a compiled document: what requests are held to. It is never changed after Compile, but for Keys,
+// which are set before it is shared. Safe for concurrent use.
+type Site struct {
+	Name     string
+	Hosts    []string
+	Defaults declare.Declarations
+	Formats  []declare.Format
+	Shapes   []declare.Ratio // beside the natural one; none: any
+	Rungs    []float64       // device pixels, upwards; none: any
+	RoundUp  bool
+
+	GrowByClassOnly, PaintByClassOnly bool
+
+	Limits                       Limits
+	QualityFloor, QualityCeiling int
+	VariantsPerSource            int
+	RequestsPerSecond            float64
+	Month                        Month
+
+	Pages         []Rule
+	SilentRefused bool
+	Unsigned      Unsigned
+	Lanes         []*CompiledLane
+	Keys          map[string][]byte // signing secrets by keyid
+
+	offers [4][]declare.Format // by what the client accepts, and whether it must be lossless
+}
+
+// CompiledLane is a lane with its rules read.
+type CompiledLane struct {
+	Lane
+	Limits  Limits // the site's, with the lane's own
+	BaseURL string
+	Allow   []Rule
+	Deny    []Rule
+	Private []netip.Prefix
+	Signed  bool
+}
+
+// Lane finds a lane by name, nil where there is none.
+func (s *Site) Lane(name string) *CompiledLane {
+	for _, l := range s.Lanes {
+		if l.Name == name {
+			return l
+		}
+	}
+	return nil
+}
+
+// Unsigned says what may be asked without a signature.
+type Unsigned uint8
+
+const (
+	UnsignedAnything Unsigned = iota
+	UnsignedLadder            // ladder widths without paint
+	UnsignedNothing
+)
+
+// Ask is one request as policy sees it.
+type Ask struct {
+	Lane     *CompiledLane
+	Declared declare.Declarations
+	Accepted Accepted
+	Now      int64         // seconds since 1970
+	Form     func() string // the address form without its signature; called only where one is checked
+}
+
+// Decide says what a request gets: its resolved form, or no. trace, where it isn't nil, is told each step.
+//
+// A signed request has the word of whoever holds the key: it isn't held to the ladder, to the shapes, or to
+// classes for paint and grow. The limits on size and quality hold for all.
+func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
+	d := &r.Declared
+	signed := d.Signature != ""
+	if signed {
+		if no := s.checkSignature(r, trace); no != nil {
+			return declare.Resolved{}, no
+		}
+	} else if d.KeyID != "" {
+		refused(trace, "signature", "a key is named, and nothing is signed")
+		return declare.Resolved{}, No(Refusal{Reason: "signature-needed", Parameter: "signature", Detail: "keyid names a key, and the signature is missing", Remedy: "sign the link, or leave keyid out"})
+	}
+	if no := s.checkExpiry(r, trace); no != nil {
+		return declare.Resolved{}, no
+	}
+	if !signed {
+		if no := s.checkUnsigned(r, trace); no != nil {
+			return declare.Resolved{}, no
+		}
+	}
+	full := d.Over(s.Defaults)
+	if no := s.checkEncoding(d, &full, trace); no != nil {
+		return declare.Resolved{}, no
+	}
+	resolved := full.Resolve(declare.Declarations{}, s.Offer(r.Accepted, full.Quality))
+	if no := CheckLossless(resolved); no != nil {
+		refused(trace, "quality", no.Detail)
+		return declare.Resolved{}, no
+	}
+	if !signed {
+		if no := s.checkShape(&resolved, trace); no != nil {
+			return declare.Resolved{}, no
+		}
+		if no := s.climb(&resolved, trace); no != nil {
+			return declare.Resolved{}, no
+		}
+	}
+	return resolved, nil
+}
+
+func (s *Site) checkUnsigned(r *Ask, trace *[]Step) *Refusal {
+	d := &r.Declared
+	no := func(parameter, rule, detail string) *Refusal {
+		refused(trace, rule, detail)
+		return No(Refusal{Reason: "signature-needed", Parameter: parameter, Detail: detail, Remedy: "sign the link: echolane link … --sign KEY"})
+	}
+	switch {
+	case r.Lane.Signed:
+		return no("signature", "lane "+r.Lane.Name+" visibility", "the lane answers signed links only")
+	case s.Unsigned == UnsignedNothing:
+		return no("signature", "signing.unsigned", "the site answers signed links only")
+	case s.Unsigned == UnsignedLadder && (d.IsPaint() || d.Grow == declare.GrowYes):
+		return no("signature", "signing.unsigned", "without a signature the site delivers its ladder's widths alone, without paint and without growing")
+	}
+	if s.PaintByClassOnly && d.IsPaint() {
+		refused(trace, "paint", "paint comes from classes only")
+		return Mended(s.Name, Refusal{Reason: "only-by-class", Parameter: "opacity", Mend: &Mend{Action: "url-paint"}, Detail: "this site paints by its sheet's classes, not by what a URL says",
+			Remedy: "leave it out, sign the link"})
+	}
+	if s.GrowByClassOnly && d.Grow == declare.GrowYes {
+		refused(trace, "grow", "growing comes from classes only")
+		return Mended(s.Name, Refusal{Reason: "only-by-class", Parameter: "grow", Mend: &Mend{Action: "url-grow"}, Given: "yes", Detail: "this site grows pictures by its sheet's classes, not by what a URL says",
+			Remedy: "leave it out, sign the link"})
+	}
+	note(trace, "signing.unsigned", "passed", "no signature is needed")
+	return nil
+}
+
+func qualityWithin(q declare.Quality, floor, ceiling int) bool {
+	if q == declare.Lossless {
+		return ceiling == 100
+	}
+	return int(q) >= floor && int(q) <= ceiling
+}
+
+func (s *Site) checkEncoding(d, full *declare.Declarations, trace *[]Step) *Refusal {
+	if q := full.Quality; q != 0 && !qualityWithin(q, s.QualityFloor, s.QualityCeiling) {
+		allowed := fmt.Sprintf("%d to %d", s.QualityFloor, s.QualityCeiling)
+		refused(trace, "limits.quality_floor, limits.quality_ceiling", "allowed are "+allowed)
+		return Mended(s.Name, Refusal{Reason: "quality-not-delivered", Mend: s.qualityMend(q), Parameter: "quality", Given: q.String(), Detail: fmt.Sprintf("this site delivers qualities from %s", allowed), Allowed: allowed,
+			Remedy: "ask for a quality in that range"})
+	}
+	if f := d.Format; f != declare.FormatUnset {
+		for _, have := range s.Formats {
+			if have == f {
+				return nil
+			}
+		}
+		var names []string
+		for _, have := range s.Formats {
+			names = append(names, have.String())
+		}
+		refused(trace, "formats", f.String()+" isn't among them")
+		return Mended(s.Name, Refusal{Reason: "format-not-delivered", Mend: &Mend{Action: "add-format", Value: f.String()}, Parameter: "format", Given: f.String(), Detail: fmt.Sprintf("this site doesn't deliver %s", f), Allowed: strings.Join(names, ", "),
+			Remedy: "leave format out"})
+	}
+	return nil
+}
+
+func (s *Site) qualityMend(q declare.Quality) *Mend {
+	switch {
+	case q == declare.Lossless:
+		return &Mend{Action: "set-limit", Value: "quality_ceiling=100"}
+	case int(q) < s.QualityFloor:
+		return &Mend{Action: "set-limit", Value: fmt.Sprintf("quality_floor=%d", q)}
+	}
+	return &Mend{Action: "set-limit", Value: fmt.Sprintf("quality_ceiling=%d", q)}
+}
+
+// shortest is a ratio in the spelling that shapes are written in.
+func shortest(ratio string) string {
+	d, err := declare.Parse("aspect-ratio=" + ratio)
+	if err != nil {
+		return ratio
+	}
+	return d.Aspect.String()
+}
+
+// checkShape holds the slot's shape against those that the site lists. A slot of the picture's own shape is
+// always delivered. Both sides given as whole pixels may miss the shape by their rounding.
+func (s *Site) checkShape(r *declare.Resolved, trace *[]Step) *Refusal {
+	w, h := r.Width, r.Height
+	both := w != 0 && h != 0
+	if len(s.Shapes) == 0 || !both && r.Aspect.IsZero() {
+		return nil
+	}
+	for _, shape := range s.Shapes {
+		v := shape.Value()
+		if both && (math.Abs(w/v-h) <= 0.5 || math.Abs(h*v-w) <= 0.5) || !both && math.Abs(r.Aspect.Value()/v-1) < 1e-6 {
+			note(trace, "shapes", "matched", shape.String())
+			return nil
+		}
+	}
+	given := r.Aspect.String()
+	if both {
+		given = strconv.FormatFloat(w, 'f', -1, 64) + "/" + strconv.FormatFloat(h, 'f', -1, 64)
+	}
+	var names []string
+	for _, shape := range s.Shapes {
+		names = append(names, shape.String())
+	}
+	refused(trace, "shapes", given+" isn't among them")
+	return Mended(s.Name, Refusal{Reason: "shape-not-delivered", Mend: &Mend{Action: "add-shape", Value: shortest(given)}, Parameter: "aspect-ratio", Given: given, Detail: "this site doesn't deliver pictures of this shape", Allowed: "the natural shape, " + strings.Join(names, ", "),
+		Remedy: "ask for one of these"})
+}
+
+// climb holds the width, in device pixels, against the ladder: refuses it, or rounds the slot up. A slot that
+// says its height alone is held to it by its height, since its width isn't known before the source is.
+func (s *Site) climb(r *declare.Resolved, trace *[]Step) *Refusal {
+	if len(s.Rungs) == 0 {
+		return nil
+	}
+	asked, side := r.Width, "width"
+	if asked == 0 && r.Height != 0 {
+		asked, side = r.Height, "height"
+		if !r.Aspect.IsZero() {
+			asked, side = r.Height*r.Aspect.Value(), "width"
+		}
+	}
+	if asked == 0 {
+		if r.Resolution == 0 || r.Resolution == 1 {
+			note(trace, "ladder", "passed", "no width is asked for: the natural size")
+			return nil
+		}
+		refused(trace, "ladder", "resolution without a width")
+		return No(Refusal{Reason: "no-such-rung", Parameter: "resolution", Given: strconv.FormatFloat(r.Resolution, 'f', -1, 64) + "x", Detail: "this site has a ladder of widths, and resolution without a width stands on none of its rungs",
+			Remedy: "give a width too", Allowed: s.rungs()})
+	}
+	i := 0
+	for i < len(s.Rungs) && s.Rungs[i] < asked-1e-6 {
+		i++
+	}
+	if i < len(s.Rungs) && math.Abs(s.Rungs[i]-asked) <= 1e-6 {
+		if trace != nil {
+			note(trace, "ladder", "matched", strconv.FormatFloat(s.Rungs[i], 'f', -1, 64))
+		}
+		return nil
+	}
+	if s.RoundUp && s.Unsigned != UnsignedLadder {
+		rung := s.Rungs[min(i, len(s.Rungs)-1)]
+		r.Scale(rung / asked)
+		if r.Width != 0 && side == "width" {
+			r.Width = rung // exactly
+		}
+		note(trace, "ladder", "matched", fmt.Sprintf("%g rounded to the rung %g", asked, rung))
+		return nil
+	}
+	given := strconv.FormatFloat(asked, 'f', -1, 64)
+	near := s.near(i)
+	refused(trace, "ladder", given+" isn't a rung")
+	return Mended(s.Name, Refusal{Reason: "no-such-rung", Parameter: side, Mend: &Mend{Action: "add-rung", Value: strconv.Itoa(int(math.Ceil(asked)))}, Given: given, Detail: fmt.Sprintf("%s device pixels aren't a rung of this site's ladder; the nearest are %s", given, near), Allowed: s.rungs(),
+		Remedy: "ask for " + near})
+}
+
+func (s *Site) near(i int) string {
+	switch {
+	case i == 0:
+		return strconv.FormatFloat(s.Rungs[0], 'f', -1, 64)
+	case i == len(s.Rungs):
+		return strconv.FormatFloat(s.Rungs[i-1], 'f', -1, 64)
+	}
+	return strconv.FormatFloat(s.Rungs[i-1], 'f', -1, 64) + " or " + strconv.FormatFloat(s.Rungs[i], 'f', -1, 64)
+}
+
+func (s *Site) rungs() string {
+	var words []string
+	for _, r := range s.Rungs {
+		words = append(words, strconv.FormatFloat(r, 'f', -1, 64))
+	}
+	return strings.Join(words, ", ")
+}

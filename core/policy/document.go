@@ -1,0 +1,177 @@
+package policy
+
+// A Document is all that a site's owner decides, as it is written in its TOML file, sent through the API and
+// kept with its history. It is plain data: Compile makes of it what requests are held to, or says what is
+// wrong with it. Secrets (credentials, request headers, signing keys) are never part of it.
+type Document struct {
+	Site     string   `json:"site" toml:"site"`
+	Hosts    []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
+	Defaults string   `json:"defaults" toml:"defaults" comment:"declarations that a URL's own override, as a query"`
+	Formats  []string `json:"formats" toml:"formats" comment:"most wanted first: webp, jpeg, png"`
+	Shapes   []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
+	Grow     string   `json:"grow" toml:"grow" comment:"who may ask for more pixels than the source has: url, classes"`
+	Paint    string   `json:"paint" toml:"paint" comment:"who may ask for paint: url, classes"`
+	Ladder   Ladder   `json:"ladder" toml:"ladder"`
+	Limits   Bounds   `json:"limits" toml:"limits"`
+	Month    Month    `json:"month" toml:"month" comment:"per calendar month (UTC), over all nodes; 0: no bound"`
+	Pages    Pages    `json:"pages" toml:"pages"`
+	Signing  Signing  `json:"signing" toml:"signing"`
+	Lanes    []Lane   `json:"lanes" toml:"lanes"`
+}
+
+// Ladder says which widths are delivered.
+type Ladder struct {
+	Rungs []int  `json:"rungs" toml:"rungs" comment:"widths in device pixels; empty: any"`
+	Other string `json:"other" toml:"other" comment:"other widths: refuse, round-up"`
+}
+
+// Bounds are a site's limits on one request.
+type Bounds struct {
+	SourceBytes       int64   `json:"source_bytes" toml:"source_bytes"`
+	SourcePixels      int64   `json:"source_pixels" toml:"source_pixels"`
+	SourceFrames      int     `json:"source_frames" toml:"source_frames"`
+	Width             int     `json:"width" toml:"width" comment:"of what is delivered, in device pixels"`
+	Height            int     `json:"height" toml:"height"`
+	Pixels            int64   `json:"pixels" toml:"pixels"`
+	QualityFloor      int     `json:"quality_floor" toml:"quality_floor"`
+	QualityCeiling    int     `json:"quality_ceiling" toml:"quality_ceiling" comment:"100 also lets lossless through"`
+	VariantsPerSource int     `json:"variants_per_source" toml:"variants_per_source" comment:"0: no bound"`
+	RenderMS          int64   `json:"render_ms" toml:"render_ms"`
+	RequestsPerSecond float64 `json:"requests_per_second" toml:"requests_per_second" comment:"of one client on one node; 0: no bound"`
+}
+
+// Month bounds what a site may use in a calendar month, counted over all nodes. Zero: no bound.
+type Month struct {
+	Renders     int64 `json:"renders" toml:"renders"`
+	BytesServed int64 `json:"bytes_served" toml:"bytes_served"`
+	BytesStored int64 `json:"bytes_stored" toml:"bytes_stored"`
+}
+
+// Pages says which web origins may embed the site's images.
+type Pages struct {
+	Allow  []string `json:"allow" toml:"allow" comment:"origins, such as https://*.example.test; empty: every page"`
+	Silent string   `json:"silent" toml:"silent" comment:"requests that don't say which page they come from: allow, refuse"`
+}
+
+// Signing says what may be asked without a signature.
+type Signing struct {
+	Unsigned string `json:"unsigned" toml:"unsigned" comment:"without a signature: anything, ladder, nothing"`
+}
+
+// Lane is a way from a site to its sources. Which fields apply depends on Kind.
+type Lane struct {
+	Name        string   `json:"name" toml:"name"`
+	Kind        string   `json:"kind" toml:"kind" comment:"folder, web, bucket, upload"`
+	Folder      string   `json:"folder,omitempty" toml:"folder,omitempty"`
+	Base        string   `json:"base,omitempty" toml:"base,omitempty" comment:"what paths are appended to"`
+	Allow       []string `json:"allow,omitempty" toml:"allow,omitempty" comment:"URL patterns that sources must match"`
+	Deny        []string `json:"deny,omitempty" toml:"deny,omitempty" comment:"URL patterns that win over allow"`
+	Private     []string `json:"private,omitempty" toml:"private,omitempty" comment:"addresses reached though they aren't public"`
+	Endpoint    string   `json:"endpoint,omitempty" toml:"endpoint,omitempty"`
+	Region      string   `json:"region,omitempty" toml:"region,omitempty"`
+	Bucket      string   `json:"bucket,omitempty" toml:"bucket,omitempty"`
+	Prefix      string   `json:"prefix,omitempty" toml:"prefix,omitempty"`
+	SourceBytes int64    `json:"source_bytes,omitempty" toml:"source_bytes,omitempty" comment:"0: as the site"`
+	FreshS      int      `json:"fresh_s" toml:"fresh_s" comment:"seconds that a source is taken to be unchanged where nothing else says so"`
+	MaxAgeS     int      `json:"max_age_s" toml:"max_age_s" comment:"seconds that browsers and caches keep a variant"`
+	Visibility  string   `json:"visibility" toml:"visibility" comment:"public, signed"`
+	Original    string   `json:"original" toml:"original" comment:"the source itself: no, download"`
+	Metadata    string   `json:"metadata" toml:"metadata" comment:"what a downloaded source says of its making: strip, keep"`
+}
+
+// NewDocument is a new site's: everything that a site has, at its default.
+func NewDocument(site string) Document {
+	return Document{
+		Site: site, Hosts: []string{}, Defaults: DefaultDeclarations, Formats: []string{"webp", "jpeg", "png"}, Shapes: []string{},
+		Grow: "url", Paint: "url",
+		Ladder: Ladder{Rungs: []int{}, Other: "refuse"},
+		Limits: Bounds{
+			SourceBytes: 64 << 20, SourcePixels: 64_000_000, SourceFrames: 500,
+			Width: 8192, Height: 8192, Pixels: 40_000_000, QualityFloor: 1, QualityCeiling: 100,
+			VariantsPerSource: 2000, RenderMS: 15_000,
+		},
+		Pages: Pages{Allow: []string{}, Silent: "allow"}, Signing: Signing{Unsigned: "anything"}, Lanes: []Lane{},
+	}
+}
+
+// Complete gives absent fields their defaults, so that equal settings are equal documents.
+func (d *Document) Complete() {
+	base := NewDocument(d.Site)
+	text := func(v *string, otherwise string) {
+		if *v == "" {
+			*v = otherwise
+		}
+	}
+	text(&d.Defaults, base.Defaults)
+	text(&d.Grow, base.Grow)
+	text(&d.Paint, base.Paint)
+	text(&d.Ladder.Other, base.Ladder.Other)
+	text(&d.Pages.Silent, base.Pages.Silent)
+	text(&d.Signing.Unsigned, base.Signing.Unsigned)
+	for _, list := range []*[]string{&d.Hosts, &d.Shapes, &d.Pages.Allow} {
+		if *list == nil {
+			*list = []string{}
+		}
+	}
+	if d.Formats == nil {
+		d.Formats = base.Formats
+	}
+	if d.Ladder.Rungs == nil {
+		d.Ladder.Rungs = []int{}
+	}
+	if d.Lanes == nil {
+		d.Lanes = []Lane{}
+	}
+	for i := range d.Lanes {
+		d.Lanes[i].Complete()
+	}
+}
+
+// Complete gives a lane's absent fields their defaults.
+func (l *Lane) Complete() {
+	for _, f := range []struct {
+		v         *string
+		otherwise string
+	}{{&l.Kind, "folder"}, {&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}} {
+		if *f.v == "" {
+			*f.v = f.otherwise
+		}
+	}
+	if l.MaxAgeS == 0 {
+		l.MaxAgeS = 3600
+	}
+	if l.FreshS == 0 {
+		l.FreshS = 300
+		if l.Kind == "folder" || l.Kind == "upload" {
+			l.FreshS = 1
+		}
+	}
+}
+
+// Lane finds a lane by name, nil where there is none.
+func (d *Document) Lane(name string) *Lane {
+	for i := range d.Lanes {
+		if d.Lanes[i].Name == name {
+			return &d.Lanes[i]
+		}
+	}
+	return nil
+}
+
+// Clone is a copy that shares nothing.
+func (d Document) Clone() Document {
+	d.Hosts, d.Formats, d.Shapes = clone(d.Hosts), clone(d.Formats), clone(d.Shapes)
+	d.Ladder.Rungs, d.Pages.Allow, d.Lanes = clone(d.Ladder.Rungs), clone(d.Pages.Allow), clone(d.Lanes)
+	for i := range d.Lanes {
+		l := &d.Lanes[i]
+		l.Allow, l.Deny, l.Private = clone(l.Allow), clone(l.Deny), clone(l.Private)
+	}
+	return d
+}
+
+func clone[T any](s []T) []T {
+	if s == nil {
+		return nil
+	}
+	return append([]T{}, s...)
+}

@@ -1,0 +1,244 @@
+package api
+
+import (
+	"encoding/json"
+	"reflect"
+	"regexp"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+
+	"echolane/core/policy"
+	"echolane/service/records"
+	"echolane/service/source"
+)
+
+//go:generate go run echolane/service/api/describe
+
+// An operation is one call: what routes it and what describes it are the same entry, so they can't differ.
+type operation struct {
+	method, path string
+	handler      fiber.Handler
+	summary      string
+	query        []parameter
+	body         any // nil: none; upload{}: any image
+	answer       any // nil: none; image{}: the source's bytes
+	status       int
+	ifMatch      bool // must say which version it changes
+}
+
+type parameter struct{ name, what string }
+
+type (
+	upload struct{}
+	image  struct{}
+)
+
+var (
+	byPage = []parameter{{"limit", "how many items, 1 to 1000; 100 where it's absent"}, {"after", "the next of the page before"}}
+	dryRun = parameter{"dry_run", "true: say what would change, and change nothing"}
+	byPath = parameter{"path", "the source's path in its lane"}
+)
+
+// operations are all calls, in the order of the work.
+func (a *API) operations() []operation {
+	return []operation{
+		{"GET", "/session", a.session, "who calls, and whether the service has an owner", nil, nil, Session{}, 200, false},
+		{"POST", "/session", a.signIn, "sign in", nil, SignIn{}, Session{}, 200, false},
+		{"DELETE", "/session", a.signOut, "sign out", nil, nil, nil, 204, false},
+		{"POST", "/session/link", a.useLink, "sign in, or become the first owner, by a one-time link", nil, UseLink{}, Session{}, 200, false},
+		{"PUT", "/session/password", a.setPassword, "take another password; other sessions end", nil, NewPassword{}, Session{}, 200, false},
+
+		{"GET", "/sites", a.sites, "all sites that the caller may see", byPage, nil, Page[Site]{}, 200, false},
+		{"POST", "/sites", a.addSite, "add a site; what the document leaves out is as for every new site", []parameter{dryRun}, policy.Document{}, Site{}, 201, false},
+		{"GET", "/sites/:site", a.site, "one site", nil, nil, Site{}, 200, false},
+		{"PUT", "/sites/:site", a.putSite, "give a site another document", []parameter{dryRun}, policy.Document{}, Site{}, 200, true},
+		{"DELETE", "/sites/:site", a.removeSite, "remove a site with its secrets; its history stays", nil, nil, nil, 204, true},
+		{"GET", "/sites/:site/history", a.history, "who changed what, newest first", byPage, nil, Page[records.Change]{}, 200, false},
+		{"GET", "/sites/:site/history/:version", a.documentAt, "the document as a version had it", nil, nil, policy.Document{}, 200, false},
+		{"POST", "/sites/:site/restore", a.restore, "go back to a version's document, as a new version", []parameter{dryRun}, Restore{}, Site{}, 200, true},
+		{"GET", "/sites/:site/usage", a.usage, "what was used, by month, newest first", nil, nil, Page[records.Usage]{}, 200, false},
+		{"GET", "/sites/:site/ladder", a.ladder, "a ladder for the site, as a proposal", []parameter{{"from", "the lowest rung, device pixels"}, {"to", "the highest"}, {"waste", "the most pixels too many from rung to rung, 0.5 is half as many again"}}, nil, LadderProposal{}, 200, false},
+
+		{"GET", "/sites/:site/keys", a.keys, "the site's signing keys, without what they say", byPage, nil, Page[Key]{}, 200, false},
+		{"POST", "/sites/:site/keys", a.addKey, "add a signing key; its secret is shown this once", nil, NewKey{}, MadeKey{}, 201, false},
+		{"DELETE", "/sites/:site/keys/:key", a.removeKey, "take a key back: what it signed ends", nil, nil, nil, 204, false},
+		{"POST", "/sites/:site/sign", a.sign, "sign an address", nil, ToSign{}, Signed{}, 200, false},
+
+		{"GET", "/sites/:site/lanes", a.lanes, "the site's lanes", byPage, nil, Page[policy.Lane]{}, 200, false},
+		{"POST", "/sites/:site/lanes", a.addLane, "add a lane", []parameter{dryRun}, policy.Lane{}, Site{}, 200, false},
+		{"GET", "/sites/:site/lanes/:lane", a.lane, "one lane", nil, nil, policy.Lane{}, 200, false},
+		{"PUT", "/sites/:site/lanes/:lane", a.putLane, "change a lane", []parameter{dryRun}, policy.Lane{}, Site{}, 200, true},
+		{"DELETE", "/sites/:site/lanes/:lane", a.removeLane, "remove a lane; its sources stay where they are", []parameter{dryRun}, nil, Site{}, 200, true},
+		{"GET", "/sites/:site/lanes/:lane/secrets", a.secrets, "which secrets the lane has", byPage, nil, Page[records.Secret]{}, 200, false},
+		{"PUT", "/sites/:site/lanes/:lane/secrets", a.putSecret, "keep credentials, or a request header; never shown again", nil, LaneSecret{}, nil, 204, false},
+		{"DELETE", "/sites/:site/lanes/:lane/secrets", a.removeSecret, "forget a secret", []parameter{{"name", "as it is listed"}}, nil, nil, 204, false},
+		{"GET", "/sites/:site/lanes/:lane/test", a.testLane, "whether a source would be allowed, and by which rule", []parameter{{"source", "the source's path, or its URL"}}, nil, TestedLane{}, 200, false},
+		{"GET", "/sites/:site/lanes/:lane/sources", a.sources, "the lane's sources; of a web lane those that were asked for", byPage, nil, Page[source.Entry]{}, 200, false},
+		{"POST", "/sites/:site/lanes/:lane/sources", a.upload, "put a source into an upload lane, as the body or as a form's file", []parameter{byPath}, upload{}, Uploaded{}, 201, false},
+		{"DELETE", "/sites/:site/lanes/:lane/sources", a.removeSource, "remove an uploaded source with all its versions", []parameter{byPath}, nil, nil, 204, false},
+		{"GET", "/sites/:site/lanes/:lane/versions", a.versions, "an uploaded source's versions, newest first", []parameter{byPath}, nil, Page[source.Uploaded]{}, 200, false},
+		{"GET", "/sites/:site/lanes/:lane/facts", a.facts, "what a source's header says", []parameter{byPath}, nil, source.Facts{}, 200, false},
+		{"GET", "/sites/:site/lanes/:lane/original", a.original, "the source as it lies there", []parameter{byPath}, nil, image{}, 200, false},
+
+		{"GET", "/refusals", a.refusals, "what was turned down, the most frequent first", append([]parameter{{"site", "of one site; absent: of all"}}, byPage...), nil, Page[Refusal]{}, 200, false},
+		{"POST", "/refusals/:refusal/mend", a.mend, "make the change of settings that would have let it through", []parameter{dryRun}, nil, Mended{}, 200, true},
+		{"DELETE", "/refusals/:refusal", a.forgetRefusal, "take it off the list until it comes again", nil, nil, nil, 204, false},
+
+		{"GET", "/tokens", a.tokens, "all tokens, without what they say", byPage, nil, Page[records.Token]{}, 200, false},
+		{"POST", "/tokens", a.addToken, "make a token; what it says is shown this once", nil, NewToken{}, MadeToken{}, 201, false},
+		{"DELETE", "/tokens/:token", a.removeToken, "revoke a token", nil, nil, nil, 204, false},
+		{"GET", "/people", a.people, "everybody who may sign in", byPage, nil, Page[records.Person]{}, 200, false},
+		{"POST", "/people", a.addPerson, "add somebody", nil, NewPerson{}, records.Person{}, 201, false},
+		{"DELETE", "/people/:person", a.removePerson, "remove somebody and end their sessions", nil, nil, nil, 204, false},
+	}
+}
+
+type object = map[string]any
+
+// Describe writes the OpenAPI 3.1 document.
+func Describe() ([]byte, error) {
+	d := describer{schemas: object{}}
+	problem := object{"description": "why not, as RFC 9457 has it", "content": object{"application/problem+json": object{"schema": d.of(reflect.TypeFor[policy.Refusal]())}}}
+	paths := object{}
+	for _, o := range (&API{}).operations() {
+		path := pathParameter.ReplaceAllString(o.path, "{$1}")
+		at, ok := paths[path].(object)
+		if !ok {
+			at = object{}
+			paths[path] = at
+		}
+		call := object{"summary": o.summary, "responses": object{"default": problem}}
+		var parameters []object
+		for _, m := range pathParameter.FindAllStringSubmatch(o.path, -1) {
+			parameters = append(parameters, object{"name": m[1], "in": "path", "required": true, "schema": object{"type": "string"}})
+		}
+		for _, q := range o.query {
+			parameters = append(parameters, object{"name": q.name, "in": "query", "description": q.what, "schema": object{"type": "string"}})
+		}
+		if o.ifMatch {
+			parameters = append(parameters, object{"name": "If-Match", "in": "header", "required": true, "description": "the site's ETag when it was read, or *", "schema": object{"type": "string"}})
+		}
+		if parameters != nil {
+			call["parameters"] = parameters
+		}
+		switch o.body.(type) {
+		case nil:
+		case upload:
+			call["requestBody"] = object{"required": true, "content": object{"image/*": object{}, "multipart/form-data": object{}}}
+		default:
+			call["requestBody"] = object{"required": true, "content": object{"application/json": object{"schema": d.of(reflect.TypeOf(o.body))}}}
+		}
+		answer := object{"description": "done"}
+		switch o.answer.(type) {
+		case nil:
+		case image:
+			answer["content"] = object{"image/*": object{}}
+		default:
+			schema := d.of(reflect.TypeOf(o.answer))
+			if slicesContain(o.query, dryRun) {
+				schema = object{"oneOf": []any{schema, d.of(reflect.TypeFor[Proposal]())}}
+			}
+			answer["content"] = object{"application/json": object{"schema": schema}}
+		}
+		call["responses"].(object)[statusText(o.status)] = answer
+		at[strings.ToLower(o.method)] = call
+	}
+	return json.MarshalIndent(object{
+		"openapi": "3.1.0",
+		"info":    object{"title": "Echo Lane", "version": "1", "description": "What the console and the command line use. Calls carry a token (Authorization: Bearer) or the console's session."},
+		"servers": []object{{"url": "/-/api/v1"}},
+		"paths":   paths,
+		"components": object{
+			"schemas":         d.schemas,
+			"securitySchemes": object{"token": object{"type": "http", "scheme": "bearer"}, "session": object{"type": "apiKey", "in": "cookie", "name": cookieName}},
+		},
+		"security": []object{{"token": []string{}}, {"session": []string{}}},
+	}, "", "  ")
+}
+
+var pathParameter = regexp.MustCompile(`:([a-z]+)`)
+
+func slicesContain(list []parameter, p parameter) bool {
+	for _, have := range list {
+		if have == p {
+			return true
+		}
+	}
+	return false
+}
+
+func statusText(n int) string { b, _ := json.Marshal(n); return string(b) }
+
+// describer turns Go types into JSON Schema, structs by name.
+type describer struct{ schemas object }
+
+func (d *describer) of(t reflect.Type) object {
+	switch t {
+	case reflect.TypeFor[time.Time]():
+		return object{"type": "string", "format": "date-time"}
+	}
+	switch t.Kind() {
+	case reflect.Pointer:
+		return d.of(t.Elem())
+	case reflect.String:
+		return object{"type": "string"}
+	case reflect.Bool:
+		return object{"type": "boolean"}
+	case reflect.Int, reflect.Int64:
+		return object{"type": "integer"}
+	case reflect.Float64:
+		return object{"type": "number"}
+	case reflect.Slice:
+		return object{"type": "array", "items": d.of(t.Elem())}
+	}
+	name := schemaName(t)
+	if _, ok := d.schemas[name]; !ok {
+		d.schemas[name] = object{} // first, in case it holds itself
+		properties, required := object{}, []string{}
+		d.fields(t, properties, &required)
+		d.schemas[name] = object{"type": "object", "properties": properties, "required": required}
+	}
+	return object{"$ref": "#/components/schemas/" + name}
+}
+
+func (d *describer) fields(t reflect.Type, properties object, required *[]string) {
+	for i := range t.NumField() {
+		f := t.Field(i)
+		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
+		if f.Anonymous && name == "" {
+			d.fields(f.Type, properties, required)
+			continue
+		}
+		if name == "-" || name == "" {
+			continue
+		}
+		schema := d.of(f.Type)
+		if f.Type.Kind() == reflect.Pointer && options == "" {
+			schema = object{"oneOf": []any{schema, object{"type": "null"}}}
+		}
+		properties[name] = schema
+		if options != "omitempty" {
+			*required = append(*required, name)
+		}
+	}
+}
+
+// schemaName is a type's name; a page's says of what. Two types of one name in two packages are told apart.
+func schemaName(t reflect.Type) string {
+	name := t.Name()
+	if of, ok := strings.CutPrefix(name, "Page["); ok {
+		of = strings.TrimSuffix(of, "]")
+		return "PageOf" + of[strings.LastIndexByte(of, '.')+1:]
+	}
+	switch t {
+	case reflect.TypeFor[policy.Refusal]():
+		return "Problem"
+	case reflect.TypeFor[source.Uploaded]():
+		return "UploadedVersion"
+	case reflect.TypeFor[source.Entry]():
+		return "Source"
+	}
+	return name
+}

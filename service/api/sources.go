@@ -1,0 +1,393 @@
+package api
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"mime"
+	"mime/multipart"
+	"net/http"
+	"strings"
+	"time"
+
+	"github.com/gofiber/fiber/v3"
+	"golang.org/x/net/http/httpguts"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/render"
+	"echolane/service/records"
+	"echolane/service/source"
+)
+
+// LaneSecret is what PUT …/secrets takes: credentials, or one request header.
+type LaneSecret struct {
+	AccessKey string `json:"access_key,omitempty"`
+	SecretKey string `json:"secret_key,omitempty"`
+	Header    string `json:"header,omitempty"`
+	Value     string `json:"value,omitempty"`
+}
+
+func (a *API) secrets(c fiber.Ctx) error {
+	s, l, no := a.findLane(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	list, err := a.Store.Secrets(c.Context(), s.Name, "lane/"+l.Name+"/")
+	if err != nil {
+		return refuse(c, failed(err, l.Name))
+	}
+	return paged(c, list, func(s records.Secret) string { return s.Name })
+}
+
+func (a *API) putSecret(c fiber.Ctx) error {
+	s, l, no := a.findLane(c, records.MayEdit)
+	if no != nil {
+		return refuse(c, no)
+	}
+	var in LaneSecret
+	if no := read(c, &in); no != nil {
+		return refuse(c, no)
+	}
+	var name, value string
+	switch {
+	case in.Header != "" && in.AccessKey == "" && in.SecretKey == "":
+		if l.Kind != "web" {
+			return refuse(c, badRequest("header", in.Header, "only web lanes send request headers", "access_key and secret_key for this lane"))
+		}
+		if !httpguts.ValidHeaderFieldName(in.Header) || !httpguts.ValidHeaderFieldValue(in.Value) || in.Value == "" {
+			return refuse(c, badRequest("header", in.Header, "that isn't a header field with a value", "a field's name and its value"))
+		}
+		name, value = records.HeaderSecret(l.Name, http.CanonicalHeaderKey(in.Header)), in.Value
+	case in.AccessKey != "" && in.SecretKey != "" && in.Header == "":
+		if l.Kind == "web" || l.Kind == "folder" || l.Bucket == "" {
+			return refuse(c, badRequest("access_key", "", "this lane has no bucket", "credentials for lanes with a bucket"))
+		}
+		text, err := json.Marshal(source.Credentials{AccessKey: in.AccessKey, SecretKey: in.SecretKey})
+		if err != nil {
+			return refuse(c, asRefusal(err))
+		}
+		name, value = records.CredentialsSecret(l.Name), string(text)
+	default:
+		return refuse(c, badRequest("body", "", "it's neither credentials nor a header", "access_key and secret_key, or header and value"))
+	}
+	if err := a.Store.PutSecret(c.Context(), s.Name, name, value, who(c)); err != nil {
+		return refuse(c, failed(err, name))
+	}
+	return a.refreshed(c, name)
+}
+
+// refreshed answers a change that has nothing to show.
+func (a *API) refreshed(c fiber.Ctx, name string) error {
+	if err := a.Settings.Refresh(c.Context()); err != nil {
+		return refuse(c, failed(err, name))
+	}
+	return c.SendStatus(204)
+}
+
+func (a *API) removeSecret(c fiber.Ctx) error {
+	s, l, no := a.findLane(c, records.MayEdit)
+	if no != nil {
+		return refuse(c, no)
+	}
+	name := c.Query("name")
+	if !strings.HasPrefix(name, "lane/"+l.Name+"/") {
+		return refuse(c, badRequest("name", name, "that isn't one of this lane's secrets", "a name that GET …/secrets lists"))
+	}
+	there, err := a.Store.RemoveSecret(c.Context(), s.Name, name)
+	if err != nil {
+		return refuse(c, failed(err, name))
+	}
+	if !there {
+		return refuse(c, nothing("secret", name))
+	}
+	return a.refreshed(c, name)
+}
+
+// testLane walks a source through its lane's rules and, where they let it, looks at it.
+func (a *API) testLane(c fiber.Ctx) error {
+	s, l, no := a.findLane(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	path := c.Query("source")
+	out := TestedLane{Source: path, Steps: []policy.Step{}}
+	lane, err := a.Lanes.Of(s, l)
+	if err == nil {
+		if w, ok := lane.(*source.Web); ok {
+			out.Source, no = w.Check(path, &out.Steps)
+		} else if no = source.CheckPath(path); no == nil {
+			out.Steps = append(out.Steps, policy.Step{Rule: "path", Verdict: "passed", Note: "a plain path below the lane"})
+		}
+		if err = nil; no != nil {
+			err = no
+		}
+	}
+	if err == nil {
+		err = func() error {
+			v, data, err := lane.Look(c.Context(), path, nil)
+			if err == nil && data == nil {
+				data, err = lane.Read(c.Context(), path, v)
+			}
+			if err != nil {
+				return err
+			}
+			info, err := render.Probe(data)
+			if err != nil {
+				return err
+			}
+			out.Bytes, out.Type = int64(len(data)), info.Type
+			out.Width, out.Height = info.Upright()
+			out.Steps = append(out.Steps, policy.Step{Rule: "source", Verdict: "passed", Note: fmt.Sprintf("%s, %d × %d pixels, %d bytes", out.Type, out.Width, out.Height, out.Bytes)})
+			return nil
+		}()
+	}
+	if err != nil {
+		out.Refusal = asRefusal(err)
+		if n := len(out.Steps); n == 0 || !out.Steps[n-1].Decided || out.Steps[n-1].Verdict == "matched" && strings.HasPrefix(out.Steps[n-1].Rule, "allow ") {
+			out.Steps = append(out.Steps, policy.Step{Rule: out.Refusal.Reason, Verdict: "refused", Note: out.Refusal.Detail, Decided: true})
+		}
+	}
+	return c.JSON(out)
+}
+
+func (a *API) sources(c fiber.Ctx) error {
+	s, l, no := a.findLane(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	limit, no := limitOf(c)
+	if no != nil {
+		return refuse(c, no)
+	}
+	page := Page[source.Entry]{Items: []source.Entry{}}
+	if l.Kind == "web" { // nobody can list an HTTP origin: what was asked for so far stands in
+		list, err := a.Store.PathsOf(c.Context(), s.Name, l.Name, c.Query("after"), limit+1)
+		if err != nil {
+			return refuse(c, failed(err, l.Name))
+		}
+		for i, v := range list {
+			if i == limit {
+				page.Next = list[i-1].Path
+				break
+			}
+			page.Items = append(page.Items, source.Entry{Path: v.Path, Bytes: int64(v.SourceBytes)})
+		}
+		return c.JSON(page)
+	}
+	lane, err := a.Lanes.Of(s, l)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	items, more, err := lane.List(c.Context(), c.Query("after"), limit)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	if items != nil {
+		page.Items = items
+	}
+	if more {
+		page.Next = items[len(items)-1].Path
+	}
+	return c.JSON(page)
+}
+
+func (a *API) facts(c fiber.Ctx) error {
+	data, no := a.readSource(c)
+	if no != nil {
+		return refuse(c, no)
+	}
+	info, err := render.Probe(data)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	return c.JSON(source.FactsOf(data, info))
+}
+
+// original answers the source as it lies there, for comparing beside a variant.
+func (a *API) original(c fiber.Ctx) error {
+	data, no := a.readSource(c)
+	if no != nil {
+		return refuse(c, no)
+	}
+	info, err := render.Probe(data)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	c.Set("Content-Type", info.Type)
+	c.Set("Cache-Control", "private, no-cache")
+	c.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Cross-Origin-Resource-Policy", "same-origin")
+	return c.Send(data)
+}
+
+func (a *API) readSource(c fiber.Ctx) ([]byte, *policy.Refusal) {
+	site, l, no := a.findLane(c, records.MayRead)
+	if no != nil {
+		return nil, no
+	}
+	path := c.Query("path")
+	if l.Kind != "web" || l.BaseURL != "" {
+		if no := source.CheckPath(path); no != nil {
+			return nil, no
+		}
+	}
+	lane, err := a.Lanes.Of(site, l)
+	if err != nil {
+		return nil, asRefusal(err)
+	}
+	v, data, err := lane.Look(c.Context(), path, nil)
+	if err == nil && data == nil {
+		data, err = lane.Read(c.Context(), path, v)
+	}
+	if err != nil {
+		return nil, asRefusal(err)
+	}
+	return data, nil
+}
+
+// findUploads gives an upload lane.
+func (a *API) findUploads(c fiber.Ctx, right string) (*policy.CompiledLane, *source.Upload, *policy.Refusal) {
+	s, l, no := a.findLane(c, right)
+	if no != nil {
+		return nil, nil, no
+	}
+	lane, err := a.Lanes.Of(s, l)
+	if err != nil {
+		return nil, nil, asRefusal(err)
+	}
+	up, ok := lane.(*source.Upload)
+	if !ok {
+		return nil, nil, badRequest("lane", l.Name, fmt.Sprintf("sources of a %s lane are put where they lie, not through Echo Lane", l.Kind), "a lane of kind upload")
+	}
+	if path := c.Query("path"); path != "" || c.Method() != "POST" {
+		if no := source.CheckPath(path); no != nil {
+			return nil, nil, no
+		}
+	}
+	return l, up, nil
+}
+
+// Uploaded is what an upload is answered with.
+type Uploaded struct {
+	source.Uploaded
+	Facts source.Facts `json:"facts"`
+	URL   string       `json:"url"` // where variants of it are
+}
+
+// upload takes a source as the body itself, or as the file of a multipart form.
+func (a *API) upload(c fiber.Ctx) error {
+	l, up, no := a.findUploads(c, records.MayEdit)
+	if no != nil {
+		return refuse(c, no)
+	}
+	var body io.Reader = c.RequestCtx().RequestBodyStream()
+	if body == nil || c.RequestCtx().RequestBodyStream() == nil {
+		body = strings.NewReader(string(c.RequestCtx().PostBody()))
+	}
+	path := c.Query("path")
+	if kind, params, err := mime.ParseMediaType(c.Get("Content-Type")); err == nil && kind == "multipart/form-data" {
+		part, err := filePart(multipart.NewReader(body, params["boundary"]))
+		if err != nil {
+			return refuse(c, badRequest("body", "", "the form has no file: "+err.Error(), "multipart/form-data with one file"))
+		}
+		body = part
+		if path == "" {
+			path = part.FileName()
+		}
+	}
+	if no := source.CheckPath(path); no != nil {
+		return refuse(c, no)
+	}
+	data, err := io.ReadAll(io.LimitReader(body, l.Limits.SourceBytes+1))
+	if err != nil {
+		return refuse(c, badRequest("body", "", "the upload broke off", "the whole file"))
+	}
+	if no := l.Limits.CheckBytes(int64(len(data))); no != nil {
+		return refuse(c, no)
+	}
+	info, err := render.Probe(data)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	if no := l.Limits.CheckPixels(info.W, info.H); no != nil {
+		return refuse(c, no)
+	}
+	// Its placeholder is made first: what can't be decoded isn't kept.
+	placeholder, err := Placeholder(c.Context(), a.Renderer, data, l.Limits)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	facts := source.FactsOf(data, info)
+	facts.Placeholder = placeholder
+	kept, err := up.Put(c.Context(), path, data, source.Uploaded{Type: info.Type, Width: facts.Width, Height: facts.Height, At: time.Now().UTC(), By: who(c)})
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	url := "/" + c.Params("site") + "/" + l.Name
+	for element := range strings.SplitSeq(path, "/") {
+		url += "/" + string(declare.AppendSegment(nil, element))
+	}
+	return c.Status(201).JSON(Uploaded{kept, facts, url})
+}
+
+func filePart(r *multipart.Reader) (*multipart.Part, error) {
+	for {
+		p, err := r.NextPart()
+		if errors.Is(err, io.EOF) {
+			return nil, errors.New("it ends before one comes")
+		}
+		if err != nil {
+			return nil, err
+		}
+		if p.FileName() != "" {
+			return p, nil
+		}
+	}
+}
+
+const largestPlaceholder = 600
+
+// Placeholder is a picture of at most 600 bytes as a data URL, small enough to stand in a page until the real
+// one has come.
+func Placeholder(ctx context.Context, r Renderer, data []byte, limits policy.Limits) (string, error) {
+	for _, side := range []float64{40, 28, 20, 14, 8} {
+		d := declare.Declarations{Width: side, Height: side, Fit: declare.Contain, Format: declare.WebP, Quality: 40}
+		made, err := r.Render(ctx, data, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits})
+		if err != nil {
+			return "", err
+		}
+		url := "data:image/webp;base64," + base64.StdEncoding.EncodeToString(made.Data)
+		if len(url) <= largestPlaceholder {
+			return url, nil
+		}
+	}
+	return "", nil
+}
+
+func (a *API) removeSource(c fiber.Ctx) error {
+	_, up, no := a.findUploads(c, records.MayEdit)
+	if no != nil {
+		return refuse(c, no)
+	}
+	if err := up.Remove(c.Context(), c.Query("path")); err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	return c.SendStatus(204)
+}
+
+func (a *API) versions(c fiber.Ctx) error {
+	_, up, no := a.findUploads(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	list, err := up.Versions(c.Context(), c.Query("path"))
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	return c.JSON(Page[source.Uploaded]{Items: list})
+}
