@@ -161,15 +161,13 @@ func find(words []string, word string) int {
 	return 0
 }
 
-// number writes v the one way that the address form writes numbers: the shortest decimal that reads back
-// as v, without exponent.
-func number(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
+func number(v float64) string { return string(appendNumber(nil, v)) }
 
 // Over returns d with what it doesn't declare taken from base: the cascade of a site's defaults under a URL.
 func (d Declarations) Over(base Declarations) Declarations {
 	for i := range properties {
-		if p := &properties[i]; !p.declared(&d) {
-			p.inherit(&d, &base)
+		if !d.has(i) {
+			d.inherit(i, &base)
 		}
 	}
 	return d
@@ -187,16 +185,15 @@ func (d Declarations) AddressForm() string {
 func (d Declarations) AppendAddressForm(b []byte) []byte {
 	start := len(b)
 	for i := range properties {
-		p := &properties[i]
-		if !p.declared(&d) {
+		if !d.has(i) {
 			continue
 		}
 		if len(b) > start {
 			b = append(b, '&')
 		}
-		b = append(b, p.name...)
+		b = append(b, properties[i].name...)
 		b = append(b, '=')
-		b = p.append(b, &d)
+		b = d.appendValue(i, b)
 	}
 	return b
 }

@@ -74,9 +74,10 @@ func Parse(query string) (Declarations, error) {
 			problems = append(problems, p)
 		}
 	}
-	var seen [len(properties)]bool
-	for piece := range strings.SplitSeq(query, "&") {
-		if piece == "" {
+	var seen [numProperties]bool
+	for rest := query; rest != ""; {
+		var piece string
+		if piece, rest, _ = strings.Cut(rest, "&"); piece == "" {
 			continue
 		}
 		rawName, rawValue, _ := strings.Cut(piece, "=")
@@ -101,12 +102,12 @@ func Parse(query string) (Declarations, error) {
 			continue
 		}
 		seen[i] = true
-		value = strings.Trim(value, " \t\n\r\f") // CSS white space
+		value = trim(value)
 		if value == "" && !p.mayBeEmpty {
 			report(Problem{Parameter: p.name, Reason: "empty", Allowed: p.allowed})
 			continue
 		}
-		if reason := p.set(&d, value); reason != "" {
+		if reason := d.set(i, value); reason != "" {
 			report(Problem{Parameter: p.name, Given: value, Reason: reason, Allowed: p.allowed, Nearest: spelling.Nearest(value, p.keywords)})
 		}
 	}
@@ -118,18 +119,37 @@ func Parse(query string) (Declarations, error) {
 
 func index(name string) int {
 	for i := range properties {
-		if strings.EqualFold(properties[i].name, name) {
+		if properties[i].name == name {
+			return i
+		}
+	}
+	for i := range properties {
+		if len(properties[i].name) == len(name) && strings.EqualFold(properties[i].name, name) {
 			return i
 		}
 	}
 	return -1
 }
 
-func unescape(s string) (string, error) {
-	if !strings.ContainsAny(s, "%+") {
-		return s, nil
+// trim takes CSS white space away on both sides.
+func trim(s string) string {
+	space := func(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' }
+	for s != "" && space(s[0]) {
+		s = s[1:]
 	}
-	return url.QueryUnescape(s)
+	for s != "" && space(s[len(s)-1]) {
+		s = s[:len(s)-1]
+	}
+	return s
+}
+
+func unescape(s string) (string, error) {
+	for i := range len(s) {
+		if s[i] == '%' || s[i] == '+' {
+			return url.QueryUnescape(s)
+		}
+	}
+	return s, nil
 }
 
 func shorten(s string) string {
@@ -139,123 +159,195 @@ func shorten(s string) string {
 	return strings.ToValidUTF8(s[:77], "") + "…"
 }
 
-// A property is one name of the language: how its value is read, written and inherited.
+// A property is one name of the language. How its value is read, written and inherited stands in the methods
+// below, as switches over its index rather than as functions in this table: so the declarations stay on the
+// stack, and a request costs no allocation here.
 type property struct {
 	name     string
 	allowed  string   // what may stand there, for people
 	keywords []string // words to offer when a value is nearly one of them
 
 	mayBeEmpty bool
-	set        func(d *Declarations, value string) (reason string)
-	declared   func(d *Declarations) bool
-	inherit    func(d, from *Declarations)
-	append     func(b []byte, d *Declarations) []byte
 }
 
 const maxSide = 65535
 
-// properties stand in the order of the language, which is the order of the address form.
-var properties = [14]property{
-	{
-		name: "width", allowed: "a length in CSS pixels from 1 to 65535, such as 480 or 480px",
-		set:      func(d *Declarations, v string) string { return setLength(&d.Width, v) },
-		declared: func(d *Declarations) bool { return d.Width != 0 },
-		inherit:  func(d, from *Declarations) { d.Width = from.Width },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, number(d.Width)...) },
-	},
-	{
-		name: "height", allowed: "a length in CSS pixels from 1 to 65535, such as 320 or 320px",
-		set:      func(d *Declarations, v string) string { return setLength(&d.Height, v) },
-		declared: func(d *Declarations) bool { return d.Height != 0 },
-		inherit:  func(d, from *Declarations) { d.Height = from.Height },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, number(d.Height)...) },
-	},
-	{
-		name: "aspect-ratio", allowed: "width/height or one number, such as 4/3 or 1.91, from 1/1000 to 1000",
-		set:      func(d *Declarations, v string) string { return setRatio(&d.Aspect, v) },
-		declared: func(d *Declarations) bool { return !d.Aspect.IsZero() },
-		inherit:  func(d, from *Declarations) { d.Aspect = from.Aspect },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Aspect.String()...) },
-	},
-	{
-		name: "resolution", allowed: "0.5x to 4x, such as 2x",
-		set:      func(d *Declarations, v string) string { return setResolution(&d.Resolution, v) },
-		declared: func(d *Declarations) bool { return d.Resolution != 0 },
-		inherit:  func(d, from *Declarations) { d.Resolution = from.Resolution },
-		append:   func(b []byte, d *Declarations) []byte { return append(append(b, number(d.Resolution)...), 'x') },
-	},
-	{
-		name: "object-fit", allowed: "fill, cover or contain", keywords: fits[1:],
-		set:      func(d *Declarations, v string) string { return setKeyword(&d.Fit, fits, v) },
-		declared: func(d *Declarations) bool { return d.Fit != FitUnset },
-		inherit:  func(d, from *Declarations) { d.Fit = from.Fit },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Fit.String()...) },
-	},
-	{
-		name: "grow", allowed: "no or yes", keywords: grows[1:],
-		set:      func(d *Declarations, v string) string { return setKeyword(&d.Grow, grows, v) },
-		declared: func(d *Declarations) bool { return d.Grow != GrowUnset },
-		inherit:  func(d, from *Declarations) { d.Grow = from.Grow },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Grow.String()...) },
-	},
-	{
-		name: "opacity", allowed: "a number from 0 to 1 or a percentage, such as .6 or 60%25",
-		set:      func(d *Declarations, v string) string { return setOpacity(&d.Opacity, v) },
-		declared: func(d *Declarations) bool { return d.Opacity.Declared },
-		inherit:  func(d, from *Declarations) { d.Opacity = from.Opacity },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, number(d.Opacity.Value)...) },
-	},
-	{
-		name: "format", allowed: "webp, jpeg or png", keywords: formats[1:],
-		set:      func(d *Declarations, v string) string { return setKeyword(&d.Format, formats[:], v) },
-		declared: func(d *Declarations) bool { return d.Format != FormatUnset },
-		inherit:  func(d, from *Declarations) { d.Format = from.Format },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Format.String()...) },
-	},
-	{
-		name: "quality", allowed: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"},
-		set:      func(d *Declarations, v string) string { return setQuality(&d.Quality, v) },
-		declared: func(d *Declarations) bool { return d.Quality != 0 },
-		inherit:  func(d, from *Declarations) { d.Quality = from.Quality },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Quality.String()...) },
-	},
-	{
-		name: "as", allowed: "explain", keywords: ases[1:],
-		set:      func(d *Declarations, v string) string { return setKeyword(&d.As, ases, v) },
-		declared: func(d *Declarations) bool { return d.As != AsUnset },
-		inherit:  func(d, from *Declarations) { d.As = from.As },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, d.As.String()...) },
-	},
-	{
-		name: "download", allowed: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true,
-		set:      setDownload,
-		declared: func(d *Declarations) bool { return d.Download.Declared },
-		inherit:  func(d, from *Declarations) { d.Download = from.Download },
-		append:   func(b []byte, d *Declarations) []byte { return appendEscaped(b, d.Download.Name) },
-	},
-	{
-		name: "expires", allowed: "a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z",
-		set:      setExpires,
-		declared: func(d *Declarations) bool { return d.Expires != 0 },
-		inherit:  func(d, from *Declarations) { d.Expires = from.Expires },
-		append: func(b []byte, d *Declarations) []byte {
-			return time.Unix(d.Expires, 0).UTC().AppendFormat(b, time.RFC3339)
-		},
-	},
-	{
-		name: "keyid", allowed: "a key's name: 1 to 64 of a–z, 0–9 and -",
-		set:      func(d *Declarations, v string) string { return setToken(&d.KeyID, v, 64, isKeyID) },
-		declared: func(d *Declarations) bool { return d.KeyID != "" },
-		inherit:  func(d, from *Declarations) { d.KeyID = from.KeyID },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, d.KeyID...) },
-	},
-	{
-		name: "signature", allowed: "43 characters of base64url, as signing gives them",
-		set:      func(d *Declarations, v string) string { return setToken(&d.Signature, v, 43, isBase64URL) },
-		declared: func(d *Declarations) bool { return d.Signature != "" },
-		inherit:  func(d, from *Declarations) { d.Signature = from.Signature },
-		append:   func(b []byte, d *Declarations) []byte { return append(b, d.Signature...) },
-	},
+// The order of the language, which is the order of the address form.
+const (
+	pWidth = iota
+	pHeight
+	pAspect
+	pResolution
+	pFit
+	pGrow
+	pOpacity
+	pFormat
+	pQuality
+	pAs
+	pDownload
+	pExpires
+	pKeyID
+	pSignature
+	numProperties
+)
+
+var properties = [numProperties]property{
+	pWidth:      {name: "width", allowed: "a length in CSS pixels from 1 to 65535, such as 480 or 480px"},
+	pHeight:     {name: "height", allowed: "a length in CSS pixels from 1 to 65535, such as 320 or 320px"},
+	pAspect:     {name: "aspect-ratio", allowed: "width/height or one number, such as 4/3 or 1.91, from 1/1000 to 1000"},
+	pResolution: {name: "resolution", allowed: "0.5x to 4x, such as 2x"},
+	pFit:        {name: "object-fit", allowed: "fill, cover or contain", keywords: fits[1:]},
+	pGrow:       {name: "grow", allowed: "no or yes", keywords: grows[1:]},
+	pOpacity:    {name: "opacity", allowed: "a number from 0 to 1 or a percentage, such as .6 or 60%25"},
+	pFormat:     {name: "format", allowed: "webp, jpeg or png", keywords: formats[1:]},
+	pQuality:    {name: "quality", allowed: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"}},
+	pAs:         {name: "as", allowed: "explain", keywords: ases[1:]},
+	pDownload:   {name: "download", allowed: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true},
+	pExpires:    {name: "expires", allowed: "a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z"},
+	pKeyID:      {name: "keyid", allowed: "a key's name: 1 to 64 of a–z, 0–9 and -"},
+	pSignature:  {name: "signature", allowed: "43 characters of base64url, as signing gives them"},
+}
+
+// set reads a property's value; reason is "" where that went well.
+func (d *Declarations) set(i int, v string) (reason string) {
+	switch i {
+	case pWidth:
+		return setLength(&d.Width, v)
+	case pHeight:
+		return setLength(&d.Height, v)
+	case pAspect:
+		return setRatio(&d.Aspect, v)
+	case pResolution:
+		return setResolution(&d.Resolution, v)
+	case pFit:
+		return setKeyword(&d.Fit, fits, v)
+	case pGrow:
+		return setKeyword(&d.Grow, grows, v)
+	case pOpacity:
+		return setOpacity(&d.Opacity, v)
+	case pFormat:
+		return setKeyword(&d.Format, formats[:], v)
+	case pQuality:
+		return setQuality(&d.Quality, v)
+	case pAs:
+		return setKeyword(&d.As, ases, v)
+	case pDownload:
+		return setDownload(d, v)
+	case pExpires:
+		return setExpires(d, v)
+	case pKeyID:
+		return setToken(&d.KeyID, v, 64, isKeyID)
+	default:
+		return setToken(&d.Signature, v, 43, isBase64URL)
+	}
+}
+
+// has reports whether a property is declared.
+func (d *Declarations) has(i int) bool {
+	switch i {
+	case pWidth:
+		return d.Width != 0
+	case pHeight:
+		return d.Height != 0
+	case pAspect:
+		return !d.Aspect.IsZero()
+	case pResolution:
+		return d.Resolution != 0
+	case pFit:
+		return d.Fit != FitUnset
+	case pGrow:
+		return d.Grow != GrowUnset
+	case pOpacity:
+		return d.Opacity.Declared
+	case pFormat:
+		return d.Format != FormatUnset
+	case pQuality:
+		return d.Quality != 0
+	case pAs:
+		return d.As != AsUnset
+	case pDownload:
+		return d.Download.Declared
+	case pExpires:
+		return d.Expires != 0
+	case pKeyID:
+		return d.KeyID != ""
+	default:
+		return d.Signature != ""
+	}
+}
+
+// inherit takes a property's value from other declarations.
+func (d *Declarations) inherit(i int, from *Declarations) {
+	switch i {
+	case pWidth:
+		d.Width = from.Width
+	case pHeight:
+		d.Height = from.Height
+	case pAspect:
+		d.Aspect = from.Aspect
+	case pResolution:
+		d.Resolution = from.Resolution
+	case pFit:
+		d.Fit = from.Fit
+	case pGrow:
+		d.Grow = from.Grow
+	case pOpacity:
+		d.Opacity = from.Opacity
+	case pFormat:
+		d.Format = from.Format
+	case pQuality:
+		d.Quality = from.Quality
+	}
+}
+
+// appendValue writes a property's value the one way.
+func (d *Declarations) appendValue(i int, b []byte) []byte {
+	switch i {
+	case pWidth:
+		return appendNumber(b, d.Width)
+	case pHeight:
+		return appendNumber(b, d.Height)
+	case pAspect:
+		b = appendNumber(b, d.Aspect.W)
+		if d.Aspect.H != 1 {
+			b = appendNumber(append(b, '/'), d.Aspect.H)
+		}
+		return b
+	case pResolution:
+		return append(appendNumber(b, d.Resolution), 'x')
+	case pFit:
+		return append(b, d.Fit.String()...)
+	case pGrow:
+		return append(b, d.Grow.String()...)
+	case pOpacity:
+		return appendNumber(b, d.Opacity.Value)
+	case pFormat:
+		return append(b, d.Format.String()...)
+	case pQuality:
+		if d.Quality == Lossless {
+			return append(b, "lossless"...)
+		}
+		return strconv.AppendInt(b, int64(d.Quality), 10)
+	case pAs:
+		return append(b, d.As.String()...)
+	case pDownload:
+		return appendEscaped(b, d.Download.Name)
+	case pExpires:
+		return time.Unix(d.Expires, 0).UTC().AppendFormat(b, time.RFC3339)
+	case pKeyID:
+		return append(b, d.KeyID...)
+	default:
+		return append(b, d.Signature...)
+	}
+}
+
+// appendNumber writes v the one way that the address form writes numbers: the shortest decimal that reads
+// back as v, without exponent.
+func appendNumber(b []byte, v float64) []byte {
+	if v == math.Trunc(v) && v < 1e15 {
+		return strconv.AppendInt(b, int64(v), 10)
+	}
+	return strconv.AppendFloat(b, v, 'f', -1, 64)
 }
 
 func setResolution(to *float64, value string) string {

@@ -106,34 +106,54 @@ func raise(limit string, v int64) *Mend {
 	return &Mend{Action: "set-limit", Value: fmt.Sprintf("%s=%d", limit, (v+step-1)/step*step)}
 }
 
-// Command is the command line that makes the mend.
+// Command is the command line that makes the mend. What it holds may come from strangers, so it is quoted for
+// a POSIX shell wherever it isn't plain.
 func (m Mend) Command(site string) string {
-	lane := site + "/" + m.Lane
+	words := []string{"echolane", "site", "set", site}
+	if m.Lane != "" {
+		words = []string{"echolane", "lane", "set", site + "/" + m.Lane}
+	}
+	name, value, _ := strings.Cut(m.Value, "=")
 	switch m.Action {
-	case "add-rung", "add-shape", "add-page":
-		return fmt.Sprintf("echolane site set %s --%s %s", site, m.Action, m.Value)
-	case "add-format":
-		return fmt.Sprintf("echolane site set %s --add-format %s", site, m.Value)
+	case "add-rung", "add-shape", "add-page", "add-format":
+		words = append(words, "--"+m.Action, m.Value)
 	case "allow-silent":
-		return fmt.Sprintf("echolane site set %s --pages-silent allow", site)
-	case "url-paint":
-		return fmt.Sprintf("echolane site set %s --paint url", site)
-	case "url-grow":
-		return fmt.Sprintf("echolane site set %s --grow url", site)
+		words = append(words, "--pages-silent", "allow")
+	case "url-paint", "url-grow":
+		words = append(words, "--"+strings.TrimPrefix(m.Action, "url-"), "url")
 	case "add-allow":
-		return fmt.Sprintf("echolane lane set %s --allow '%s'", lane, m.Value)
+		words = append(words, "--allow", m.Value)
 	case "remove-deny":
-		return fmt.Sprintf("echolane lane set %s --no-deny '%s'", lane, m.Value)
+		words = append(words, "--no-deny", m.Value)
 	case "add-private":
-		return fmt.Sprintf("echolane lane set %s --private %s", lane, m.Value)
+		words = append(words, "--private", m.Value)
 	case "set-limit":
 		if m.Lane != "" {
-			_, v, _ := strings.Cut(m.Value, "=")
-			return fmt.Sprintf("echolane lane set %s --source-bytes %s", lane, v)
+			words = append(words, "--"+strings.ReplaceAll(name, "_", "-"), value)
+		} else {
+			words = append(words, "--limit", m.Value)
 		}
-		return fmt.Sprintf("echolane site set %s --limit %s", site, m.Value)
 	}
-	return ""
+	for i, w := range words {
+		words[i] = quote(w)
+	}
+	return strings.Join(words, " ")
+}
+
+func quote(word string) string {
+	plain := func(r rune) bool {
+		return r >= 'a' && r <= 'z' || r >= 'A' && r <= 'Z' || r >= '0' && r <= '9' || strings.ContainsRune("_.,:/@%+=-", r)
+	}
+	if word != "" && !strings.ContainsFunc(word, func(r rune) bool { return !plain(r) }) {
+		return word
+	}
+	word = strings.Map(func(r rune) rune {
+		if r < ' ' || r == 0x7f {
+			return -1
+		}
+		return r
+	}, word)
+	return "'" + strings.ReplaceAll(word, "'", `'\''`) + "'"
 }
 
 // Mended is No for a refusal that a change of settings would mend: the change's command is its way out, behind

@@ -48,6 +48,7 @@ func TestOfferKeepsTheSitesOrderAndAlwaysAnswers(t *testing.T) {
 		{"lossless with webp", []declare.Format{j, w}, AcceptsWebP, declare.Lossless, []declare.Format{w, p}},
 	} {
 		site := Site{Formats: c.formats}
+		site.offers = makeOffers(&site)
 		if got := site.Offer(c.accept, c.quality); !slices.Equal(got, c.want) {
 			t.Errorf("%s: %v, want %v", c.name, got, c.want)
 		}
@@ -55,7 +56,7 @@ func TestOfferKeepsTheSitesOrderAndAlwaysAnswers(t *testing.T) {
 }
 
 func TestLimits(t *testing.T) {
-	l := Limits{SourceBytes: 1000, SourcePixels: 1000}
+	l := Limits{SourceBytes: 1000, SourcePixels: 1000, SourceFrames: 3, Width: 50, Height: 40, Pixels: 1500}
 	if l.CheckBytes(1000) != nil || l.CheckPixels(100, 10) != nil {
 		t.Error("what is just within the limits is refused")
 	}

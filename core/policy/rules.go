@@ -129,11 +129,15 @@ func ProposeRule(url string) string {
 	}
 	dir := u.Pathname()
 	dir = dir[:strings.LastIndexByte(dir, '/')+1]
-	return u.Scheme() + "://" + patternEscape.ReplaceAllString(u.Host(), `\$0`) + patternEscape.ReplaceAllString(dir, `\$0`) + "*"
+	host := patternEscape.ReplaceAllString(u.Hostname(), `\$0`)
+	if u.Port() != "" {
+		host += ":" + u.Port()
+	}
+	return u.Scheme() + "://" + host + patternEscape.ReplaceAllString(dir, `\$0`) + "*"
 }
 
-// patternEscape finds what has a meaning in a pattern, but for the colon before a port.
-var patternEscape = regexp.MustCompile(`[*?+(){}\\]|:[^0-9]`)
+// patternEscape finds what has a meaning in a pattern.
+var patternEscape = regexp.MustCompile(`[*?+(){}\\:]`)
 
 // ReadURL reads a source's URL as the URL standard does (so that octal, hexadecimal and short forms of IPv4
 // addresses, full-width letters and percent-encoded hosts come out as what they are), and refuses what isn't

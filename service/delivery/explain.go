@@ -5,6 +5,7 @@ import (
 
 	"github.com/valyala/fasthttp"
 
+	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/service/source"
 	"echolane/service/variants"
@@ -37,7 +38,9 @@ func (s *Service) explain(c *fasthttp.RequestCtx, r *request, no *policy.Refusal
 	}
 	if r.lane != nil {
 		x.Lane = r.lane.Name
-		x.Address = string(r.form(r.declared))
+		shown := r.declared
+		shown.As = declare.AsUnset
+		x.Address = string(r.form(shown))
 	}
 	if no == nil {
 		_, x.Refusal = s.admit(c, r.site, steps)
