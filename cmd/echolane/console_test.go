@@ -1,13 +1,21 @@
 package main
 
 import (
+	"encoding/base64"
+	"encoding/json"
+	"errors"
 	"fmt"
 	"net/url"
+	"os"
+	"path/filepath"
+	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 
+	"echolane/service/api"
+	"echolane/testbed"
 	"echolane/testbed/browser"
 )
 
@@ -25,6 +33,46 @@ func openPage(t *testing.T) page {
 	}
 	t.Cleanup(b.Close)
 	return page{b, t}
+}
+
+// enter opens a page that is signed in as an owner of the service.
+func enter(t *testing.T, s *testbed.Process) page {
+	t.Helper()
+	addOwner(t, s)
+	p := openPage(t)
+	p.must(p.Open(s.Base + "/-/live"))
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`window.status0 = 0; fetch("/-/api/v1/session", {method: "POST", body: JSON.stringify({name: "wren", password: "kites in the wind"})}).then(r => window.status0 = r.status); 0`)))
+	p.until(`window.status0 === 200`)
+	return p
+}
+
+func addOwner(t *testing.T, s *testbed.Process) {
+	t.Helper()
+	a := s.Ask(t, "POST", "/-/api/v1/people", strings.NewReader(`{"name": "wren", "password": "kites in the wind", "may": "own"}`))
+	if a.StatusCode != 201 && a.StatusCode != 409 {
+		t.Fatalf("add wren: %d %s", a.StatusCode, a.Data)
+	}
+}
+
+// click presses the button that says so.
+func (p page) click(text string) {
+	p.t.Helper()
+	p.until(`[...document.querySelectorAll("button, a")].some(b => b.textContent.trim() === ` + strconv.Quote(text) + ` && !b.disabled)`)
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("button, a")].find(b => b.textContent.trim() === ` + strconv.Quote(text) + ` && !b.disabled).click()`)))
+}
+
+// fill types into the field with this label, as React hears it.
+func (p page) fill(label, text string) {
+	p.t.Helper()
+	field := `(() => { const l = [...document.querySelectorAll("label")].find(l => l.textContent.trim() === ` + strconv.Quote(label) + `); return l && (l.control ?? l.querySelector("input")) })()`
+	p.until(field)
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`(() => { const f = ` + field + `; Object.getOwnPropertyDescriptor(Object.getPrototypeOf(f), "value").set.call(f, ` + strconv.Quote(text) + `); f.dispatchEvent(new Event("input", {bubbles: true})) })()`)))
+}
+
+// says waits until the page shows these words.
+func (p page) says(words string) {
+	p.t.Helper()
+	p.until(`document.body.innerText.includes(` + strconv.Quote(words) + `)`)
 }
 
 func (p page) must(err error) {
@@ -63,7 +111,7 @@ const variantPixels = `document.querySelector("section[aria-label=Variant] dd").
 
 func TestEaselFromLaneToCopiedURL(t *testing.T) {
 	s := bed.Kestrel(t)
-	p := openPage(t)
+	p := enter(t, s)
 	p.must(p.Look(1280, 800, "light"))
 	p.must(p.Open(s.Base + "/"))
 	p.until(`location.pathname === "/-/console/easel/kestrel/catalogue"`)
@@ -114,7 +162,7 @@ func TestEaselFromLaneToCopiedURL(t *testing.T) {
 
 func TestEaselAddressHoldsTheWholeState(t *testing.T) {
 	s := bed.Kestrel(t)
-	p := openPage(t)
+	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/dragon-tail.jpg?width=200&aspect-ratio=1%2F1&object-fit=fill&format=jpeg&quality=35"))
 	p.until(saving)
 	p.until(variantPixels + ` === "200 × 200"`)
@@ -136,19 +184,20 @@ func TestEaselAddressHoldsTheWholeState(t *testing.T) {
 
 func TestEaselShowsRefusalsInTheServicesWords(t *testing.T) {
 	s := bed.Kestrel(t)
-	p := openPage(t)
+	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/nothing.jpg"))
 	p.until(`document.querySelector("[role=alert]")?.innerText.includes("No such source")`)
 	p.must(p.Open(s.Base + "/-/console/elsewhere"))
 	p.until(`document.body.innerText.includes("There is no such place")`)
 	empty := bed.Serve(t)
+	p = enter(t, empty)
 	p.must(p.Open(empty.Base + "/-/console/"))
 	p.until(`document.body.innerText.includes("echolane lane add")`)
 }
 
 func TestConsoleInTheDarkAndOnAPhone(t *testing.T) {
 	s := bed.Kestrel(t)
-	p := openPage(t)
+	p := enter(t, s)
 	ground := `getComputedStyle(document.body).backgroundColor`
 	p.must(p.Look(1280, 800, "dark"))
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/mark.png?width=200"))
@@ -170,21 +219,226 @@ func TestConsoleInTheDarkAndOnAPhone(t *testing.T) {
 
 func TestEverythingInTheConsoleIsReachedByTab(t *testing.T) {
 	s := bed.Kestrel(t)
-	p := openPage(t)
+	p := enter(t, s)
 	p.must(p.Look(1280, 800, "light"))
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/mark.png?width=200&height=100"))
 	p.until(saving)
 	seen := map[string]bool{}
-	for range 60 {
+	for range 70 {
 		p.must(p.Do(chromedp.KeyEvent("\t")))
 		seen[p.text(`(e => e.closest("[role=group],[role=radiogroup]")?.getAttribute("aria-label") || e.getAttribute("aria-label") || e.labels?.[0]?.textContent || e.textContent.trim())(document.activeElement)`)] = true
 		if !strings.Contains(p.text(`getComputedStyle(document.activeElement).outlineStyle`), "solid") && p.text(`document.activeElement.tagName`) != "BODY" {
 			t.Errorf("no focus ring on %s", p.text(`document.activeElement.outerHTML.slice(0, 120)`))
 		}
 	}
-	for _, want := range []string{"Easel", "Light or dark", "Lane", "Find a source", "Copy URL", "Width", "Height", "Shape", "Shapes", "Fit", "Format", "Loss", "Quality"} {
+	for _, want := range []string{"Lanes", "Easel", "Refusals", "Keys", "Sign out", "Light or dark", "Lane", "Find a source", "Copy URL", "Width", "Height", "Shape", "Shapes", "Fit", "Format", "Loss", "Quality"} {
 		if !seen[want] {
 			t.Errorf("Tab doesn't reach %s; it reaches %v", want, seen)
 		}
 	}
+}
+
+func TestTheDoorOfTheConsole(t *testing.T) {
+	s := bed.Kestrel(t)
+	link := firstLink(t, s)
+	p := openPage(t)
+	p.must(p.Look(1280, 800, "light"))
+	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue"))
+	p.says("Open the link that it printed")
+	if strings.Contains(p.text(`document.body.innerText`), "delta-red") {
+		t.Error("sources are shown to nobody")
+	}
+	// The first owner, by the link that serve printed.
+	p.must(p.Open(s.Base + link))
+	p.says("Become the owner")
+	p.fill("Name", "wren")
+	p.fill("Password", "short")
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`document.querySelector("form").requestSubmit()`)))
+	p.says("10 to 256 characters")
+	p.fill("Password", "kites in the wind")
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`document.querySelector("form").requestSubmit()`)))
+	p.until(`location.pathname === "/-/console/easel/kestrel/catalogue"`)
+	p.until(`document.querySelectorAll("ul[aria-label=Sources] img").length >= 14`)
+	if cookie := p.text(`document.cookie`); cookie != "" {
+		t.Errorf("a script can read the session: %s", cookie)
+	}
+	// Out, and in again by name.
+	p.click("Sign out")
+	p.says("Sign in")
+	p.fill("Name", "wren")
+	p.fill("Password", "kites in the rain")
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`document.querySelector("form").requestSubmit()`)))
+	p.says("name and password don't go together")
+	p.fill("Password", "kites in the wind")
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`document.querySelector("form").requestSubmit()`)))
+	p.until(`document.querySelectorAll("ul[aria-label=Sources] img").length >= 14`)
+	// The link was good once.
+	p.click("Sign out")
+	p.must(p.Open(s.Base + link))
+	p.says("the one-time link was used, or has ended")
+}
+
+func TestLanesAreDraftedShownAndMade(t *testing.T) {
+	s := bed.Kestrel(t)
+	p := enter(t, s)
+	p.must(p.Look(1280, 800, "light"))
+	p.must(p.Open(s.Base + "/-/console/lanes"))
+	p.until(`location.pathname === "/-/console/lanes/kestrel"`)
+
+	// A web lane: drafted, refused for what is missing, mended, warned about, made.
+	p.fill("Another lane", "press")
+	p.click("web")
+	p.click("Draft it")
+	p.says("A draft: review and make the changes")
+	p.click("Review changes…")
+	p.says("without a rule no source is allowed")
+	p.fill("Allow", "http://photos.kestrel.test/*\nhttps://*.kestrel.test/press/*")
+	p.fill("Deny", "https://*.kestrel.test/press/private/*")
+	p.click("Review changes…")
+	p.says("lanes.press.allow")
+	p.says("plain http")
+	p.click("Make these changes")
+	p.says("version 3")
+	var site api.Site
+	if err := json.Unmarshal([]byte(bed.Must(t, s, "site", "show", "kestrel", "--json")), &site); err != nil {
+		t.Fatal(err)
+	}
+	if l := site.Document.Lane("press"); l == nil || len(l.Allow) != 2 || len(l.Deny) != 1 || l.FreshS != 300 {
+		t.Errorf("%+v", l)
+	}
+	// Its rules are walked on demand.
+	p.fill("Would this source be allowed?", "https://a.kestrel.test/press/private/x.jpg")
+	p.click("Test")
+	p.until(`document.querySelector("table[aria-label=Steps]")?.innerText.includes("deny https://*.kestrel.test/press/private/*")`)
+	// A secret goes in and doesn't come out.
+	p.fill("Header", "Authorization")
+	p.fill("Value", "Bearer of-kites")
+	p.click("Keep")
+	p.says("header/Authorization is kept")
+	if strings.Contains(p.text(`document.documentElement.outerHTML`), "of-kites") {
+		t.Error("the page goes on showing the secret")
+	}
+	// Limits, the ladder by proposal.
+	p.click("Propose")
+	p.fill("Quality, ceiling", "85")
+	p.click("Review changes…")
+	p.says("limits.quality_ceiling")
+	p.click("Make these changes")
+	p.says("version 4")
+	if no := s.Get(t, "/kestrel/catalogue/mark.png?width=333").Problem(t); no.Reason != "no-such-rung" {
+		t.Errorf("with the ladder in force: %+v", no)
+	}
+	// Somebody else's change in between isn't overwritten.
+	p.fill("Quality, ceiling", "80")
+	bed.Must(t, s, "site", "set", "kestrel", "--limit", "quality_floor=5")
+	p.click("Review changes…")
+	p.click("Make these changes")
+	p.says("was changed since you read it")
+	p.click("Undo")
+	// Back to an earlier version.
+	p.must(p.Open(s.Base + "/-/console/lanes/kestrel"))
+	p.says("version 5")
+	p.until(`[...document.querySelectorAll("section[aria-label=History] tr")].some(r => r.cells[0].textContent === "2")`)
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("section[aria-label=History] tr")].find(r => r.cells[0].textContent === "2").querySelector("button").click()`)))
+	p.says("Go back to version 2?")
+	p.click("Go back")
+	p.says("version 6")
+	if out := bed.Must(t, s, "site", "history", "kestrel"); !strings.Contains(out, "restored version 2") || !strings.Contains(out, "wren") {
+		t.Errorf("history:\n%s", out)
+	}
+}
+
+func TestPicturesAreDroppedOnTheConsole(t *testing.T) {
+	s := bed.Kestrel(t)
+	bed.Must(t, s, "lane", "add", "kestrel/incoming", "--upload", "--folder", filepath.Join(t.TempDir(), "incoming"))
+	p := enter(t, s)
+	p.must(p.Open(s.Base + "/-/console/lanes/kestrel/incoming"))
+	p.until(`document.querySelector("[data-testid=drop]")`)
+	drop := func(name string, data []byte) {
+		t.Helper()
+		p.must(p.Do(chromedp.Evaluate[chromedp.Void](`(() => { const bytes = Uint8Array.from(atob(` + strconv.Quote(base64.StdEncoding.EncodeToString(data)) + `), c => c.charCodeAt(0)); const d = new DataTransfer(); d.items.add(new File([bytes], ` + strconv.Quote(name) + `)); document.querySelector("[data-testid=drop]").dispatchEvent(new DragEvent("drop", {dataTransfer: d, bubbles: true, cancelable: true})) })()`)))
+	}
+	mark, err := os.ReadFile(filepath.Join(bed.Pictures, "mark.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	drop("mark.png", mark)
+	p.says("version 1, 800 × 800")
+	drop("note.png", []byte("no picture at all"))
+	p.says("by its first bytes the source is text/plain")
+	if a := s.Get(t, "/kestrel/incoming/mark.png?width=40"); a.StatusCode != 200 {
+		t.Errorf("a variant of what was dropped: %d %s", a.StatusCode, a.Data)
+	}
+}
+
+func TestRefusalsAreMendedInTheConsole(t *testing.T) {
+	s := bed.Kestrel(t)
+	bed.Must(t, s, "site", "set", "kestrel", "--rungs", "320,640")
+	for range 3 {
+		s.Get(t, "/kestrel/catalogue/mark.png?width=400")
+	}
+	s.Get(t, "/kestrel/catalogue/none<b>.png")
+	p := enter(t, s)
+	p.must(p.Look(1280, 800, "light"))
+	p.must(p.Open(s.Base + "/-/console/refusals/kestrel"))
+	p.says("Not a width of the ladder")
+	if first := p.text(`document.querySelector("tbody tr").innerText`); !strings.Contains(first, "3") || !strings.Contains(first, "--add-rung 400") {
+		t.Errorf("the first row says %q", first)
+	}
+	p.click("Mend…")
+	p.says("320,400,640")
+	p.click("Make this change")
+	p.until(`!document.body.innerText.includes("Not a width of the ladder")`)
+	if a := s.Get(t, "/kestrel/catalogue/mark.png?width=400"); a.StatusCode != 200 {
+		t.Errorf("after mending: %d", a.StatusCode)
+	}
+	p.click("Forget")
+	p.says("Nothing was turned down")
+}
+
+func TestKeysAreMadeAndTakenBack(t *testing.T) {
+	s := bed.Kestrel(t)
+	p := enter(t, s)
+	p.must(p.Look(1280, 800, "light"))
+	p.must(p.Open(s.Base + "/-/console/keys"))
+	p.fill("What it is for", "build server")
+	p.click("Make a token")
+	p.until(`document.querySelector("[data-testid=secret]")`)
+	token := p.text(`document.querySelector("[data-testid=secret]").textContent`)
+	if a := s.Get(t, "/-/api/v1/sites", "Authorization", "Bearer "+token); a.StatusCode != 200 {
+		t.Errorf("the new token opens with %d", a.StatusCode)
+	}
+	p.click("Done")
+	p.until(`!document.querySelector("[data-testid=secret]")`)
+	p.click("Revoke")
+	p.says("turned away at once")
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("[role=alertdialog] button")].find(b => b.textContent === "Revoke").click()`)))
+	p.says("No token yet")
+	if a := s.Get(t, "/-/api/v1/sites", "Authorization", "Bearer "+token); a.StatusCode != 401 {
+		t.Errorf("the revoked token opens with %d", a.StatusCode)
+	}
+	p.fill("Name of the key", "spring")
+	p.click("Make a key")
+	p.until(`document.querySelector("[data-testid=secret]")`)
+	p.click("Done")
+	p.says("spring")
+	out := bed.Must(t, s, "link", "kestrel/catalogue/mark.png", "width=50", "--sign", "spring")
+	if a := s.Get(t, strings.TrimPrefix(strings.TrimSpace(out), s.Base)); a.StatusCode != 200 {
+		t.Errorf("%s: %d", out, a.StatusCode)
+	}
+}
+
+// firstLink is the link that serve prints while nobody owns the service.
+func firstLink(t *testing.T, s *testbed.Process) string {
+	t.Helper()
+	var link string
+	testbed.Eventually(t, "the service prints a link for the first owner", func() error {
+		_, rest, ok := strings.Cut(s.Said(), "at "+s.Base)
+		if !ok {
+			return errors.New("not yet")
+		}
+		link = strings.Fields(rest)[0]
+		return nil
+	})
+	return link
 }

@@ -16,7 +16,7 @@ export function Easel() {
   const address = useAddress();
   const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
   const [site, lane, ...rest] = address.parts;
-  const lanes = sites.data?.items.flatMap((s) => s.lanes) ?? [];
+  const lanes = sites.data?.flatMap((s) => s.document.lanes.map((l) => ({ site: s.name, name: l.name }))) ?? [];
   const first = lanes[0];
   useEffect(() => {
     if (!site && first) go(addressOf("easel", [first.site, first.name]), true);
@@ -28,13 +28,15 @@ export function Easel() {
     return (
       <Empty>
         <h1 className="text-lg font-semibold">No lane yet</h1>
-        <p className="mt-2">A lane is the way from a site to where its images lie. Add one in a terminal:</p>
+        <p className="mt-2">
+          A lane is the way from a site to where its images lie. Add one in <a className="text-accent underline" href={addressOf("lanes")}>Lanes</a>, or in a terminal:
+        </p>
         <pre className="figures mt-2 overflow-x-auto bg-panel p-2 text-sm">{"echolane site add shop\necholane lane add shop/photos --folder DIR"}</pre>
       </Empty>
     );
   }
   if (!site || !lane) return null;
-  const known = sites.data.items.find((s) => s.name === site);
+  const known = sites.data.find((s) => s.name === site);
   return (
     <div className="flex min-h-0 flex-1 flex-col lg:grid lg:grid-cols-[15rem_minmax(0,1fr)_22rem]">
       <h1 className="sr-only">Easel</h1>
@@ -49,7 +51,7 @@ export function Easel() {
         <Sources key={`${site}/${lane}`} site={site} lane={lane} path={rest.join("/") || undefined} onPick={(p) => go(addressOf("easel", [site, lane, ...p.split("/")], address.query))} />
       </aside>
       {rest.length > 0 ? (
-        <Work site={site} lane={lane} path={rest.join("/")} query={address.query} defaults={readDeclarations(new URLSearchParams(known?.defaults))} />
+        <Work site={site} lane={lane} path={rest.join("/")} query={address.query} defaults={readDeclarations(new URLSearchParams(known?.document.defaults))} />
       ) : (
         <Empty>Pick a source.</Empty>
       )}

@@ -40,7 +40,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
       />
       {list.error && <Trouble error={list.error} />}
       {list.isSuccess && shown.length === 0 && (
-        <p className="text-soft">{filter ? "No source has that in its name." : "This lane's folder holds no images yet. Put some in."}</p>
+        <p className="text-soft">{filter ? "No source has that in its name." : "Nothing is known in this lane yet."}</p>
       )}
       <ul aria-label="Sources" onKeyDown={move} className="grid max-h-72 min-h-0 grid-cols-4 gap-2 overflow-y-auto p-0.5 lg:max-h-none lg:flex-1 lg:grid-cols-2 lg:content-start">
         {shown.map((s) => (

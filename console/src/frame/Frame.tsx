@@ -1,28 +1,44 @@
+import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
+import { getSession, signOut } from "../api/client";
 import { Easel } from "../easel/Easel";
+import { Keys } from "../keys/Keys";
+import { Lanes } from "../lanes/Lanes";
+import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
+import { Trouble } from "../parts/Trouble";
+import { Refusals } from "../refusals/Refusals";
 import { addressOf, go, useAddress } from "./address";
+import { SignIn } from "./SignIn";
 import { useTheme } from "./theme";
 
 // The places of the console, in the order of the work.
-const places = [{ name: "easel", title: "Easel", view: Easel }];
+const places = [
+  { name: "lanes", title: "Lanes", view: Lanes },
+  { name: "easel", title: "Easel", view: Easel },
+  { name: "refusals", title: "Refusals", view: Refusals },
+  { name: "keys", title: "Keys", view: Keys },
+];
 
 export function Frame() {
   const address = useAddress();
   const place = places.find((p) => p.name === address.place);
   const [theme, setTheme] = useTheme();
+  const queries = useQueryClient();
+  const session = useQuery({ queryKey: ["session"], queryFn: ({ signal }) => getSession(signal) });
+  const inside = session.data?.signed_in ?? false;
   useEffect(() => {
-    if (!address.place) go(addressOf("easel"), true);
-  }, [address.place]);
+    if (!address.place || (inside && address.place === "enter")) go(addressOf("easel"), true);
+  }, [address.place, inside]);
   return (
     <div className="flex min-h-dvh flex-col lg:h-dvh">
       <a href="#main" className="sr-only focus:not-sr-only focus:p-2">
         Skip to the content
       </a>
-      <header className="flex items-center gap-6 border-b border-line px-4 py-2">
+      <header className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-line px-4 py-2">
         <span className="font-semibold tracking-tight">Echo Lane</span>
         <nav aria-label="Places" className="flex flex-1 gap-4">
-          {places.map((p) => (
+          {inside && places.map((p) => (
             <a
               key={p.name}
               href={addressOf(p.name)}
@@ -38,6 +54,14 @@ export function Frame() {
             </a>
           ))}
         </nav>
+        {inside && (
+          <span className="flex items-center gap-2 text-soft">
+            <a href={addressOf("keys")} title={`may ${session.data?.may}`}>
+              {session.data?.who}
+            </a>
+            <Button onClick={() => signOut().then(() => queries.resetQueries())}>Sign out</Button>
+          </span>
+        )}
         <Choice
           label="Light or dark"
           value={theme}
@@ -50,7 +74,19 @@ export function Frame() {
         />
       </header>
       <main id="main" className="flex min-h-0 flex-1 flex-col">
-        {place ? <place.view /> : address.place && <Nowhere />}
+        {session.error ? (
+          <div className="m-auto p-8">
+            <Trouble error={session.error} />
+          </div>
+        ) : !session.data ? (
+          <p className="m-auto p-8">Loading…</p>
+        ) : !inside ? (
+          <SignIn owned={session.data.owned} />
+        ) : place ? (
+          <place.view />
+        ) : (
+          address.place && address.place !== "enter" && <Nowhere />
+        )}
       </main>
     </div>
   );

@@ -18,3 +18,9 @@ export function savedText(before: number, after: number): string {
   const p = 100 * (after / before - 1);
   return `${p > 0 ? "+" : "−"}${Math.abs(p).toFixed(1)} %`;
 }
+
+export function whenText(at: string): string {
+  const d = new Date(at);
+  const two = (n: number) => String(n).padStart(2, "0");
+  return `${d.getFullYear()}-${two(d.getMonth() + 1)}-${two(d.getDate())} ${two(d.getHours())}:${two(d.getMinutes())}`;
+}

@@ -1,0 +1,76 @@
+import { proposeLadder, type Document } from "../api/client";
+import { Button } from "../parts/Button";
+import { Choice } from "../parts/Choice";
+import { Field, Labelled, ListField, NumberField } from "../parts/Field";
+
+const words = (...v: string[]) => v.map((w) => ({ value: w, text: w }));
+const commas = (t: string) => t.split(",").map((s) => s.trim()).filter(Boolean);
+
+// The site's own rules: what it delivers, to whom, how much.
+export function Rules(props: { site: string; document: Document; onChange: (part: Partial<Document>) => void }) {
+  const { document: d, onChange } = props;
+  const limit = (part: Partial<Document["limits"]>) => onChange({ limits: { ...d.limits, ...part } });
+  const month = (part: Partial<Document["month"]>) => onChange({ month: { ...d.month, ...part } });
+  return (
+    <>
+      <Group title="What it delivers">
+        <Field label="Defaults" value={d.defaults} onChange={(defaults) => onChange({ defaults })} hint="Declarations that a URL's own override, as a query" />
+        <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) })} hint="Most wanted first" />
+        <ListField label="Shapes" value={d.shapes} onChange={(shapes) => onChange({ shapes })} hint="Aspect ratios beside the natural one; none: any" />
+        <div className="flex flex-col gap-2">
+          <ListField
+            label="Ladder"
+            value={d.ladder.rungs.map(String)}
+            onChange={(v) => onChange({ ladder: { ...d.ladder, rungs: v.map(Number).filter(Number.isInteger) } })}
+            hint="Widths in device pixels; none: any"
+          />
+          <div className="flex flex-wrap gap-2">
+            <Choice label="Other widths" value={d.ladder.other} options={words("refuse", "round-up")} onChange={(other) => onChange({ ladder: { ...d.ladder, other } })} />
+            <Button onClick={() => void proposeLadder(props.site).then((p) => onChange({ ladder: { ...d.ladder, rungs: p.rungs } }))}>Propose</Button>
+          </div>
+        </div>
+        <Labelled label="May a URL ask for more pixels than the source has?">
+          <Choice label="Grow" value={d.grow} options={words("url", "classes")} onChange={(grow) => onChange({ grow })} />
+        </Labelled>
+        <Labelled label="May a URL ask for paint?">
+          <Choice label="Paint" value={d.paint} options={words("url", "classes")} onChange={(paint) => onChange({ paint })} />
+        </Labelled>
+        <ListField label="Host names of its own" value={d.hosts} onChange={(hosts) => onChange({ hosts })} />
+      </Group>
+      <Group title="To whom">
+        <ListField label="Pages that may embed" value={d.pages.allow} onChange={(allow) => onChange({ pages: { ...d.pages, allow } })} hint="Origins, such as https://*.kestrel.test; none: every page" />
+        <Labelled label="Requests that don't say their page">
+          <Choice label="Silent requests" value={d.pages.silent} options={words("allow", "refuse")} onChange={(silent) => onChange({ pages: { ...d.pages, silent } })} />
+        </Labelled>
+        <Labelled label="Without a signature one may ask for">
+          <Choice label="Unsigned" value={d.signing.unsigned} options={words("anything", "ladder", "nothing")} onChange={(unsigned) => onChange({ signing: { unsigned } })} />
+        </Labelled>
+        <NumberField label="Requests a second of one client" value={d.limits.requests_per_second} onChange={(requests_per_second) => limit({ requests_per_second })} hint="On one node; 0: no bound" />
+      </Group>
+      <Group title="How much">
+        <NumberField label="Source, bytes" value={d.limits.source_bytes} onChange={(source_bytes) => limit({ source_bytes })} />
+        <NumberField label="Source, pixels" value={d.limits.source_pixels} onChange={(source_pixels) => limit({ source_pixels })} />
+        <NumberField label="Source, frames" value={d.limits.source_frames} onChange={(source_frames) => limit({ source_frames })} />
+        <NumberField label="Variant, width" value={d.limits.width} onChange={(width) => limit({ width })} />
+        <NumberField label="Variant, height" value={d.limits.height} onChange={(height) => limit({ height })} />
+        <NumberField label="Variant, pixels" value={d.limits.pixels} onChange={(pixels) => limit({ pixels })} />
+        <NumberField label="Quality, floor" value={d.limits.quality_floor} onChange={(quality_floor) => limit({ quality_floor })} />
+        <NumberField label="Quality, ceiling" value={d.limits.quality_ceiling} onChange={(quality_ceiling) => limit({ quality_ceiling })} />
+        <NumberField label="Variants of one source" value={d.limits.variants_per_source} onChange={(variants_per_source) => limit({ variants_per_source })} hint="0: no bound" />
+        <NumberField label="Rendering, ms" value={d.limits.render_ms} onChange={(render_ms) => limit({ render_ms })} />
+        <NumberField label="Renders a month" value={d.month.renders} onChange={(renders) => month({ renders })} hint="0: no bound" />
+        <NumberField label="Bytes served a month" value={d.month.bytes_served} onChange={(bytes_served) => month({ bytes_served })} hint="0: no bound" />
+        <NumberField label="Bytes stored a month" value={d.month.bytes_stored} onChange={(bytes_stored) => month({ bytes_stored })} hint="0: no bound" />
+      </Group>
+    </>
+  );
+}
+
+function Group({ title, children }: { title: string; children: React.ReactNode }) {
+  return (
+    <section aria-label={title}>
+      <h2 className="mb-2 font-semibold">{title}</h2>
+      <div className="grid max-w-5xl gap-x-6 gap-y-3 sm:grid-cols-2 xl:grid-cols-3">{children}</div>
+    </section>
+  );
+}
