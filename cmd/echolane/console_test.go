@@ -314,7 +314,7 @@ func TestLanesAreDraftedShownAndMade(t *testing.T) {
 	p.fill("Header", "Authorization")
 	p.fill("Value", "Bearer of-kites")
 	p.click("Keep")
-	p.says("header/Authorization is kept")
+	p.says("header/Authorization: kept")
 	if strings.Contains(p.text(`document.documentElement.outerHTML`), "of-kites") {
 		t.Error("the page goes on showing the secret")
 	}

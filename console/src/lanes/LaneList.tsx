@@ -192,7 +192,7 @@ function Secrets({ site, lane }: { site: Site; lane: Lane }) {
           .filter((s) => s.startsWith(prefix))
           .map((s) => (
             <li key={s} className="flex items-center gap-3">
-              <span className="figures text-sm">{s.slice(prefix.length)} is kept</span>
+              <span className="figures text-sm">{s.slice(prefix.length)}: kept</span>
               <Destroy what="Forget" question={`Forget ${s.slice(prefix.length)}?`} detail="Sources that need it can't be fetched any more." onSure={() => removeSecret(site.name, lane.name, s).then(again)} />
             </li>
           ))}
