@@ -20,6 +20,8 @@ type section struct {
 
 var sections = []section{
 	{"cached", "a cached variant against a bare handler and a file server", cached},
+	{"decided", "a request up to its cache key", decided},
+	{"swapped", "settings that change under load", swapped},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},
 }
 

@@ -209,7 +209,9 @@ func (s *Site) checkShape(r *declare.Resolved, trace *[]Step) *Refusal {
 	for _, shape := range s.Shapes {
 		v := shape.Value()
 		if both && (math.Abs(w/v-h) <= 0.5 || math.Abs(h*v-w) <= 0.5) || !both && math.Abs(r.Aspect.Value()/v-1) < 1e-6 {
-			note(trace, "shapes", "matched", shape.String())
+			if trace != nil {
+				note(trace, "shapes", "matched", shape.String())
+			}
 			return nil
 		}
 	}
@@ -264,7 +266,9 @@ func (s *Site) climb(r *declare.Resolved, trace *[]Step) *Refusal {
 		if r.Width != 0 && side == "width" {
 			r.Width = rung // exactly
 		}
-		note(trace, "ladder", "matched", fmt.Sprintf("%g rounded to the rung %g", asked, rung))
+		if trace != nil {
+			note(trace, "ladder", "matched", fmt.Sprintf("%g rounded to the rung %g", asked, rung))
+		}
 		return nil
 	}
 	given := strconv.FormatFloat(asked, 'f', -1, 64)

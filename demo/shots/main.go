@@ -6,9 +6,11 @@ import (
 	"fmt"
 	"image"
 	"image/png"
+	"net/http"
 	"os"
 	"os/exec"
 	"path/filepath"
+	"regexp"
 	"strings"
 
 	"github.com/chromedp/chromedp"
@@ -17,7 +19,8 @@ import (
 )
 
 const (
-	console = "http://127.0.0.1:8740/-/console/easel/kestrel/catalogue/"
+	places  = "http://127.0.0.1:8740/-/console/"
+	console = places + "easel/kestrel/catalogue/"
 	shop    = "http://127.0.0.1:8741/"
 )
 
@@ -34,6 +37,9 @@ var shots = []shot{
 	{file: "easel-light.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-dark.png", url: console + "mark.png?width=360&quality=40", w: 1280, h: 800, dark: true, ready: `[data-testid=saving]`},
 	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
+	{file: "lanes.png", url: places + "lanes/kestrel/press", w: 1280, h: 800, ready: `[aria-label="Test a source"]`},
+	{file: "refusals.png", url: places + "refusals", w: 1280, h: 800, ready: "tbody tr"},
+	{file: "keys.png", url: places + "keys", w: 1280, h: 800, dark: true, ready: "section[aria-label=Tokens] tbody tr"},
 	{file: "shop.png", url: shop, w: 1280, h: 800, ready: "main"},
 	{file: "refusal.png", url: "http://127.0.0.1:8740/kestrel/catalogue/delta-red.jpg?widht=640&quality=400", w: 1280, h: 800, ready: "h1"},
 }
@@ -58,6 +64,9 @@ func run(dir string) error {
 		return err
 	}
 	defer b.Close()
+	if err := enter(b); err != nil {
+		return fmt.Errorf("sign in: %w", err)
+	}
 	for _, s := range shots {
 		png, err := take(b, s)
 		if err != nil {
@@ -109,6 +118,31 @@ func pair(b *browser.Browser, to string) error {
 	return os.WriteFile(to, png, 0o644)
 }
 
+// enter signs in by the link that the demo printed, and asks for some things that are refused.
+func enter(b *browser.Browser) error {
+	said, err := os.ReadFile("var/demo-says.txt")
+	if err != nil {
+		return err
+	}
+	link := regexp.MustCompile(`http\S+/-/console/enter\S+`).FindString(string(said))
+	if err := b.Open(link); err != nil {
+		return err
+	}
+	if err := b.Until(`document.querySelector("ul[aria-label=Sources]")`); err != nil {
+		return err
+	}
+	for i, path := range []string{"press/http%3A%2F%2F127.0.0.1%3A8741%2Fpictures%2Fmark.png", "archive/1962/launch-day.jpg", "catalogue/delta-red.jpg?quality=101", "catalogue/delta-read.jpg"} {
+		for range 5 - i {
+			answer, err := http.Get("http://127.0.0.1:8740/kestrel/" + path)
+			if err != nil {
+				return err
+			}
+			answer.Body.Close()
+		}
+	}
+	return nil
+}
+
 func take(b *browser.Browser, s shot) ([]byte, error) {
 	scheme := "light"
 	if s.dark {
@@ -131,6 +165,7 @@ func take(b *browser.Browser, s shot) ([]byte, error) {
 func terminals(dir string) error {
 	for _, t := range []struct{ file, command string }{
 		{"fetch.png", `bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?width=640'; echo; echo "$ bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'"; bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'; echo; echo "$ bin/echolane site show kestrel"; bin/echolane site show kestrel`},
+		{"rules.png", `bin/echolane lane test kestrel/press http://127.0.0.1:8741/pictures/mark.png; echo; echo "$ bin/echolane explain 'kestrel/catalogue/delta-red.jpg?width=350&aspect-ratio=3/2'"; bin/echolane explain 'kestrel/catalogue/delta-red.jpg?width=350&aspect-ratio=3/2'; echo; echo "$ bin/echolane refusals kestrel | head -14"; bin/echolane refusals kestrel | head -14`},
 		{"demo.png", `cat var/demo-says.txt`},
 	} {
 		title := t.command

@@ -547,7 +547,12 @@ func (s *Service) room(r *request, m *memo, record records.Variant) *policy.Refu
 	if err != nil {
 		return nil // without the database nobody can count; images go on being served
 	}
-	c.at, c.n, c.digest = now(), n, m.version.Digest
+	if c.digest == m.version.Digest && c.at != 0 && now()-c.at < countHolds {
+		n = max(n, c.n) // what was made a moment ago isn't written down yet
+	} else {
+		c.at = now()
+	}
+	c.n, c.digest = n, m.version.Digest
 	if n < most || known {
 		return nil
 	}

@@ -3,6 +3,7 @@ package delivery
 import (
 	"encoding/json"
 	"html/template"
+	"io"
 	"strconv"
 	"strings"
 
@@ -10,6 +11,8 @@ import (
 
 	"echolane/core/policy"
 )
+
+const mostDrained = 64 << 20
 
 // problem is a refusal as RFC 9457 has it.
 type problem struct {
@@ -38,6 +41,11 @@ func (s *Service) refuse(c *fasthttp.RequestCtx, site, asked string, no *policy.
 
 // WriteProblem writes the refusal without counting it.
 func WriteProblem(c *fasthttp.RequestCtx, no *policy.Refusal) {
+	if body := c.RequestBodyStream(); body != nil {
+		// What is left of the body would be taken for the next request; whoever sends a lot of it is cut off.
+		io.Copy(io.Discard, io.LimitReader(body, mostDrained))
+		c.SetConnectionClose()
+	}
 	h := &c.Response.Header
 	c.Response.SetStatusCode(no.Status)
 	h.Set("Cache-Control", "no-store")
