@@ -129,6 +129,23 @@ func TestABucketLane(t *testing.T) {
 	if len(list.Items) != 1 || list.Items[0].Path != "1962/launch day.jpg" {
 		t.Errorf("%+v", list)
 	}
+	// An upload lane may keep its sources there too.
+	bed.Must(t, s, "lane", "add", "kestrel/incoming", "--upload", "--bucket", "kites", "--prefix", "incoming", "--endpoint", server.URL, "--private", "127.0.0.1")
+	bed.Must(t, s, "lane", "secret", "kestrel/incoming", "--access-key", "AKITE", "--secret-key", "the-string-of-the-kite")
+	for version, file := range []string{"mark.png", "sled-blue.jpg"} {
+		var up api.Uploaded
+		if err := json.Unmarshal([]byte(bed.Must(t, s, "upload", "put", filepath.Join(bed.Pictures, file), "kestrel/incoming/a/b.png", "--json")), &up); err != nil || up.Version != version+1 {
+			t.Errorf("%+v, %v", up, err)
+		}
+	}
+	if a := s.Get(t, "/kestrel/incoming/a/b.png?width=50"); a.StatusCode != 200 {
+		t.Errorf("%d %s", a.StatusCode, a.Data)
+	}
+	// Its addresses are held to the same list as a web lane's.
+	bed.Must(t, s, "lane", "add", "kestrel/closed", "--bucket", "kites", "--endpoint", server.URL)
+	if no := s.Get(t, "/kestrel/closed/a.jpg").Problem(t); no.Reason != "address-not-public" {
+		t.Errorf("%+v", no)
+	}
 	// Another object under the name is another variant, as soon as the lane looks again.
 	other, err := os.ReadFile(filepath.Join(bed.Pictures, "sled-blue.jpg"))
 	if err != nil {

@@ -32,7 +32,7 @@ func job(t testing.TB, query string) Job {
 		t.Fatal(err)
 	}
 	defaults, _ := declare.Parse(policy.DefaultDeclarations)
-	return Job{Request: d.Resolve(defaults, policy.NewSite("new").Formats), Limits: policy.DefaultLimits}
+	return Job{Request: d.Resolve(defaults, policy.NewSite("new").Formats), Limits: wide()}
 }
 
 func variant(t testing.TB, source []byte, query string) Result {
@@ -464,6 +464,13 @@ func TestHugeHeadersCostNothing(t *testing.T) {
 	if bytes > 100 {
 		t.Errorf("refusing it took %v allocations", bytes)
 	}
+}
+
+// wide are a new site's limits, but for what may be delivered: nearly anything.
+func wide() policy.Limits {
+	l := policy.DefaultLimits
+	l.Width, l.Height, l.Pixels = 65535, 65535, 300_000_000
+	return l
 }
 
 func TestFormatsThatCantHoldTheSize(t *testing.T) {

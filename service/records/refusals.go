@@ -1,12 +1,17 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
 	"log/slog"
+	"maps"
+	"slices"
 	"sync"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 
 	"echolane/core/policy"
 )
@@ -38,10 +43,13 @@ func (r Refusal) Whole() (no policy.Refusal) {
 type Ledger struct {
 	store *Store
 	log   *slog.Logger
-	mu    sync.Mutex
-	open  map[ledgerKey]*Refusal
-	stop  chan struct{}
-	done  chan struct{}
+
+	flushing sync.Mutex // one writing at a time
+	mu       sync.Mutex // guards open
+	open     map[ledgerKey]*Refusal
+
+	stop chan struct{}
+	done chan struct{}
 }
 
 type ledgerKey struct{ site, reason, asked string }
@@ -94,20 +102,38 @@ func clip(s string, n int) string {
 	return s
 }
 
-// Flush writes down what is counted so far.
+// Flush writes down what was counted before the call; it waits for a writing that is under way.
 func (l *Ledger) Flush(ctx context.Context) error {
+	l.flushing.Lock()
+	defer l.flushing.Unlock()
 	l.mu.Lock()
 	batch := l.open
 	l.open = map[ledgerKey]*Refusal{}
 	l.mu.Unlock()
-	for key, r := range batch {
-		if err := l.store.addRefusal(ctx, r); err != nil {
-			l.putBack(batch)
-			return err
-		}
-		delete(batch, key)
+	if len(batch) == 0 {
+		return nil
 	}
-	return nil
+	err := l.store.inTransaction(ctx, "record refusals", func(tx *sqlx.Tx) error {
+		for _, r := range inOrder(batch) {
+			if err := addRefusal(ctx, tx, r); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		l.putBack(batch)
+	}
+	return err
+}
+
+// inOrder keeps nodes that write at the same time from waiting for each other in a circle.
+func inOrder(batch map[ledgerKey]*Refusal) []*Refusal {
+	list := slices.Collect(maps.Values(batch))
+	slices.SortFunc(list, func(a, b *Refusal) int {
+		return cmp.Or(cmp.Compare(a.Site, b.Site), cmp.Compare(a.Reason, b.Reason), cmp.Compare(a.Asked, b.Asked))
+	})
+	return list
 }
 
 func (l *Ledger) putBack(batch map[ledgerKey]*Refusal) {
@@ -148,8 +174,8 @@ func (l *Ledger) run() {
 }
 
 // addRefusal counts up the row of its kind, or makes one where there is room for another kind.
-func (s *Store) addRefusal(ctx context.Context, r *Refusal) error {
-	_, err := s.db.ExecContext(ctx, `
+func addRefusal(ctx context.Context, tx *sqlx.Tx, r *Refusal) error {
+	_, err := tx.ExecContext(ctx, `
 		WITH room AS (
 			SELECT EXISTS (SELECT FROM refusals WHERE site = $1 AND reason = $2 AND asked = $3)
 			    OR (SELECT count(*) FROM refusals WHERE site = $1 AND reason = $2) < $9 AS free)
@@ -158,10 +184,7 @@ func (s *Store) addRefusal(ctx context.Context, r *Refusal) error {
 		ON CONFLICT (site, reason, asked) DO UPDATE SET count = refusals.count + excluded.count,
 			last_at = greatest(refusals.last_at, excluded.last_at), sample = excluded.sample, refusal = excluded.refusal`,
 		r.Site, r.Reason, r.Asked, r.Count, r.FirstAt, r.LastAt, r.Sample, r.Refusal, kindsPerPair, others)
-	if err != nil {
-		return fmt.Errorf("record a refusal: %w", plain(err))
-	}
-	return nil
+	return err
 }
 
 // Refusals lists kinds of refusals by how often they came, of one site or ("") of all, from the offset on.

@@ -119,7 +119,9 @@ func TestASlowRenderIsEndedAndTheNextOneWorks(t *testing.T) {
 
 func TestAGreedyRenderCostsItselfOnly(t *testing.T) {
 	w := workshop(t, Options{Workers: 1, MemoryBytes: 300 << 20})
-	_, err := w.Render(context.Background(), picture(t, 7900, 7900), job(t, "format=png")) // 250 MB as pixels, and again as output
+	greedy := job(t, "format=png")
+	greedy.Limits.Pixels = 100_000_000
+	_, err := w.Render(context.Background(), picture(t, 7900, 7900), greedy) // 250 MB as pixels, and again as output
 	var no *policy.Refusal
 	if !errors.As(err, &no) || no.Reason != "render-too-much" {
 		t.Fatalf("%v", err)
