@@ -567,7 +567,7 @@ func TestEveryReasonIsGiven(t *testing.T) {
 		"no-such-page": "/-/nothing", "no-such-site": "/nobody/a/b", "no-such-lane": "/kestrel/none/b", "no-such-source": "/kestrel/catalogue/none.png", "outside-folder": "/strict/lane/out.png",
 		"not-an-image": "/strict/lane/text.png", "source-broken": "/strict/lane/broken.png", "source-truncated": "/strict/lane/cut.png", "source-too-many-pixels": "/tiny/lane/mark.png",
 		"signature-needed": "/small/lane/mark.png", "signature-wrong": "/small/lane/mark.png?keyid=k1&signature=abc", "key-unknown": "/small/lane/mark.png?keyid=k2&signature=abc",
-		"link-expired": k + "?expires=2020-01-01T00:00:00Z", "variant-too-large": k + "?width=8000&height=8000&grow=yes",
+		"link-expired": k + "?expires=2020-01-01T00:00:00Z", "nothing-left": k + "?xywh=900,0,10,10", "variant-too-large": k + "?width=8000&height=8000&grow=yes",
 		"source-denied": "/kestrel/press/private/a.jpg", "source-not-allowed": "/kestrel/wide/https%3A%2F%2Fa.test%2Fb.jpg", "bad-source-url": "/kestrel/wide/ftp%3A%2F%2Fa.test%2Fb.jpg",
 		"address-not-public": "/kestrel/wide/http%3A%2F%2F10.0.0.1%2Fb.jpg", "origin-failed": "/kestrel/press/500.jpg", "too-many-redirects": "/kestrel/press/around.jpg", "origin-slow": "/kestrel/press/slow.jpg",
 		"lane-unreachable": "/gone/lane/a.png", "too-large-for-format": "/tall/lane/mark.png?width=20000&height=100&grow=yes&format=webp",

@@ -19,16 +19,27 @@ import (
 // Declarations are the typed values of one query. The zero value declares nothing. It is comparable and
 // safe to copy.
 type Declarations struct {
-	Width  float64 // slot width in CSS pixels, 1–65535; 0: not declared
-	Height float64 // slot height in CSS pixels, 1–65535; 0: not declared
-	Aspect Ratio   // shape of the slot; the zero Ratio: not declared
-
+	XYWH       Region
+	Mirror     Mirror
+	Turn       Turn
+	Width      float64 // slot width in CSS pixels, 1–65535; 0: not declared
+	Height     float64 // slot height in CSS pixels, 1–65535; 0: not declared
+	Aspect     Ratio   // shape of the slot; the zero Ratio: not declared
 	Resolution float64 // device pixels to a CSS pixel, 0.5–4; 0: not declared
 	Fit        Fit
+	Position   Position
 	Grow       Grow
+
+	Background Color
+	Map        Map
+	Sharpen    Sharpen
+	Radius     Radius
+	Filter     string // as writeFilter writes it; "" for none
 	Opacity    Opacity
-	Format     Format
-	Quality    Quality
+	Matte      Color
+
+	Format  Format
+	Quality Quality
 
 	// How the answer is delivered: no part of what the variant is.
 	As        As
@@ -55,6 +66,12 @@ func (g Grow) String() string { return keyword(grows, int(g)) }
 type Opacity struct {
 	Declared bool
 	Value    float64
+}
+
+// Sharpen is the value of sharpen: an unsharp mask in units of its usual strength, 0–3.
+type Sharpen struct {
+	Declared bool
+	Amount   float64
 }
 
 // As is what is answered instead of the image.
@@ -99,9 +116,11 @@ const (
 	Fill         // CSS's initial value
 	Cover
 	Contain
+	None
+	ScaleDown
 )
 
-var fits = []string{Fill: "fill", Cover: "cover", Contain: "contain"}
+var fits = []string{Fill: "fill", Cover: "cover", Contain: "contain", None: "none", ScaleDown: "scale-down"}
 
 func (f Fit) String() string { return keyword(fits, int(f)) }
 
@@ -199,7 +218,17 @@ func (d Declarations) AppendAddressForm(b []byte) []byte {
 }
 
 // IsPaint reports whether d says anything about how the picture is painted.
-func (d Declarations) IsPaint() bool { return d.Opacity.Declared }
+func (d *Declarations) IsPaint() bool { return d.PaintName() != "" }
+
+// PaintName is the first name that says something about how the picture is painted, "" where there is none.
+func (d *Declarations) PaintName() string {
+	for i := pBackground; i <= pMatte; i++ {
+		if d.has(i) {
+			return properties[i].name
+		}
+	}
+	return ""
+}
 
 // WithoutDelivery is d without what only says how the answer is delivered.
 func (d Declarations) WithoutDelivery() Declarations {

@@ -174,13 +174,23 @@ const maxSide = 65535
 
 // The order of the language, which is the order of the address form.
 const (
-	pWidth = iota
+	pXYWH = iota
+	pMirror
+	pTurn
+	pWidth
 	pHeight
 	pAspect
 	pResolution
 	pFit
+	pPosition
 	pGrow
+	pBackground
+	pMap
+	pSharpen
+	pRadius
+	pFilter
 	pOpacity
+	pMatte
 	pFormat
 	pQuality
 	pAs
@@ -192,12 +202,22 @@ const (
 )
 
 var properties = [numProperties]property{
+	pXYWH:       {name: "xywh", allowed: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480"},
+	pMirror:     {name: "scale", allowed: "1 or -1 for each axis, such as -1 1"},
+	pTurn:       {name: "rotate", allowed: "an angle, such as 90deg, -0.125turn, 50grad or 1.5rad"},
 	pWidth:      {name: "width", allowed: "a length in CSS pixels from 1 to 65535, such as 480 or 480px"},
 	pHeight:     {name: "height", allowed: "a length in CSS pixels from 1 to 65535, such as 320 or 320px"},
 	pAspect:     {name: "aspect-ratio", allowed: "width/height or one number, such as 4/3 or 1.91, from 1/1000 to 1000"},
 	pResolution: {name: "resolution", allowed: "0.5x to 4x, such as 2x"},
-	pFit:        {name: "object-fit", allowed: "fill, cover or contain", keywords: fits[1:]},
+	pFit:        {name: "object-fit", allowed: "fill, cover, contain, none or scale-down", keywords: fits[1:]},
+	pPosition:   {name: "object-position", allowed: "one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px"},
 	pGrow:       {name: "grow", allowed: "no or yes", keywords: grows[1:]},
+	pBackground: {name: "background-color", allowed: "a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185)"},
+	pMap:        {name: "gradient-map", allowed: "two to eight colours from dark to light, and a percentage, such as 123 fed 80%25"},
+	pSharpen:    {name: "sharpen", allowed: "a number from 0 to 3, such as 1"},
+	pRadius:     {name: "border-radius", allowed: "one to four lengths or percentages, such as 12px or 50%25"},
+	pFilter:     {name: "filter", allowed: "at most 16 of blur() brightness() contrast() grayscale() hue-rotate() invert() opacity() saturate() sepia() drop-shadow(), or none", keywords: filterWords},
+	pMatte:      {name: "matte", allowed: "a CSS colour, such as white or 0a7"},
 	pOpacity:    {name: "opacity", allowed: "a number from 0 to 1 or a percentage, such as .6 or 60%25"},
 	pFormat:     {name: "format", allowed: "webp, jpeg or png", keywords: formats[1:]},
 	pQuality:    {name: "quality", allowed: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"}},
@@ -211,6 +231,26 @@ var properties = [numProperties]property{
 // set reads a property's value; reason is "" where that went well.
 func (d *Declarations) set(i int, v string) (reason string) {
 	switch i {
+	case pXYWH:
+		return setRegion(&d.XYWH, v)
+	case pMirror:
+		return setMirror(&d.Mirror, v)
+	case pTurn:
+		return setTurn(&d.Turn, v)
+	case pPosition:
+		return setPosition(&d.Position, v)
+	case pBackground:
+		return setColor(&d.Background, v)
+	case pMap:
+		return setMap(&d.Map, v)
+	case pSharpen:
+		return setSharpen(&d.Sharpen, v)
+	case pRadius:
+		return setRadius(&d.Radius, v)
+	case pFilter:
+		return setFilter(&d.Filter, v)
+	case pMatte:
+		return setColor(&d.Matte, v)
 	case pWidth:
 		return setLength(&d.Width, v)
 	case pHeight:
@@ -245,6 +285,26 @@ func (d *Declarations) set(i int, v string) (reason string) {
 // has reports whether a property is declared.
 func (d *Declarations) has(i int) bool {
 	switch i {
+	case pXYWH:
+		return d.XYWH.Declared
+	case pMirror:
+		return d.Mirror.Declared
+	case pTurn:
+		return d.Turn.Declared
+	case pPosition:
+		return d.Position.Declared
+	case pBackground:
+		return d.Background.Declared
+	case pMap:
+		return d.Map.Declared
+	case pSharpen:
+		return d.Sharpen.Declared
+	case pRadius:
+		return d.Radius.Declared
+	case pFilter:
+		return d.Filter != ""
+	case pMatte:
+		return d.Matte.Declared
 	case pWidth:
 		return d.Width != 0
 	case pHeight:
@@ -279,6 +339,26 @@ func (d *Declarations) has(i int) bool {
 // inherit takes a property's value from other declarations.
 func (d *Declarations) inherit(i int, from *Declarations) {
 	switch i {
+	case pXYWH:
+		d.XYWH = from.XYWH
+	case pMirror:
+		d.Mirror = from.Mirror
+	case pTurn:
+		d.Turn = from.Turn
+	case pPosition:
+		d.Position = from.Position
+	case pBackground:
+		d.Background = from.Background
+	case pMap:
+		d.Map = from.Map
+	case pSharpen:
+		d.Sharpen = from.Sharpen
+	case pRadius:
+		d.Radius = from.Radius
+	case pFilter:
+		d.Filter = from.Filter
+	case pMatte:
+		d.Matte = from.Matte
 	case pWidth:
 		d.Width = from.Width
 	case pHeight:
@@ -303,6 +383,26 @@ func (d *Declarations) inherit(i int, from *Declarations) {
 // appendValue writes a property's value the one way.
 func (d *Declarations) appendValue(i int, b []byte) []byte {
 	switch i {
+	case pXYWH:
+		return appendRegion(b, d.XYWH)
+	case pMirror:
+		return appendMirror(b, d.Mirror)
+	case pTurn:
+		return append(appendNumber(b, d.Turn.Degrees), "deg"...)
+	case pPosition:
+		return appendPosition(b, d.Position)
+	case pBackground:
+		return appendColor(b, d.Background)
+	case pMap:
+		return appendMap(b, d.Map)
+	case pSharpen:
+		return appendNumber(b, d.Sharpen.Amount)
+	case pRadius:
+		return appendRadius(b, d.Radius)
+	case pFilter:
+		return appendEscaped(b, d.Filter)
+	case pMatte:
+		return appendColor(b, d.Matte)
 	case pWidth:
 		return appendNumber(b, d.Width)
 	case pHeight:
@@ -363,6 +463,46 @@ func setResolution(to *float64, value string) string {
 		return "out-of-range"
 	}
 	*to = v
+	return ""
+}
+
+func setColor(to *Color, value string) string {
+	c, ok := ParseColor(value)
+	if !ok {
+		return "unparsable"
+	}
+	*to = c
+	return ""
+}
+
+func setSharpen(to *Sharpen, value string) string {
+	v, ok := cssNumber(value)
+	if !ok {
+		return "unparsable"
+	}
+	if v < 0 || v > 3 {
+		return "out-of-range"
+	}
+	*to = Sharpen{true, v + 0}
+	return ""
+}
+
+// filterWords are offered where a filter is nearly one of them.
+var filterWords = func() (words []string) {
+	for _, n := range filterNames {
+		words = append(words, n+"()")
+	}
+	return append(words, "none")
+}()
+
+func setFilter(to *string, value string) string {
+	list, reason := parseFilter(value)
+	if reason != "" {
+		return reason
+	}
+	if *to = writeFilter(list, 1); *to == "" {
+		*to = "none"
+	}
 	return ""
 }
 

@@ -19,7 +19,8 @@ func (d Declarations) Resolve(defaults Declarations, offered []Format) Resolved 
 	if r.Fit == FitUnset {
 		r.Fit = Fill
 	}
-	if r.Resolution != 0 && (r.Width != 0 || r.Height != 0) {
+	// `none` and `scale-down` meet the picture's size in CSS pixels, so they have to know the resolution.
+	if r.Resolution != 0 && (r.Width != 0 || r.Height != 0) && r.Fit != None && r.Fit != ScaleDown {
 		r.Scale(r.Resolution)
 		r.Resolution = 0
 	}
@@ -34,18 +35,45 @@ var single = func() (s [len(formats)][]Format) {
 	return s
 }()
 
-// Scale multiplies the slot by k.
-func (r *Resolved) Scale(k float64) { r.Width, r.Height = r.Width*k, r.Height*k }
+// Scale multiplies the slot and every length by k.
+func (r *Resolved) Scale(k float64) {
+	r.Width, r.Height = r.Width*k, r.Height*k
+	r.Declarations = r.Declarations.lengthsTimes(k)
+}
+
+// lengthsTimes is d with every length but the slot's multiplied by k.
+func (d Declarations) lengthsTimes(k float64) Declarations {
+	d.Position.X.Px, d.Position.Y.Px = d.Position.X.Px*k, d.Position.Y.Px*k
+	for i := range d.Radius.Corner {
+		d.Radius.Corner[i].Px *= k
+	}
+	if d.Filter != "" && d.Filter != "none" && k != 1 {
+		d.Filter = writeFilter(d.Filters(), k)
+	}
+	return d
+}
 
 // Append appends the resolved form's text to b: the address form with every format that may be delivered,
 // separated by commas, CSS's initial values left out.
 func (r Resolved) Append(b []byte) []byte {
 	d := r.Declarations
-	if d.Fit == Fill || d.Width == 0 && d.Height == 0 && d.Aspect.IsZero() {
-		d.Fit = FitUnset // CSS's initial value, or no slot to fit into
+	if d.Width == 0 && d.Height == 0 && d.Aspect.IsZero() { // no slot to fit into
+		d.Fit, d.Position = FitUnset, Position{}
+	}
+	if d.Fit == Fill { // CSS's initial value, which leaves nothing to position
+		d.Fit, d.Position = FitUnset, Position{}
+	}
+	if d.Position == (Position{true, Length{Part: 0.5}, Length{Part: 0.5}}) {
+		d.Position = Position{}
 	}
 	if d.Width != 0 && d.Height != 0 {
 		d.Aspect = Ratio{} // CSS ignores it
+	}
+	if d.Mirror == (Mirror{Declared: true}) {
+		d.Mirror = Mirror{}
+	}
+	if d.Turn.Degrees == 0 {
+		d.Turn = Turn{}
 	}
 	if d.Resolution == 1 {
 		d.Resolution = 0
@@ -53,8 +81,26 @@ func (r Resolved) Append(b []byte) []byte {
 	if d.Grow == GrowNo {
 		d.Grow = GrowUnset
 	}
+	if d.Background.A == 0 && d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
+		d.Background = Color{}
+	}
+	if d.Map.Strength == 0 {
+		d.Map = Map{}
+	}
+	if d.Sharpen.Amount == 0 {
+		d.Sharpen = Sharpen{}
+	}
+	if d.Radius.Corner == [4]Length{} {
+		d.Radius = Radius{}
+	}
+	if d.Filter == "none" {
+		d.Filter = ""
+	}
 	if d.Opacity.Value == 1 {
 		d.Opacity = Opacity{}
+	}
+	if d.Matte == (Color{true, 255, 255, 255, 255}) {
+		d.Matte = Color{}
 	}
 	start := len(b)
 	b = d.AppendAddressForm(b)

@@ -25,59 +25,146 @@ type Rect struct{ X0, Y0, X1, Y1 int }
 func (r Rect) W() int { return r.X1 - r.X0 }
 func (r Rect) H() int { return r.Y1 - r.Y0 }
 
-// A Plan says how the canvas is made from the upright picture.
+// A Plan says how the canvas is made: Cut of the upright picture, mirrored, turned, and placed.
 type Plan struct {
-	Natural Size // of the upright picture
-	Canvas  Size // delivered; each side at least 1
-	Placed  Rect // where the whole picture lands, in canvas pixels; what lies outside the canvas is cut off
+	Upright  Size    // the whole picture, before anything
+	Cut      Rect    // of it; the whole where nothing is cut
+	MirrorX  bool    // across
+	MirrorY  bool    // down
+	Turn     float64 // clockwise, degrees, 0 to below 360
+	Natural  Size    // what the fit step meets: the cut picture, turned; rounded up
+	Canvas   Size    // delivered; each side at least 1
+	Placed   Rect    // where all of the turned picture lands, in canvas pixels; may reach beyond the canvas
+	K        float64 // what every length of the paint is multiplied by: device pixels to a CSS pixel, as delivered
+	turned   [2]float64
+	Complete bool // the picture covers the whole canvas
 }
 
-// ScaleX is canvas pixels per natural pixel across, ScaleY down.
-func (p Plan) ScaleX() float64 { return float64(p.Placed.W()) / float64(p.Natural.W) }
-func (p Plan) ScaleY() float64 { return float64(p.Placed.H()) / float64(p.Natural.H) }
+// Quarter reports whether the turn is by right angles, and by how many.
+func (p Plan) Quarter() (turns int, ok bool) {
+	q := p.Turn / 90
+	return int(q), q == math.Trunc(q)
+}
 
-// New plans the delivery of a picture of the given natural size (both sides at least 1).
-func New(natural Size, d declare.Declarations) Plan {
-	nw, nh := float64(natural.W), float64(natural.H)
+// ScaleX is canvas pixels per pixel of the turned picture across, ScaleY down.
+func (p Plan) ScaleX() float64 { return float64(p.Placed.W()) / p.turned[0] }
+func (p Plan) ScaleY() float64 { return float64(p.Placed.H()) / p.turned[1] }
+
+// Turned is the size of the turned picture, before it is scaled.
+func (p Plan) Turned() (w, h float64) { return p.turned[0], p.turned[1] }
+
+// Straight is the plan with its turn taken out: the cut picture alone fills Placed.
+func (p Plan) Straight() Plan {
+	p.Turn = 0
+	p.turned = [2]float64{float64(p.Cut.W()), float64(p.Cut.H())}
+	return p
+}
+
+// Visible is the part of Placed that lies on the canvas; empty where none does.
+func (p Plan) Visible() Rect {
+	r := Rect{max(0, p.Placed.X0), max(0, p.Placed.Y0), min(p.Canvas.W, p.Placed.X1), min(p.Canvas.H, p.Placed.Y1)}
+	if r.X1 <= r.X0 || r.Y1 <= r.Y0 {
+		return Rect{}
+	}
+	return r
+}
+
+// New plans the delivery of an upright picture (both sides at least 1). ok is false where xywh leaves nothing.
+func New(upright Size, d declare.Declarations) (p Plan, ok bool) {
+	p = Plan{Upright: upright, MirrorX: d.Mirror.X, MirrorY: d.Mirror.Y, Turn: d.Turn.Degrees}
+	if p.Cut, ok = cut(upright, d.XYWH); !ok {
+		return p, false
+	}
+	p.turned = turned(float64(p.Cut.W()), float64(p.Cut.H()), p.Turn)
+	nw, nh := p.turned[0], p.turned[1]
+	p.Natural = Size{int(math.Ceil(nw - 1e-6)), int(math.Ceil(nh - 1e-6))}
+
+	res := d.Resolution
+	if res == 0 {
+		res = 1
+	}
 	w, h := slot(nw, nh, d)
-	if d.Resolution != 0 {
-		w, h = w*d.Resolution, h*d.Resolution
-	}
-	// The most that the picture may be scaled by: to its natural pixels, or without a bound.
-	most := 1.0
-	if d.Grow == declare.GrowYes {
-		most = math.Inf(1)
-	}
-
+	w, h = w*res, h*res
+	grows := d.Grow == declare.GrowYes
+	bars := d.Background.Declared
 	var pw, ph float64 // the picture's painted size
+	k := 1.0
 	switch d.Fit {
-	case declare.Cover:
-		k := shrink(most, nw/w, nh/h)
+	case declare.Cover, declare.Fill, declare.FitUnset:
+		if !grows {
+			k = min(1, nw/w, nh/h)
+		}
 		w, h = w*k, h*k
-		s := max(w/nw, h/nh)
-		pw, ph = nw*s, nh*s
-	case declare.Contain:
-		s := min(most, w/nw, h/nh)
-		pw, ph = nw*s, nh*s
-		w, h = pw, ph
+		if pw, ph = w, h; d.Fit == declare.Cover {
+			s := max(w/nw, h/nh)
+			pw, ph = nw*s, nh*s
+		}
 	default:
-		k := shrink(most, nw/w, nh/h)
+		// The picture's size before it stops at its natural pixels.
+		s := min(w/nw, h/nh)
+		if d.Fit == declare.None || d.Fit == declare.ScaleDown && s > res {
+			s = res
+		}
+		if !grows {
+			if k = min(1, 1/s); bars && d.Fit == declare.Contain {
+				k = min(1, max(nw/w, nh/h))
+			}
+		}
+		pw, ph = nw*s*k, nh*s*k
 		w, h = w*k, h*k
-		pw, ph = w, h
+		if !bars && d.Fit != declare.None {
+			w, h = pw, ph
+		}
 	}
-	return Plan{
-		Natural: natural,
-		Canvas:  Size{max(1, snap(w)), max(1, snap(h))},
-		Placed:  place(w, h, pw, ph),
+	p.K = k * res
+	p.Canvas = Size{max(1, snap(w)), max(1, snap(h))}
+	x, y := (w-pw)/2, (h-ph)/2
+	if d.Position.Declared {
+		x, y = d.Position.X.Part*(w-pw)+d.Position.X.Px*p.K, d.Position.Y.Part*(h-ph)+d.Position.Y.Px*p.K
 	}
+	p.Placed = place(x, y, pw, ph)
+	if d.Fit == declare.None && !bars {
+		p.trim()
+	}
+	p.Complete = p.Placed.X0 <= 0 && p.Placed.Y0 <= 0 && p.Placed.X1 >= p.Canvas.W-1 && p.Placed.Y1 >= p.Canvas.H-1
+	return p, true
 }
 
-// shrink is the factor by which a slot stops at the picture's natural size, 1 where the picture may grow.
-func shrink(most, x, y float64) float64 {
-	if math.IsInf(most, 1) {
-		return 1
+// trim makes the canvas what of the slot the picture fills.
+func (p *Plan) trim() {
+	v := p.Visible()
+	if v == (Rect{}) {
+		return // all of it lies beside the slot, which is delivered empty
 	}
-	return min(1, x, y)
+	p.Canvas = Size{v.W(), v.H()}
+	p.Placed = Rect{p.Placed.X0 - v.X0, p.Placed.Y0 - v.Y0, p.Placed.X1 - v.X0, p.Placed.Y1 - v.Y0}
+}
+
+// cut is the part of the picture that xywh names, clipped to it.
+func cut(s Size, r declare.Region) (Rect, bool) {
+	if !r.Declared {
+		return Rect{0, 0, s.W, s.H}, true
+	}
+	x, y, w, h := r.X, r.Y, r.W, r.H
+	if r.Percent {
+		x, w = x/100*float64(s.W), w/100*float64(s.W)
+		y, h = y/100*float64(s.H), h/100*float64(s.H)
+	}
+	c := Rect{max(0, snap(x)), max(0, snap(y)), min(s.W, snap(x+w)), min(s.H, snap(y+h))}
+	return c, c.X1 > c.X0 && c.Y1 > c.Y0
+}
+
+// turned is the bounding box of a turned rectangle.
+func turned(w, h, degrees float64) [2]float64 {
+	switch degrees {
+	case 0, 180:
+		return [2]float64{w, h}
+	case 90, 270:
+		return [2]float64{h, w}
+	}
+	sin, cos := math.Sincos(degrees * math.Pi / 180)
+	sin, cos = math.Abs(sin), math.Abs(cos)
+	return [2]float64{w*cos + h*sin, w*sin + h*cos}
 }
 
 // slot is the box that the declarations ask for, in CSS pixels, before it stops at the natural size.
@@ -101,10 +188,9 @@ func slot(nw, nh float64, d declare.Declarations) (w, h float64) {
 	return nw, nh
 }
 
-// place centres a picture of pw×ph in a slot of w×h and snaps its edges one by one to whole pixels. A
-// picture never vanishes between two edges.
-func place(w, h, pw, ph float64) Rect {
-	x, y := (w-pw)/2, (h-ph)/2
+// place snaps the edges of a picture of pw×ph at x, y one by one to whole pixels. A picture never vanishes
+// between two edges.
+func place(x, y, pw, ph float64) Rect {
 	r := Rect{snap(x), snap(y), snap(x + pw), snap(y + ph)}
 	r.X1 = max(r.X1, r.X0+1)
 	r.Y1 = max(r.Y1, r.Y0+1)

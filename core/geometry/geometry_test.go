@@ -17,6 +17,12 @@ func parse(t *testing.T, query string) declare.Declarations {
 	return d
 }
 
+func TestNothingLeftIsSaid(t *testing.T) {
+	if _, ok := New(Size{600, 400}, parse(t, "xywh=600,0,10,10")); ok {
+		t.Error("a part beside the picture is planned")
+	}
+}
+
 func TestPlanFollowsCSS(t *testing.T) {
 	for _, c := range []struct {
 		name    string
@@ -40,10 +46,32 @@ func TestPlanFollowsCSS(t *testing.T) {
 		{"never grown: cover keeps the slot's shape", Size{600, 400}, "width=1000&height=1000&object-fit=cover", Size{400, 400}, Rect{-100, 0, 500, 400}},
 		{"never grown: fill keeps the slot's shape", Size{600, 400}, "width=300&height=800", Size{150, 400}, Rect{0, 0, 150, 400}},
 		{"never grown: contain stops at natural", Size{600, 400}, "width=5000&height=5000&object-fit=contain", Size{600, 400}, Rect{0, 0, 600, 400}},
+		{"twice the pixels", Size{600, 400}, "width=100&resolution=2x", Size{200, 133}, Rect{0, 0, 200, 133}},
+		{"twice the pixels of the natural size stop there", Size{600, 400}, "resolution=2x", Size{600, 400}, Rect{0, 0, 600, 400}},
+		{"half of them", Size{600, 400}, "resolution=0.5x", Size{300, 200}, Rect{0, 0, 300, 200}},
+		{"grown where that is asked", Size{60, 40}, "width=120&grow=yes", Size{120, 80}, Rect{0, 0, 120, 80}},
+		{"cover from the left top", Size{600, 400}, "width=200&height=200&object-fit=cover&object-position=left+top", Size{200, 200}, Rect{0, 0, 300, 200}},
+		{"cover at percentages", Size{600, 400}, "width=200&height=200&object-fit=cover&object-position=75+20", Size{200, 200}, Rect{-75, 0, 225, 200}},
+		{"cover with a gap", Size{600, 400}, "width=200&height=200&object-fit=cover&object-position=10px+5px", Size{200, 200}, Rect{10, 5, 310, 205}},
+		{"from the far corner", Size{600, 400}, "width=200&height=200&object-fit=cover&object-position=right+10px+bottom+20px", Size{200, 200}, Rect{-110, -20, 190, 180}},
+		{"contain on a ground delivers the slot", Size{600, 400}, "width=300&height=300&object-fit=contain&background-color=white", Size{300, 300}, Rect{0, 50, 300, 250}},
+		{"its bars keep their part when it stops", Size{600, 400}, "width=1200&height=1200&object-fit=contain&background-color=white", Size{600, 600}, Rect{0, 100, 600, 500}},
+		{"none cuts at the natural size", Size{600, 400}, "width=300&height=300&object-fit=none", Size{300, 300}, Rect{-150, -50, 450, 350}},
+		{"none in a larger slot is the picture alone", Size{60, 40}, "width=300&height=300&object-fit=none", Size{60, 40}, Rect{0, 0, 60, 40}},
+		{"none on a ground in a larger slot", Size{60, 40}, "width=300&height=300&object-fit=none&background-color=gold", Size{300, 300}, Rect{120, 130, 180, 170}},
+		{"scale-down of what is larger", Size{600, 400}, "width=300&height=300&object-fit=scale-down", Size{300, 200}, Rect{0, 0, 300, 200}},
+		{"scale-down of what is smaller", Size{60, 40}, "width=300&height=300&object-fit=scale-down&background-color=gold", Size{300, 300}, Rect{120, 130, 180, 170}},
+		{"a part", Size{600, 400}, "xywh=100,50,200,100", Size{200, 100}, Rect{0, 0, 200, 100}},
+		{"a part in percent, clipped", Size{600, 400}, "xywh=percent:50,50,100,100&width=100", Size{100, 67}, Rect{0, 0, 100, 67}},
+		{"turned by a right angle", Size{600, 400}, "rotate=90deg&width=200", Size{200, 300}, Rect{0, 0, 200, 300}},
+		{"turned by an eighth", Size{600, 400}, "rotate=45deg", Size{707, 707}, Rect{0, 0, 707, 707}},
 		{"no side vanishes", Size{60000, 2}, "width=10", Size{10, 1}, Rect{0, 0, 10, 1}},
 	} {
 		t.Run(c.name, func(t *testing.T) {
-			p := New(c.natural, parse(t, c.query))
+			p, ok := New(c.natural, parse(t, c.query))
+			if !ok {
+				t.Fatal("nothing is left")
+			}
 			if p.Canvas != c.canvas || p.Placed != c.placed {
 				t.Errorf("canvas %v placed %v, want %v %v", p.Canvas, p.Placed, c.canvas, c.placed)
 			}
@@ -70,7 +98,10 @@ func TestPlanInvariants(t *testing.T) {
 			d.Aspect = declare.Ratio{W: 1 + r.Float64()*9, H: 1 + r.Float64()*9}
 		}
 		d.Fit = declare.Fit(1 + r.IntN(3))
-		p := New(natural, d)
+		p, ok := New(natural, d)
+		if !ok {
+			t.Fatal("nothing is left")
+		}
 		fail := func(what string) {
 			t.Fatalf("%s: natural %v, %+v: canvas %v placed %v", what, natural, d, p.Canvas, p.Placed)
 		}

@@ -136,7 +136,7 @@ func (s *Site) checkUnsigned(r *Ask, trace *[]Step) *Refusal {
 	}
 	if s.PaintByClassOnly && d.IsPaint() {
 		refused(trace, "paint", "paint comes from classes only")
-		return Mended(s.Name, Refusal{Reason: "only-by-class", Parameter: "opacity", Mend: &Mend{Action: "url-paint"}, Detail: "this site paints by its sheet's classes, not by what a URL says",
+		return Mended(s.Name, Refusal{Reason: "only-by-class", Parameter: d.PaintName(), Mend: &Mend{Action: "url-paint"}, Detail: "this site paints by its sheet's classes, not by what a URL says",
 			Remedy: "leave it out, sign the link"})
 	}
 	if s.GrowByClassOnly && d.Grow == declare.GrowYes {
@@ -234,6 +234,10 @@ func (s *Site) climb(r *declare.Resolved, trace *[]Step) *Refusal {
 	if len(s.Rungs) == 0 {
 		return nil
 	}
+	res := r.Resolution // where it isn't in the slot already
+	if res == 0 {
+		res = 1
+	}
 	asked, side := r.Width, "width"
 	if asked == 0 && r.Height != 0 {
 		asked, side = r.Height, "height"
@@ -241,6 +245,7 @@ func (s *Site) climb(r *declare.Resolved, trace *[]Step) *Refusal {
 			asked, side = r.Height*r.Aspect.Value(), "width"
 		}
 	}
+	asked *= res
 	if asked == 0 {
 		if r.Resolution == 0 || r.Resolution == 1 {
 			note(trace, "ladder", "passed", "no width is asked for: the natural size")
@@ -264,7 +269,7 @@ func (s *Site) climb(r *declare.Resolved, trace *[]Step) *Refusal {
 		rung := s.Rungs[min(i, len(s.Rungs)-1)]
 		r.Scale(rung / asked)
 		if r.Width != 0 && side == "width" {
-			r.Width = rung // exactly
+			r.Width = rung / res // exactly
 		}
 		if trace != nil {
 			note(trace, "ladder", "matched", fmt.Sprintf("%g rounded to the rung %g", asked, rung))

@@ -22,7 +22,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "1"
+const Version = "2"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -90,7 +90,10 @@ func Variant(source []byte, job Job) (Result, error) {
 		return Result{}, r
 	}
 	nw, nh := info.Upright()
-	plan := geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
+	plan, ok := geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
+	if !ok {
+		return Result{}, nothingLeft(job.Request.XYWH, nw, nh)
+	}
 	if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
 		return Result{}, r
 	}
@@ -101,18 +104,18 @@ func Variant(source []byte, job Job) (Result, error) {
 	if profile != nil {
 		defer profile.Close()
 	}
-	seeThrough := job.Request.Opacity.Declared && job.Request.Opacity.Value < 1
-	likely, r := choose(job.Request, plan.Canvas, !seeThrough)
+	paints := newPaints(job.Request.Declarations, plan, info.Alpha)
+	likely, r := choose(job.Request, plan.Canvas, !paints.transparent)
 	if r != nil {
 		return Result{}, r
 	}
 	scale := decodeScale(info, plan)
-	picture, err := decode(source, info, scale, profile == nil && !seeThrough && job.Request.Quality != declare.Lossless && likely != declare.PNG)
+	byPlanes := profile == nil && !paints.any && job.Request.Quality != declare.Lossless && likely != declare.PNG
+	picture, err := decode(source, info, scale, byPlanes)
 	if err != nil {
 		return Result{}, refuseSource(err)
 	}
 	w.lap("decode")
-
 	if picture.YCbCr != nil {
 		result.Format = likely
 		planes := resamplePlanes(picture.YCbCr, info, plan, scale, likely)
@@ -122,21 +125,17 @@ func Variant(source []byte, job Job) (Result, error) {
 		pixels := toSRGB(picture, profile)
 		w.lap("colour")
 		pixels.Premultiply()
-		if seeThrough {
-			pixels.Opaque = false
+		pixels = resamplePixels(pixels, info, plan, scale)
+		w.lap("resample")
+		if paints.any {
+			pixels = paints.paint(pixels)
+			w.lap("paint")
 		}
 		result.Format, r = choose(job.Request, plan.Canvas, pixels.Opaque)
 		if r != nil {
 			return Result{}, r
 		}
-		pixels = resamplePixels(pixels, info, plan, scale)
-		w.lap("resample")
-		if seeThrough {
-			pixels = own(pixels)
-			pixels.Fade(job.Request.Opacity.Value)
-			w.lap("paint")
-		}
-		result.Data, err = encodePixels(pixels, result.Format, job.Request.Quality)
+		result.Data, err = encodePixels(pixels, result.Format, job.Request.Quality, job.Request.Matte)
 	}
 	if err != nil {
 		return Result{}, policy.No(policy.Refusal{Reason: "encoding-failed", Detail: err.Error(),
@@ -252,21 +251,42 @@ func toSRGB(p codec.Picture, t *icc.Transform) *raster.RGBA {
 	return p.RGBA
 }
 
-// axes are the plan as the stored, decoded picture sees it: across and down in its own samples, mirrored as
-// its orientation says. Where transpose is set, they make a picture that still has to be transposed.
+// axes are the plan's visible part as the stored, decoded picture sees it: across and down in its own samples,
+// mirrored as its orientation, the mirroring and the turn say. Where transpose is set, they make a picture that
+// still has to be transposed. The plan's turn is by right angles.
 func axes(info codec.Info, p geometry.Plan, scale int) (x, y raster.Axis, transpose bool) {
-	upright := func(placed0, placedN, natural, canvas int) raster.Axis {
-		step := float64(natural) / float64(placedN)
-		return raster.Axis{From: -float64(placed0) * step, Step: step, Len: canvas}
+	upright := func(placed0, placedN int, natural float64, from, to int) raster.Axis {
+		step := natural / float64(placedN)
+		return raster.Axis{From: float64(from-placed0) * step, Step: step, Len: to - from}
 	}
-	x = upright(p.Placed.X0, p.Placed.W(), p.Natural.W, p.Canvas.W)
-	y = upright(p.Placed.Y0, p.Placed.H(), p.Natural.H, p.Canvas.H)
-	o := info.Orientation
-	if o >= 5 {
-		x, y, transpose = y, x, true
-	}
+	tw, th := p.Turned()
+	v := p.Visible()
+	x = upright(p.Placed.X0, p.Placed.W(), tw, v.X0, v.X1)
+	y = upright(p.Placed.Y0, p.Placed.H(), th, v.Y0, v.Y1)
 	mirror := func(a raster.Axis, n int) raster.Axis {
 		return raster.Axis{From: float64(n) - a.From, Step: -a.Step, Len: a.Len}
+	}
+	// Back through the turn: x and y become axes of the cut picture, w×h.
+	w, h := p.Cut.W(), p.Cut.H()
+	switch turns, _ := p.Quarter(); turns {
+	case 1:
+		x, y, transpose = y, mirror(x, h), true
+	case 2:
+		x, y = mirror(x, w), mirror(y, h)
+	case 3:
+		x, y, transpose = mirror(y, w), x, true
+	}
+	if p.MirrorX {
+		x = mirror(x, w)
+	}
+	if p.MirrorY {
+		y = mirror(y, h)
+	}
+	x.From += float64(p.Cut.X0)
+	y.From += float64(p.Cut.Y0)
+	o := info.Orientation
+	if o >= 5 {
+		x, y, transpose = y, x, !transpose
 	}
 	if o == 2 || o == 3 || o == 7 || o == 8 {
 		x = mirror(x, info.W)
@@ -280,13 +300,56 @@ func axes(info codec.Info, p geometry.Plan, scale int) (x, y raster.Axis, transp
 	return x, y, transpose
 }
 
+// resamplePixels makes the canvas with the picture on it: transparent where the picture doesn't reach.
 func resamplePixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int) *raster.RGBA {
-	x, y, transpose := axes(info, p, scale)
-	dst := raster.ResampleRGBA(src, x, y)
-	if transpose {
-		dst = dst.Transpose()
+	v := p.Visible()
+	if v == (geometry.Rect{}) {
+		return raster.NewRGBA(p.Canvas.W, p.Canvas.H)
 	}
-	return dst
+	var dst *raster.RGBA
+	if _, right := p.Quarter(); right {
+		x, y, transpose := axes(info, p, scale)
+		dst = raster.ResampleRGBA(src, x, y)
+		if transpose {
+			dst = dst.Transpose()
+		}
+	} else {
+		dst = turnPixels(src, info, p, scale, v)
+	}
+	if dst.W == p.Canvas.W && dst.H == p.Canvas.H {
+		return dst
+	}
+	canvas := raster.NewRGBA(p.Canvas.W, p.Canvas.H)
+	canvas.Over(dst, v.X0, v.Y0)
+	return canvas
+}
+
+// turnPixels makes the visible part of a picture that is turned by any angle: first reduced to the size that it
+// will have, upright, then turned at that size.
+func turnPixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int, v geometry.Rect) *raster.RGBA {
+	w, h := float64(p.Cut.W()), float64(p.Cut.H())
+	k := math.Min(1, math.Max(p.ScaleX(), p.ScaleY()))
+	flat := p
+	flat.Turn = 0
+	flat.Placed = geometry.Rect{X1: max(1, int(math.Round(w*k))), Y1: max(1, int(math.Round(h*k)))}
+	flat.Canvas = geometry.Size{W: flat.Placed.X1, H: flat.Placed.Y1}
+	flat = flat.Straight()
+	x, y, transpose := axes(info, flat, scale)
+	small := raster.ResampleRGBA(src, x, y)
+	if transpose {
+		small = small.Transpose()
+	}
+	// From a canvas pixel to the turned picture, back through the turn around its middle, to small's pixels.
+	tw, th := p.Turned()
+	sin, cos := math.Sincos(p.Turn * math.Pi / 180)
+	px, py := tw/float64(p.Placed.W()), th/float64(p.Placed.H()) // natural pixels to a canvas pixel
+	mx, my := float64(small.W)/w, float64(small.H)/h
+	ox, oy := float64(v.X0-p.Placed.X0)*px-tw/2, float64(v.Y0-p.Placed.Y0)*py-th/2
+	t := raster.Turning{
+		A: cos * px * mx, C: sin * py * mx, E: (cos*ox + sin*oy + w/2) * mx,
+		B: -sin * px * my, D: cos * py * my, F: (-sin*ox + cos*oy + h/2) * my,
+	}
+	return raster.Transform(small, v.W(), v.H(), t)
 }
 
 // resamplePlanes makes 4:2:0 planes in the range that the format's encoder takes.
@@ -319,12 +382,13 @@ func encodePlanes(p *raster.YCbCr, f declare.Format, q declare.Quality) ([]byte,
 	return jpeg.EncodePlanes(p, jpegQuality(q))
 }
 
-func encodePixels(p *raster.RGBA, f declare.Format, q declare.Quality) ([]byte, error) {
+func encodePixels(p *raster.RGBA, f declare.Format, q declare.Quality, matte declare.Color) ([]byte, error) {
 	switch f {
 	case declare.JPEG:
 		if !p.Opaque {
 			p = own(p)
-			p.Flatten(255, 255, 255)
+			r, g, b := onWhite(matte)
+			p.Flatten(r, g, b)
 		}
 		return jpeg.EncodeRGBA(p, jpegQuality(q))
 	case declare.WebP:
@@ -336,6 +400,15 @@ func encodePixels(p *raster.RGBA, f declare.Format, q declare.Quality) ([]byte, 
 	default:
 		return png.Encode(straight(p))
 	}
+}
+
+// onWhite is the matte, itself laid on white where it isn't opaque; white where there is none.
+func onWhite(c declare.Color) (r, g, b uint8) {
+	if !c.Declared {
+		return 255, 255, 255
+	}
+	mix := func(v uint8) uint8 { return uint8((int(v)*int(c.A) + 255*(255-int(c.A)) + 127) / 255) }
+	return mix(c.R), mix(c.G), mix(c.B)
 }
 
 // straight gives p with straight alpha, as encoders want it.
@@ -356,6 +429,13 @@ func own(p *raster.RGBA) *raster.RGBA {
 		copy(c.Row(y), p.Row(y))
 	}
 	return c
+}
+
+func nothingLeft(r declare.Region, w, h int) *policy.Refusal {
+	return policy.No(policy.Refusal{
+		Reason: "nothing-left", Parameter: "xywh", Given: r.String(), Detail: fmt.Sprintf("the part lies beside the picture, which is %d × %d pixels", w, h),
+		Allowed: fmt.Sprintf("a part of 0,0,%d,%d", w, h), Remedy: "give xywh a part of the picture",
+	})
 }
 
 func refuseSource(err error) *policy.Refusal {

@@ -1,0 +1,437 @@
+package raster
+
+import "math"
+
+// A Matrix is a 3×4 colour matrix on straight sRGB in 0–255: rows R, G, B; columns R, G, B, and a constant.
+type Matrix [3][4]float32
+
+// Colour matrices of Filter Effects Level 1, section 7.
+
+// Saturate is saturate(), and with 1-amount grayscale().
+func Saturate(s float64) Matrix {
+	return of3x3([9]float64{
+		0.213 + 0.787*s, 0.715 - 0.715*s, 0.072 - 0.072*s,
+		0.213 - 0.213*s, 0.715 + 0.285*s, 0.072 - 0.072*s,
+		0.213 - 0.213*s, 0.715 - 0.715*s, 0.072 + 0.928*s,
+	})
+}
+
+// Grayscale is grayscale().
+func Grayscale(amount float64) Matrix {
+	k := 1 - amount
+	return of3x3([9]float64{
+		0.2126 + 0.7874*k, 0.7152 - 0.7152*k, 0.0722 - 0.0722*k,
+		0.2126 - 0.2126*k, 0.7152 + 0.2848*k, 0.0722 - 0.0722*k,
+		0.2126 - 0.2126*k, 0.7152 - 0.7152*k, 0.0722 + 0.9278*k,
+	})
+}
+
+// Sepia is sepia().
+func Sepia(amount float64) Matrix {
+	k := 1 - amount
+	return of3x3([9]float64{
+		0.393 + 0.607*k, 0.769 - 0.769*k, 0.189 - 0.189*k,
+		0.349 - 0.349*k, 0.686 + 0.314*k, 0.168 - 0.168*k,
+		0.272 - 0.272*k, 0.534 - 0.534*k, 0.131 + 0.869*k,
+	})
+}
+
+// HueRotate is hue-rotate().
+func HueRotate(degrees float64) Matrix {
+	sin, cos := math.Sincos(degrees * math.Pi / 180)
+	return of3x3([9]float64{
+		0.213 + cos*0.787 - sin*0.213, 0.715 - cos*0.715 - sin*0.715, 0.072 - cos*0.072 + sin*0.928,
+		0.213 - cos*0.213 + sin*0.143, 0.715 + cos*0.285 + sin*0.140, 0.072 - cos*0.072 - sin*0.283,
+		0.213 - cos*0.213 - sin*0.787, 0.715 - cos*0.715 + sin*0.715, 0.072 + cos*0.928 + sin*0.072,
+	})
+}
+
+// Linear is v×slope + intercept on every channel, the intercept in 0–1: brightness(), contrast(), invert().
+func Linear(slope, intercept float64) Matrix {
+	return Matrix{{float32(slope), 0, 0, float32(intercept * 255)}, {0, float32(slope), 0, float32(intercept * 255)}, {0, 0, float32(slope), float32(intercept * 255)}}
+}
+
+func of3x3(v [9]float64) (m Matrix) {
+	for i, x := range v {
+		m[i/3][i%3] = float32(x)
+	}
+	return m
+}
+
+// ApplyMatrices runs every pixel through the matrices in turn, in straight colours, clamped in between and
+// rounded once at the end. The picture is premultiplied before and after.
+func (p *RGBA) ApplyMatrices(ms []Matrix) {
+	if len(ms) == 0 {
+		return
+	}
+	for y := range p.H {
+		row := p.Row(y)
+		for i := 0; i+3 < len(row); i += 4 {
+			a := float32(row[i+3])
+			if a == 0 {
+				continue
+			}
+			r, g, b := float32(row[i]), float32(row[i+1]), float32(row[i+2])
+			if a != 255 {
+				k := 255 / a
+				r, g, b = r*k, g*k, b*k
+			}
+			for j := range ms {
+				m := &ms[j]
+				r, g, b = clamp255(m[0][0]*r+m[0][1]*g+m[0][2]*b+m[0][3]), clamp255(m[1][0]*r+m[1][1]*g+m[1][2]*b+m[1][3]), clamp255(m[2][0]*r+m[2][1]*g+m[2][2]*b+m[2][3])
+			}
+			if a != 255 {
+				k := a / 255
+				r, g, b = r*k, g*k, b*k
+			}
+			row[i], row[i+1], row[i+2] = uint8(r+0.5), uint8(g+0.5), uint8(b+0.5)
+		}
+	}
+}
+
+func clamp255(v float32) float32 {
+	if v < 0 {
+		return 0
+	}
+	if v > 255 {
+		return 255
+	}
+	return v
+}
+
+// Edge is what a blur finds beyond the picture.
+type Edge uint8
+
+const (
+	Extended Edge = iota // the edge's own colour, as far as it takes
+	Faded                // nothing
+)
+
+// Blur is a Gaussian blur of standard deviation sigma, in pixels. From sigma 2 on it is the three box averages
+// that Filter Effects Level 1, section 9.7 gives, whose cost doesn't depend on sigma.
+func (p *RGBA) Blur(sigma float64, edge Edge) {
+	if sigma <= 0 {
+		return
+	}
+	first := blurPass(p.Pix, p.Stride, p.W, p.H, sigma, edge)
+	second := blurPass(first, 4*p.H, p.H, p.W, sigma, edge)
+	for y := range p.H {
+		copy(p.Row(y), second[4*p.W*y:][:4*p.W])
+	}
+	if edge == Faded {
+		p.Opaque = false
+	}
+}
+
+// blurPass blurs along rows and writes the result transposed: w×h pixels become h×w.
+func blurPass(pix []uint8, stride, w, h int, sigma float64, edge Edge) []uint8 {
+	out := make([]uint8, 4*w*h)
+	var kernel []uint32
+	var boxes [3]box
+	pad := 0
+	if sigma < 2 {
+		kernel = gaussian(sigma)
+		pad = len(kernel) / 2
+	} else {
+		boxes = threeBoxes(sigma)
+		for _, b := range boxes {
+			pad += max(b.left, b.right)
+		}
+	}
+	if pad > 4*w+64 && edge == Extended {
+		// Everything beyond is one colour on each side; more of it changes nothing that eight bits can show
+		// beyond what the boxes' own sizes do, so the boxes are what stays exact here.
+		pad = min(pad, 1<<20)
+	}
+	n := w + 2*pad
+	line := make([]uint16, n) // in units of 1/128
+	next := make([]uint16, n)
+	for y := range h {
+		row := pix[y*stride:][:4*w]
+		for c := range 4 {
+			before, after := uint16(row[c])<<7, uint16(row[4*(w-1)+c])<<7
+			if edge == Faded {
+				before, after = 0, 0
+			}
+			for i := range pad {
+				line[i], line[pad+w+i] = before, after
+			}
+			for x := range w {
+				line[pad+x] = uint16(row[4*x+c]) << 7
+			}
+			if kernel != nil {
+				convolve(next, line, kernel, pad, w)
+				line, next = next, line
+			} else {
+				for _, b := range boxes {
+					b.average(next, line)
+					line, next = next, line
+				}
+			}
+			for x := range w {
+				out[4*(x*h+y)+c] = uint8((line[pad+x] + 64) >> 7)
+			}
+		}
+	}
+	return out
+}
+
+// box averages from left samples before to right samples behind.
+type box struct{ left, right int }
+
+// threeBoxes are the boxes of the specification: of d each for odd d; for even d two of d, shifted to either
+// side, and one of d+1.
+func threeBoxes(sigma float64) [3]box {
+	d := int(math.Floor(sigma*3*math.Sqrt(2*math.Pi)/4 + 0.5))
+	if d%2 == 1 {
+		b := box{d / 2, d / 2}
+		return [3]box{b, b, b}
+	}
+	return [3]box{{d / 2, d/2 - 1}, {d/2 - 1, d / 2}, {d / 2, d / 2}}
+}
+
+// average writes running averages of src, whose ends are extended, into dst.
+func (b box) average(dst, src []uint16) {
+	n := len(src)
+	size := uint64(b.left + b.right + 1)
+	at := func(i int) uint64 { return uint64(src[min(max(i, 0), n-1)]) }
+	var sum uint64
+	for i := -b.left; i <= b.right; i++ {
+		sum += at(i)
+	}
+	// Division by a constant: exact enough for 16 bits and sizes below 2^24.
+	inverse := (1<<40 + size/2) / size
+	for i := range n {
+		dst[i] = uint16((sum*inverse + 1<<39) >> 40)
+		in, out := i+b.right+1, i-b.left
+		if in < n && out >= 0 {
+			sum += uint64(src[in]) - uint64(src[out])
+		} else {
+			sum += at(in) - at(out)
+		}
+	}
+}
+
+// gaussian is a sampled Gaussian whose weights sum to 65536.
+func gaussian(sigma float64) []uint32 {
+	r := int(math.Ceil(3 * sigma))
+	w := make([]float64, 2*r+1)
+	var sum float64
+	for i := range w {
+		x := float64(i - r)
+		w[i] = math.Exp(-x * x / (2 * sigma * sigma))
+		sum += w[i]
+	}
+	k := make([]uint32, len(w))
+	left := 65536
+	for i := range w {
+		k[i] = uint32(math.Round(w[i] / sum * 65536))
+		left -= int(k[i])
+	}
+	k[r] = uint32(int(k[r]) + left)
+	return k
+}
+
+func convolve(dst, src []uint16, kernel []uint32, pad, w int) {
+	r := len(kernel) / 2
+	for x := pad; x < pad+w; x++ {
+		var sum uint32
+		for i, k := range kernel {
+			sum += k * uint32(src[x-r+i])
+		}
+		dst[x] = uint16((sum + 32768) >> 16)
+	}
+}
+
+// DropShadow puts the picture's own shadow under it: its alpha, blurred, shifted and coloured. colour is
+// straight. The canvas stays as large as it is.
+func (p *RGBA) DropShadow(dx, dy, sigma float64, colour [4]uint8) {
+	shadow := NewRGBA(p.W, p.H)
+	ox, oy := int(math.Floor(dx+0.5)), int(math.Floor(dy+0.5))
+	// Blurred on a canvas with room around it, since what lies beyond the edge casts a shadow too.
+	room := int(math.Ceil(3*sigma)) + 1
+	room = min(room, p.W+p.H)
+	large := NewRGBA(p.W+2*room, p.H+2*room)
+	for y := range p.H {
+		for x := range p.W {
+			large.Pix[(y+room)*large.Stride+4*(x+room)+3] = p.Pix[y*p.Stride+4*x+3]
+		}
+	}
+	large.Blur(sigma, Faded)
+	for y := range p.H {
+		for x := range p.W {
+			sx, sy := x-ox+room, y-oy+room
+			if sx < 0 || sy < 0 || sx >= large.W || sy >= large.H {
+				continue
+			}
+			a := uint32(div255(uint32(large.Pix[sy*large.Stride+4*sx+3]) * uint32(colour[3])))
+			i := y*shadow.Stride + 4*x
+			shadow.Pix[i], shadow.Pix[i+1], shadow.Pix[i+2], shadow.Pix[i+3] = div255(uint32(colour[0])*a), div255(uint32(colour[1])*a), div255(uint32(colour[2])*a), uint8(a)
+		}
+	}
+	shadow.Over(p, 0, 0)
+	for y := range p.H {
+		copy(p.Row(y), shadow.Row(y))
+	}
+}
+
+// Over paints src, premultiplied, onto p with its top left corner at x, y: source over (Compositing Level 1,
+// section 9.1.4). What lies beside p is left out.
+func (p *RGBA) Over(src *RGBA, x, y int) {
+	for sy := max(0, -y); sy < min(src.H, p.H-y); sy++ {
+		s, d := src.Row(sy), p.Row(y+sy)
+		x0, x1 := max(0, -x), min(src.W, p.W-x)
+		for sx := x0; sx < x1; sx++ {
+			i, j := 4*sx, 4*(x+sx)
+			switch a := s[i+3]; a {
+			case 255:
+				copy(d[j:j+4], s[i:i+4])
+			case 0:
+			default:
+				k := 255 - uint32(a)
+				for c := range 4 {
+					d[j+c] = uint8(min(255, uint32(s[i+c])+uint32(div255(uint32(d[j+c])*k))))
+				}
+			}
+		}
+	}
+}
+
+// Fill makes every pixel this straight colour.
+func (p *RGBA) Fill(r, g, b, a uint8) {
+	one := []uint8{div255(uint32(r) * uint32(a)), div255(uint32(g) * uint32(a)), div255(uint32(b) * uint32(a)), a}
+	for y := range p.H {
+		row := p.Row(y)
+		for i := 0; i+3 < len(row); i += 4 {
+			copy(row[i:], one)
+		}
+	}
+	p.Opaque = a == 255
+}
+
+// Round clips the picture to a rectangle with rounded corners (CSS Backgrounds Level 3, section 5): rx and ry
+// are the corners' radii from the top left one clockwise. Radii that overlap shrink together (section 5.5).
+func (p *RGBA) Round(rx, ry [4]float64) {
+	w, h := float64(p.W), float64(p.H)
+	f := 1.0
+	for _, side := range []struct{ have, want float64 }{{w, rx[0] + rx[1]}, {w, rx[2] + rx[3]}, {h, ry[0] + ry[3]}, {h, ry[1] + ry[2]}} {
+		if side.want > side.have {
+			f = min(f, side.have/side.want)
+		}
+	}
+	rounded := false
+	for c := range 4 {
+		x, y := rx[c]*f, ry[c]*f
+		if x <= 0 || y <= 0 {
+			continue
+		}
+		rounded = true
+		for j := range min(p.H, int(math.Ceil(y))) {
+			for i := range min(p.W, int(math.Ceil(x))) {
+				k := cornerCoverage(float64(i), float64(j), x, y)
+				if k == 255 {
+					continue
+				}
+				px, py := i, j
+				if c == 1 || c == 2 {
+					px = p.W - 1 - i
+				}
+				if c >= 2 {
+					py = p.H - 1 - j
+				}
+				q := p.Pix[py*p.Stride+4*px:][:4]
+				for n := range q {
+					q[n] = div255(uint32(q[n]) * k)
+				}
+			}
+		}
+	}
+	if rounded {
+		p.Opaque = false
+	}
+}
+
+// cornerCoverage is how much of the pixel at x, y from the corner lies inside an ellipse of radii rx, ry around
+// (rx, ry), 0–255, by 8×8 samples where the edge may pass.
+func cornerCoverage(x, y, rx, ry float64) uint32 {
+	inside := func(px, py float64) bool {
+		dx, dy := (rx-px)/rx, (ry-py)/ry
+		return dx <= 0 || dy <= 0 || dx*dx+dy*dy <= 1
+	}
+	if inside(x, y) {
+		return 255
+	}
+	if !inside(x+1, y+1) {
+		return 0
+	}
+	n := uint32(0)
+	for j := range 8 {
+		for i := range 8 {
+			if inside(x+(float64(i)+0.5)/8, y+(float64(j)+0.5)/8) {
+				n++
+			}
+		}
+	}
+	return (n*255 + 32) / 64
+}
+
+// MapGradient maps the picture's luminance (Rec. 709 weights on gamma-encoded values) along stops, straight and
+// evenly spaced, and mixes the result in at a strength from 0 to 1.
+func (p *RGBA) MapGradient(stops [][4]uint8, strength float64) {
+	var table [256][4]float32
+	for i := range table {
+		at := float64(i) / 255 * float64(len(stops)-1)
+		j := min(int(at), len(stops)-2)
+		f := at - float64(j)
+		for c := range 4 {
+			table[i][c] = float32(float64(stops[j][c])*(1-f) + float64(stops[j+1][c])*f)
+		}
+	}
+	s := float32(strength)
+	for y := range p.H {
+		row := p.Row(y)
+		for i := 0; i+3 < len(row); i += 4 {
+			a := float32(row[i+3])
+			if a == 0 {
+				continue
+			}
+			k := 255 / a
+			r, g, b := float32(row[i])*k, float32(row[i+1])*k, float32(row[i+2])*k
+			l := int(min(255, 0.2126*r+0.7152*g+0.0722*b+0.5))
+			t := &table[l]
+			na := a * (1 - s + s*t[3]/255)
+			m := na / 255
+			row[i], row[i+1], row[i+2] = uint8((r+(t[0]-r)*s)*m+0.5), uint8((g+(t[1]-g)*s)*m+0.5), uint8((b+(t[2]-b)*s)*m+0.5)
+			row[i+3] = uint8(na + 0.5)
+		}
+	}
+	for _, stop := range stops {
+		if stop[3] != 255 {
+			p.Opaque = false
+		}
+	}
+}
+
+// Sharpen is an unsharp mask on luminance: the difference from a Gaussian of 0.8 pixels, added amount times.
+// Alpha stays; colours stay within it.
+func (p *RGBA) Sharpen(amount float64) {
+	if amount <= 0 {
+		return
+	}
+	soft := &RGBA{Pix: append([]uint8(nil), p.Pix...), Stride: p.Stride, W: p.W, H: p.H, Opaque: p.Opaque}
+	soft.Blur(0.8, Extended)
+	k := float32(amount)
+	for y := range p.H {
+		row, blurred := p.Row(y), soft.Row(y)
+		for i := 0; i+3 < len(row); i += 4 {
+			l := func(q []uint8) float32 {
+				return 0.2126*float32(q[i]) + 0.7152*float32(q[i+1]) + 0.0722*float32(q[i+2])
+			}
+			d := k * (l(row) - l(blurred))
+			top := float32(row[i+3])
+			for c := range 3 {
+				row[i+c] = uint8(min(top, max(0, float32(row[i+c])+d)) + 0.5)
+			}
+		}
+	}
+}

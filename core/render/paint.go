@@ -1,0 +1,114 @@
+package render
+
+import (
+	"echolane/core/declare"
+	"echolane/core/geometry"
+	"echolane/core/raster"
+)
+
+// paints is what is to be done to a picture beside fitting it into its slot, from the bottom up, then the whole.
+type paints struct {
+	d           declare.Declarations
+	plan        geometry.Plan
+	filters     []declare.FilterFunction
+	any         bool // there is something to do, or the picture alone doesn't make the canvas
+	transparent bool // what is delivered has transparency, whatever the picture has
+	faded       bool // edges of blurs fade, since corners are rounded or turned
+}
+
+func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
+	p := &paints{d: d, plan: plan, filters: d.Filters()}
+	_, right := plan.Quarter()
+	rounded := d.Radius.Corner != [4]declare.Length{}
+	under := d.Background.Declared && d.Background.Opaque()
+	gap := !plan.Complete || !right
+	if !gap && !alpha {
+		p.d.Background = declare.Color{} // nothing of it shows
+	}
+	fades := d.Opacity.Declared && d.Opacity.Value < 1
+	for _, f := range p.filters {
+		fades = fades || f.Name == "opacity" && f.Amount < 1
+	}
+	p.faded = rounded || gap && !under
+	p.transparent = rounded || fades || gap && !under
+	p.any = gap || rounded || fades || p.d.Background.Declared || d.Map.Declared || d.Sharpen.Amount > 0 || len(p.filters) > 0
+	return p
+}
+
+// paint does it. The picture stands on its canvas already, transparent around it.
+func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
+	pixels = own(pixels)
+	d := &p.d
+	if d.Map.Declared && d.Map.Strength > 0 {
+		stops := make([][4]uint8, d.Map.Count)
+		for i := range stops {
+			stops[i] = straightOf(d.Map.Stops[i])
+		}
+		pixels.MapGradient(stops, d.Map.Strength)
+	}
+	pixels.Sharpen(d.Sharpen.Amount)
+	if d.Background.Declared && d.Background.A > 0 {
+		ground := raster.NewRGBA(pixels.W, pixels.H)
+		ground.Fill(d.Background.R, d.Background.G, d.Background.B, d.Background.A)
+		opaque := ground.Opaque
+		ground.Over(pixels, 0, 0)
+		pixels = ground
+		pixels.Opaque = opaque
+	}
+	if d.Radius.Declared {
+		var rx, ry [4]float64
+		for i, l := range d.Radius.Corner {
+			rx[i], ry[i] = l.Px*p.plan.K+l.Part*float64(pixels.W), l.Px*p.plan.K+l.Part*float64(pixels.H)
+		}
+		pixels.Round(rx, ry)
+	}
+	p.filter(pixels)
+	if d.Opacity.Declared && d.Opacity.Value < 1 {
+		pixels.Fade(d.Opacity.Value)
+	}
+	return pixels
+}
+
+// filter runs the functions in order; those that only look at one pixel run together.
+func (p *paints) filter(pixels *raster.RGBA) {
+	edge := raster.Extended
+	if p.faded {
+		edge = raster.Faded
+	}
+	var matrices []raster.Matrix
+	flush := func() {
+		pixels.ApplyMatrices(matrices)
+		matrices = matrices[:0]
+	}
+	for _, f := range p.filters {
+		switch f.Name {
+		case "brightness":
+			matrices = append(matrices, raster.Linear(f.Amount, 0))
+		case "contrast":
+			matrices = append(matrices, raster.Linear(f.Amount, 0.5-0.5*f.Amount))
+		case "invert":
+			matrices = append(matrices, raster.Linear(1-2*f.Amount, f.Amount))
+		case "grayscale":
+			matrices = append(matrices, raster.Grayscale(f.Amount))
+		case "saturate":
+			matrices = append(matrices, raster.Saturate(f.Amount))
+		case "sepia":
+			matrices = append(matrices, raster.Sepia(f.Amount))
+		case "hue-rotate":
+			matrices = append(matrices, raster.HueRotate(f.Amount))
+		case "opacity":
+			flush()
+			pixels.Fade(f.Amount)
+		case "blur":
+			flush()
+			pixels.Blur(f.Amount*p.plan.K, edge)
+		case "drop-shadow":
+			flush()
+			k := p.plan.K
+			pixels.DropShadow(f.Shadow.X*k, f.Shadow.Y*k, f.Shadow.Sigma*k, straightOf(f.Shadow.Color))
+		}
+	}
+	flush()
+}
+
+func straightOf(c declare.Color) [4]uint8 { return [4]uint8{c.R, c.G, c.B, c.A} }
