@@ -35,7 +35,7 @@ func parseLength(s, bare string) (Length, bool) {
 		v = 0 // no negative zero
 	}
 	if unit == "%" {
-		return Length{Part: v / 100}, true
+		return Length{Part: tidy(v) / 100}, true
 	}
 	return Length{Px: v}, true
 }
@@ -215,7 +215,7 @@ func setPosition(to *Position, value string) string {
 			}
 			at := Length{Part: e.part + offset.Part, Px: offset.Px}
 			if e.part == 1 {
-				at = Length{Part: 1 - offset.Part, Px: -offset.Px}
+				at = Length{Part: tidy(100-100*offset.Part) / 100, Px: 0 - offset.Px}
 			}
 			switch {
 			case words[i] == "center" && hasX:
@@ -418,7 +418,7 @@ func filterFunction(name, arg string) (FilterFunction, string) {
 		if !ok {
 			return f, "unparsable"
 		}
-		f.Amount = v
+		f.Amount = tidy(v)
 	case "brightness", "contrast", "grayscale", "invert", "opacity", "saturate", "sepia":
 		f.Amount = 1
 		if arg == "" {
@@ -557,7 +557,7 @@ func setMap(to *Map, value string) string {
 			if v < 0 || v > 100 {
 				return "out-of-range"
 			}
-			m.Strength = v / 100
+			m.Strength = tidy(v) / 100
 			break
 		}
 		c, ok := ParseColor(word)
