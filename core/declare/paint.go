@@ -151,8 +151,20 @@ func setTurn(to *Turn, value string) string {
 // Position is the value of object-position. The zero Position means not declared: the centre.
 type Position struct {
 	Declared bool
+	Aim      Aim    // where it isn't Plain, X and Y are not used
 	X, Y     Length // from the left and top edge of the slot; parts are of what the slot is longer than the picture
 }
+
+// Aim says whether a position follows the picture's content.
+type Aim uint8
+
+const (
+	Plain   Aim = iota
+	Subject     // what the picture is of
+	Detail      // its busiest part
+)
+
+var aims = []string{Subject: "subject", Detail: "detail"}
 
 // setPosition reads a CSS <position> of one to four values (CSS Values Level 4, section 8.3).
 func setPosition(to *Position, value string) string {
@@ -161,7 +173,13 @@ func setPosition(to *Position, value string) string {
 		across, down bool
 		part         float64
 	}{"left": {true, false, 0}, "right": {true, false, 1}, "top": {false, true, 0}, "bottom": {false, true, 1}, "center": {true, true, 0.5}}
-	p := Position{true, Length{Part: 0.5}, Length{Part: 0.5}}
+	p := Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}
+	if len(words) == 1 {
+		if a := find(aims, words[0]); a != 0 {
+			*to = Position{Declared: true, Aim: Aim(a)}
+			return ""
+		}
+	}
 	isWord := func(s string) bool { _, ok := edge[s]; return ok }
 	switch len(words) {
 	case 1:
@@ -251,6 +269,9 @@ func setPosition(to *Position, value string) string {
 
 // appendPosition writes two values, or edges with offsets where an axis is measured from both ends.
 func appendPosition(b []byte, p Position) []byte {
+	if p.Aim != Plain {
+		return append(b, aims[p.Aim]...)
+	}
 	plain := func(l Length) bool { return l.Px == 0 || l.Part == 0 }
 	one := func(b []byte, l Length, far string) []byte {
 		switch {

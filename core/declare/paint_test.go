@@ -13,7 +13,7 @@ func TestPaintIsReadAsCSSAndWrittenOneWay(t *testing.T) {
 		{"object-position", "left", "0%2050"}, {"object-position", "top", "50%200"}, {"object-position", "center", "50%2050"}, {"object-position", "right top", "100%200"}, {"object-position", "top right", "100%200"},
 		{"object-position", "75 20", "75%2020"}, {"object-position", "75% 20%", "75%2020"}, {"object-position", "10px 50%", "10px%2050"}, {"object-position", "left 20px", "0%2020px"}, {"object-position", "20px top", "20px%200"},
 		{"object-position", "right 10px bottom 20px", "right%2010px%20bottom%2020px"}, {"object-position", "bottom 20% right 10%", "90%2080"}, {"object-position", "left 10px top", "10px%200"}, {"object-position", "top 10px center", "50%2010px"},
-		{"object-position", "center bottom 5px", "left%2050%20bottom%205px"}, {"object-position", "left 5% top 10px", "5%2010px"}, {"object-position", "33.5%", "33.5%2050"},
+		{"object-position", "center bottom 5px", "left%2050%20bottom%205px"}, {"object-position", "left 5% top 10px", "5%2010px"}, {"object-position", "33.5%", "33.5%2050"}, {"object-position", "Subject", "subject"}, {"object-position", "detail", "detail"},
 		{"background-color", "GOLD", "ffd700"}, {"background-color", "#0a7", "00aa77"}, {"background-color", "0a7", "00aa77"}, {"background-color", "#0a7c", "00aa77cc"}, {"background-color", "rgb(10, 120, 110)", "0a786e"},
 		{"background-color", "rgb(10 120 110 / 50%)", "0a786e80"}, {"background-color", "rgba(10,120,110,.5)", "0a786e80"}, {"background-color", "rgb(100% 0% 50%)", "ff0080"}, {"background-color", "hsl(120 100% 25%)", "008000"},
 		{"background-color", "hsl(0.5turn, 100%, 50%)", "00ffff"}, {"background-color", "hwb(0 0% 0%)", "ff0000"}, {"background-color", "hwb(90 60% 60%)", "808080"}, {"background-color", "oklch(62.8% 0.2577 29.23)", "ff0000"}, {"background-color", "oklab(100% 0 0)", "ffffff"},
@@ -39,7 +39,7 @@ func TestPaintIsReadAsCSSAndWrittenOneWay(t *testing.T) {
 	}
 	for name, list := range map[string][]string{
 		"xywh": {"1,2,3", "1,2,0,4", "-1,2,3,4", "percent:0,0,101,1", "a,b,c,d"}, "scale": {"2", "-1 -1 -1", "left"}, "rotate": {"90", "90degrees", "deg"},
-		"object-position":  {"left left", "left right", "10px left", "top 10px 20px", "left 10px right 20px", "center 10px left", "1 2 3", "left top right bottom left"},
+		"object-position":  {"left left", "left right", "10px left", "top 10px 20px", "left 10px right 20px", "center 10px left", "1 2 3", "left top right bottom left", "subject 10px"},
 		"background-color": {"#12345", "reddish", "rgb(1 2)", "rgb(1,2,3,4,5)", "oklch(1,2,3)", "url(x)", "#"}, "gradient-map": {"red", "red blue green lime navy gold teal plum tan", "red blue 200%", "80% red blue"},
 		"sharpen": {"4", "-1", "much"}, "border-radius": {"1 2 3 4 5", "-1px", "1em"}, "filter": {"grayscale", "blur(-1px)", "blur(10%)", "url(#x)", "sepia(1) and more", "drop-shadow(1px)", "drop-shadow(1px 2px 3px 4px)", "hue-rotate(90)", "blur(2px", "brightness(-1)"},
 	} {

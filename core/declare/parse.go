@@ -210,7 +210,7 @@ var properties = [numProperties]property{
 	pAspect:     {name: "aspect-ratio", allowed: "width/height or one number, such as 4/3 or 1.91, from 1/1000 to 1000"},
 	pResolution: {name: "resolution", allowed: "0.5x to 4x, such as 2x"},
 	pFit:        {name: "object-fit", allowed: "fill, cover, contain, none or scale-down", keywords: fits[1:]},
-	pPosition:   {name: "object-position", allowed: "one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px"},
+	pPosition:   {name: "object-position", allowed: "one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px; or subject, or detail", keywords: []string{"left", "right", "top", "bottom", "center", "subject", "detail"}},
 	pGrow:       {name: "grow", allowed: "no or yes", keywords: grows[1:]},
 	pBackground: {name: "background-color", allowed: "a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185)"},
 	pMap:        {name: "gradient-map", allowed: "two to eight colours from dark to light, and a percentage, such as 123 fed 80%25"},

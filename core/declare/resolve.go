@@ -63,7 +63,7 @@ func (r Resolved) Append(b []byte) []byte {
 	if d.Fit == Fill { // CSS's initial value, which leaves nothing to position
 		d.Fit, d.Position = FitUnset, Position{}
 	}
-	if d.Position == (Position{true, Length{Part: 0.5}, Length{Part: 0.5}}) {
+	if d.Position == (Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}) {
 		d.Position = Position{}
 	}
 	if d.Width != 0 && d.Height != 0 {

@@ -130,6 +130,33 @@ func New(upright Size, d declare.Declarations) (p Plan, ok bool) {
 	return p, true
 }
 
+// Cuts reports whether some of the picture lies beside the canvas, so that it matters what.
+func (p Plan) Cuts() bool { return p.Placed.W() > p.Canvas.W || p.Placed.H() > p.Canvas.H }
+
+// Window is how much of the picture the canvas shows, in parts of its sides.
+func (p Plan) Window() (w, h float64) {
+	return math.Min(1, float64(p.Canvas.W)/float64(p.Placed.W())), math.Min(1, float64(p.Canvas.H)/float64(p.Placed.H()))
+}
+
+// AimAt gives the object-position that brings a box of the turned picture (parts of its sides) to the middle of
+// the slot that p plans, as far as the picture reaches.
+func (p Plan) AimAt(x0, y0, x1, y1 float64) declare.Position {
+	axis := func(slot, picture int, middle float64) declare.Length {
+		free := float64(slot - picture)
+		if free == 0 {
+			return declare.Length{Part: 0.5}
+		}
+		at := float64(slot)/2 - middle*float64(picture)
+		if free < 0 {
+			at = min(0, max(free, at))
+		} else {
+			at = free / 2 // nothing is cut off along this axis
+		}
+		return declare.Length{Part: at / free}
+	}
+	return declare.Position{Declared: true, X: axis(p.Canvas.W, p.Placed.W(), (x0+x1)/2), Y: axis(p.Canvas.H, p.Placed.H(), (y0+y1)/2)}
+}
+
 // trim makes the canvas what of the slot the picture fills.
 func (p *Plan) trim() {
 	v := p.Visible()

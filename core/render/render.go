@@ -15,6 +15,7 @@ import (
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
+	"echolane/core/focus"
 	"echolane/core/geometry"
 	"echolane/core/policy"
 	"echolane/core/raster"
@@ -94,6 +95,18 @@ func Variant(source []byte, job Job) (Result, error) {
 	if !ok {
 		return Result{}, nothingLeft(job.Request.XYWH, nw, nh)
 	}
+	if aim := job.Request.Position.Aim; aim != declare.Plain && plan.Cuts() {
+		if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
+			return Result{}, r
+		}
+		box, err := find(source, info, plan, aim)
+		if err != nil {
+			return Result{}, refuseSource(err)
+		}
+		job.Request.Position = plan.AimAt(box.X0, box.Y0, box.X1, box.Y1)
+		plan, _ = geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
+		w.lap("focus")
+	}
 	if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
 		return Result{}, r
 	}
@@ -144,6 +157,33 @@ func Variant(source []byte, job Job) (Result, error) {
 	w.lap("encode")
 	result.Stages = w.stages
 	return result, nil
+}
+
+// find looks for the subject or the detail in a small copy of the turned picture. The copy depends on the
+// source and what is cut and turned alone, never on the slot, so the answer is the same at every size.
+func find(source []byte, info codec.Info, p geometry.Plan, aim declare.Aim) (focus.Box, error) {
+	tw, th := p.Turned()
+	k := math.Min(1, focus.Side/math.Max(tw, th))
+	small := p
+	small.Canvas = geometry.Size{W: max(1, int(math.Round(tw*k))), H: max(1, int(math.Round(th*k)))}
+	small.Placed = geometry.Rect{X1: small.Canvas.W, Y1: small.Canvas.H}
+	scale := decodeScale(info, small)
+	picture, err := decode(source, info, scale, false)
+	if err != nil {
+		return focus.Box{}, err
+	}
+	profile := openProfile(info)
+	if profile != nil {
+		defer profile.Close()
+	}
+	pixels := toSRGB(picture, profile)
+	pixels.Premultiply()
+	pixels = resamplePixels(pixels, info, small, scale)
+	if aim == declare.Detail {
+		w, h := p.Window()
+		return focus.Detail(pixels, w, h), nil
+	}
+	return focus.Subject(pixels), nil
 }
 
 // watch takes lap times.

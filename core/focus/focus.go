@@ -1,0 +1,409 @@
+// Package focus finds where in a picture its subject is, and where its detail is.
+//
+// The subject is what differs from the rest: by a colour that is rare in the picture, by a difference from what
+// lies around it at several sizes, by edges, by skin-like tones, and a little by where people put things. Each
+// is a map; the maps are combined, and the box is drawn around the strongest coherent part. It needs no training
+// and no state, and works on a small copy, so it costs the same for every picture. After the ideas of Itti,
+// Koch and Niebur (1998, centre and surround) and Cheng et al. (2011, global contrast of colours).
+package focus
+
+import (
+	"math"
+	"slices"
+
+	"echolane/core/raster"
+)
+
+// Side is the longest side of the copy that both finders expect.
+const Side = 96
+
+// A Box is a part of a picture, in parts of its sides: 0–1 from left and top.
+type Box struct {
+	X0 float64 `json:"x0"`
+	Y0 float64 `json:"y0"`
+	X1 float64 `json:"x1"`
+	Y1 float64 `json:"y1"`
+}
+
+// Whole is all of a picture.
+var Whole = Box{0, 0, 1, 1}
+
+// plane is a map over the small copy.
+type plane struct {
+	w, h int
+	v    []float32
+}
+
+func newPlane(w, h int) plane { return plane{w, h, make([]float32, w*h)} }
+
+// Subject finds the box around what the picture is of. p is premultiplied, at most Side on a side; a picture in
+// which nothing stands out has its subject in the whole.
+func Subject(p *raster.RGBA) Box {
+	w, h := p.W, p.H
+	if w < 8 || h < 8 {
+		return Whole
+	}
+	if b, ok := solid(p); ok {
+		return b
+	}
+	lab := opponent(p)
+	map_ := combine(lab, w, h)
+	return boxAround(map_)
+}
+
+// solid is the box around what isn't transparent, where a good part of the picture is.
+func solid(p *raster.RGBA) (Box, bool) {
+	x0, y0, x1, y1, clear := p.W, p.H, 0, 0, 0
+	for y := range p.H {
+		for x := range p.W {
+			if p.Pix[y*p.Stride+4*x+3] < 32 {
+				clear++
+				continue
+			}
+			x0, y0, x1, y1 = min(x0, x), min(y0, y), max(x1, x+1), max(y1, y+1)
+		}
+	}
+	if clear < p.W*p.H/10 || x1 <= x0 {
+		return Whole, false
+	}
+	return Box{float64(x0) / float64(p.W), float64(y0) / float64(p.H), float64(x1) / float64(p.W), float64(y1) / float64(p.H)}, true
+}
+
+// opponent gives luminance, red-green and blue-yellow, in Oklab, each about 0–1 or around 0.
+func opponent(p *raster.RGBA) [3]plane {
+	var out [3]plane
+	for i := range out {
+		out[i] = newPlane(p.W, p.H)
+	}
+	var linear [256]float64
+	for i := range linear {
+		v := float64(i) / 255
+		if linear[i] = v / 12.92; v > 0.04045 {
+			linear[i] = math.Pow((v+0.055)/1.055, 2.4)
+		}
+	}
+	for y := range p.H {
+		row := p.Row(y)
+		for x := range p.W {
+			r, g, b := linear[row[4*x]], linear[row[4*x+1]], linear[row[4*x+2]]
+			l := math.Cbrt(0.4122214708*r + 0.5363325363*g + 0.0514459929*b)
+			m := math.Cbrt(0.2119034982*r + 0.6806995451*g + 0.1073969566*b)
+			s := math.Cbrt(0.0883024619*r + 0.2817188376*g + 0.6299787005*b)
+			i := y*p.W + x
+			out[0].v[i] = float32(0.2104542553*l + 0.7936177850*m - 0.0040720468*s)
+			out[1].v[i] = float32(1.9779984951*l - 2.4285922050*m + 0.4505937099*s)
+			out[2].v[i] = float32(0.0259040371*l + 0.7827717662*m - 0.8086757660*s)
+		}
+	}
+	return out
+}
+
+// combine makes one map of how much each place stands out.
+func combine(lab [3]plane, w, h int) plane {
+	rare := rarity(lab, w, h)
+	around := surround(lab, w, h)
+	edges := gradient(lab, w, h)
+	skin := skinLike(lab, w, h)
+	rare, around, edges = rare.blur(2), around.blur(2), edges.blur(3)
+	for _, m := range []plane{rare, around, edges} {
+		m.normalise()
+	}
+	out := newPlane(w, h)
+	for y := range h {
+		for x := range w {
+			i := y*w + x
+			// People put what matters off the borders, and rarely along the bottom.
+			u, v := (float64(x)+0.5)/float64(w)-0.5, (float64(y)+0.5)/float64(h)-0.47
+			prior := float32(0.55 + 0.45*math.Exp(-(u*u+v*v)*5))
+			out.v[i] = (0.45*rare.v[i] + 0.35*around.v[i] + 0.2*edges.v[i] + 0.35*skin.v[i]) * (0.25 + rare.v[i]) * (0.2 + edges.v[i]) * prior
+		}
+	}
+	return out.blur(1)
+}
+
+// rarity is how unlike the rest of the picture a place's colour is: the mean distance to the colours of all
+// places, by a histogram of 12×12×12 colours.
+func rarity(lab [3]plane, w, h int) plane {
+	const (
+		n      = 12
+		alike  = 0.07 // distance at which colours count as half of one kind
+		behind = 0.9  // border pixels to the square root of the area, beyond which a colour lies behind
+	)
+	type bin struct {
+		c      [3]float32
+		count  float32
+		border float32 // how many of them lie along the picture's border
+	}
+	bins := map[int]*bin{}
+	index := make([]int, w*h)
+	for i := range index {
+		l, a, b := lab[0].v[i], lab[1].v[i], lab[2].v[i]
+		q := func(v, low, high float32) int { return min(n-1, max(0, int((v-low)/(high-low)*n))) }
+		k := (q(l, 0, 1)*n+q(a, -0.25, 0.25))*n + q(b, -0.25, 0.25)
+		index[i] = k
+		e := bins[k]
+		if e == nil {
+			e = &bin{}
+			bins[k] = e
+		}
+		e.c[0], e.c[1], e.c[2], e.count = e.c[0]+l, e.c[1]+a, e.c[2]+b, e.count+1
+		if x, y := i%w, i/w; x == 0 || y == 0 || x == w-1 || y == h-1 {
+			e.border++
+		}
+	}
+	keys := make([]int, 0, len(bins))
+	for k, e := range bins {
+		for c := range e.c {
+			e.c[c] /= e.count
+		}
+		keys = append(keys, k)
+	}
+	slices.Sort(keys)
+	value := map[int]float32{}
+	total := float32(w * h)
+	list := make([]bin, len(keys))
+	for i, k := range keys {
+		list[i] = *bins[k]
+	}
+	for i, k := range keys {
+		var sum, area, border float64
+		for j := range list {
+			other := &list[j]
+			d := float64(distance(list[i].c, other.c))
+			sum += d * float64(other.count/total)
+			if d < 3*alike {
+				like := math.Exp(-d * d / (2 * alike * alike))
+				area += like * float64(other.count)
+				border += like * float64(other.border)
+			}
+		}
+		// A colour that runs along much of the border belongs to what lies behind, however rare it is.
+		touch := border / math.Sqrt(area)
+		value[k] = float32(sum * math.Exp(-touch*touch/(2*behind*behind)))
+	}
+	out := newPlane(w, h)
+	for i, k := range index {
+		out.v[i] = value[k]
+	}
+	return out
+}
+
+// distance weighs colour three times as much as light: what shines isn't for that what matters.
+func distance(a, b [3]float32) float32 {
+	dl, da, db := (a[0]-b[0])*0.6, (a[1]-b[1])*2, (a[2]-b[2])*2
+	return float32(math.Sqrt(float64(dl*dl + da*da + db*db)))
+}
+
+// surround is the difference between a place and what lies around it, at three sizes.
+func surround(lab [3]plane, w, h int) plane {
+	out := newPlane(w, h)
+	for _, r := range []int{5, 11, 22} {
+		var near, far [3]plane
+		for c := range lab {
+			near[c], far[c] = lab[c].box(r/4+1), lab[c].box(2*r)
+		}
+		for i := range out.v {
+			out.v[i] += distance([3]float32{near[0].v[i], near[1].v[i], near[2].v[i]}, [3]float32{far[0].v[i], far[1].v[i], far[2].v[i]})
+		}
+	}
+	return out
+}
+
+func gradient(lab [3]plane, w, h int) plane {
+	out := newPlane(w, h)
+	for y := 1; y < h-1; y++ {
+		for x := 1; x < w-1; x++ {
+			i := y*w + x
+			var sum float32
+			for c, k := range []float32{1, 2, 2} {
+				gx, gy := lab[c].v[i+1]-lab[c].v[i-1], lab[c].v[i+w]-lab[c].v[i-w]
+				sum += k * float32(math.Sqrt(float64(gx*gx+gy*gy)))
+			}
+			out.v[i] = sum
+		}
+	}
+	return out
+}
+
+// skinLike is 1 in the middle of the hues and strengths of colour that skin has, whatever its light, and 0 away
+// from them; the patch has to be smooth and of some size, so it's blurred.
+func skinLike(lab [3]plane, w, h int) plane {
+	out := newPlane(w, h)
+	for i := range out.v {
+		l, a, b := float64(lab[0].v[i]), float64(lab[1].v[i]), float64(lab[2].v[i])
+		chroma, hue := math.Hypot(a, b), math.Atan2(b, a)*180/math.Pi
+		if l < 0.3 || l > 0.92 {
+			continue
+		}
+		out.v[i] = float32(math.Exp(-sq((hue-55)/18)) * math.Exp(-sq((chroma-0.075)/0.035)))
+	}
+	return out.blur(3)
+}
+
+func sq(v float64) float64 { return v * v }
+
+// blur is two box averages of radius r.
+func (p plane) blur(r int) plane {
+	for range 2 {
+		p = p.box(r)
+	}
+	return p
+}
+
+func (p plane) box(r int) plane {
+	if r < 1 {
+		return p
+	}
+	q, out := newPlane(p.w, p.h), newPlane(p.w, p.h)
+	run := func(dst, src []float32, n, step int) {
+		at := func(i int) float32 { return src[min(max(i, 0), n-1)*step] }
+		var sum float32
+		for i := -r; i <= r; i++ {
+			sum += at(i)
+		}
+		k := 1 / float32(2*r+1)
+		for i := range n {
+			dst[i*step] = sum * k
+			sum += at(i+r+1) - at(i-r)
+		}
+	}
+	for y := range p.h {
+		run(q.v[y*p.w:], p.v[y*p.w:], p.w, 1)
+	}
+	for x := range p.w {
+		run(out.v[x:], q.v[x:], p.h, p.w)
+	}
+	return out
+}
+
+// normalise stretches a map so that its median is 0 and its 99.5th percentile 1.
+func (p plane) normalise() {
+	s := slices.Clone(p.v)
+	slices.Sort(s)
+	low, high := s[len(s)/2], s[len(s)*199/200]
+	if high-low < 1e-6 {
+		clear(p.v)
+		return
+	}
+	for i, v := range p.v {
+		p.v[i] = min(1.5, max(0, (v-low)/(high-low)))
+	}
+}
+
+// boxAround finds the coherent part that stands out most, takes in what belongs to it, and leaves a margin.
+func boxAround(m plane) Box {
+	s := slices.Clone(m.v)
+	slices.Sort(s)
+	top := s[len(s)*199/200]
+	if top <= 1e-4 {
+		return Whole
+	}
+	level := max(0.3*top, s[len(s)*85/100])
+	label := make([]int, len(m.v))
+	type part struct {
+		x0, y0, x1, y1, area, edge int
+		sum                        float64
+	}
+	var parts []part
+	var stack []int
+	for start, v := range m.v {
+		if v < level || label[start] != 0 {
+			continue
+		}
+		id := len(parts) + 1
+		p := part{x0: m.w, y0: m.h}
+		stack = append(stack[:0], start)
+		label[start] = id
+		for len(stack) > 0 {
+			i := stack[len(stack)-1]
+			stack = stack[:len(stack)-1]
+			x, y := i%m.w, i/m.w
+			p.x0, p.y0, p.x1, p.y1 = min(p.x0, x), min(p.y0, y), max(p.x1, x+1), max(p.y1, y+1)
+			p.sum += float64(m.v[i])
+			p.area++
+			if x == 0 || y == 0 || x == m.w-1 || y == m.h-1 {
+				p.edge++
+			}
+			for _, d := range [4][2]int{{1, 0}, {-1, 0}, {0, 1}, {0, -1}} {
+				nx, ny := x+d[0], y+d[1]
+				if nx < 0 || ny < 0 || nx >= m.w || ny >= m.h {
+					continue
+				}
+				if j := ny*m.w + nx; label[j] == 0 && m.v[j] >= level {
+					label[j] = id
+					stack = append(stack, j)
+				}
+			}
+		}
+		parts = append(parts, p)
+	}
+	if len(parts) == 0 {
+		return Whole
+	}
+	best := 0
+	for i := range parts {
+		p := &parts[i]
+		touch := float64(p.edge) / math.Sqrt(float64(p.area))
+		p.sum *= math.Exp(-touch * touch / 2)
+		if p.sum > parts[best].sum {
+			best = i
+		}
+	}
+	b := parts[best]
+	near := max(m.w, m.h) / 16
+	for _, p := range parts {
+		if p.sum < 0.12*parts[best].sum {
+			continue
+		}
+		gapX, gapY := max(p.x0-b.x1, b.x0-p.x1), max(p.y0-b.y1, b.y0-p.y1)
+		if gapX <= near && gapY <= near {
+			b.x0, b.y0, b.x1, b.y1 = min(b.x0, p.x0), min(b.y0, p.y0), max(b.x1, p.x1), max(b.y1, p.y1)
+		}
+	}
+	const margin = 1
+	return Box{
+		float64(max(0, b.x0-margin)) / float64(m.w), float64(max(0, b.y0-margin)) / float64(m.h),
+		float64(min(m.w, b.x1+margin)) / float64(m.w), float64(min(m.h, b.y1+margin)) / float64(m.h),
+	}
+}
+
+// Detail finds the window of w×h, in parts of the picture's sides, whose luminance has the most entropy: the
+// busiest part. It gives the window.
+func Detail(p *raster.RGBA, w, h float64) Box {
+	const block, levels = 8, 16
+	bw, bh := max(1, p.W/block), max(1, p.H/block)
+	sums := make([]float64, (bw+1)*(bh+1)) // integral image of the blocks' entropies
+	for by := range bh {
+		for bx := range bw {
+			var count [levels]float64
+			n := 0.0
+			for y := by * block; y < min(p.H, (by+1)*block); y++ {
+				for x := bx * block; x < min(p.W, (bx+1)*block); x++ {
+					q := p.Pix[y*p.Stride+4*x:]
+					count[(54*int(q[0])+183*int(q[1])+19*int(q[2]))>>8*levels/256]++
+					n++
+				}
+			}
+			e := 0.0
+			for _, c := range count {
+				if c > 0 {
+					e -= c / n * math.Log2(c/n)
+				}
+			}
+			sums[(by+1)*(bw+1)+bx+1] = e + sums[by*(bw+1)+bx+1] + sums[(by+1)*(bw+1)+bx] - sums[by*(bw+1)+bx]
+		}
+	}
+	ww, wh := min(bw, max(1, int(w*float64(bw)+0.5))), min(bh, max(1, int(h*float64(bh)+0.5)))
+	best, at := -1.0, [2]int{}
+	for y := 0; y+wh <= bh; y++ {
+		for x := 0; x+ww <= bw; x++ {
+			s := sums[(y+wh)*(bw+1)+x+ww] - sums[y*(bw+1)+x+ww] - sums[(y+wh)*(bw+1)+x] + sums[y*(bw+1)+x]
+			// Of equals the one nearest the middle.
+			off := math.Abs(float64(2*x+ww-bw))/float64(bw) + math.Abs(float64(2*y+wh-bh))/float64(bh)
+			if s -= 1e-6 * off; s > best {
+				best, at = s, [2]int{x, y}
+			}
+		}
+	}
+	return Box{float64(at[0]) / float64(bw), float64(at[1]) / float64(bh), float64(at[0]+ww) / float64(bw), float64(at[1]+wh) / float64(bh)}
+}
