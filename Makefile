@@ -7,7 +7,7 @@ TEST_PACKAGES  := chromium fonts-dejavu-core
 BENCH_PACKAGES := nginx-light wrk
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm
 
-.PHONY: help demo test bench conformance-report fuzz screenshots build console binary check clean
+.PHONY: help demo test bench conformance-report fuzz examples screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
@@ -34,6 +34,10 @@ conformance-report: ## write what a browser paints beside what we make, worst fi
 
 fuzz: ## fuzz every parser for a minute
 	@scripts/fuzz
+
+examples: ## make the pictures of docs/parameters.md anew
+	@scripts/need $(BUILD_PACKAGES)
+	go run ./demo/examples/write
 
 screenshots: build ## take docs/screenshots anew
 	@scripts/need $(SHOT_PACKAGES)

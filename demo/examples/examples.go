@@ -1,0 +1,87 @@
+// Package examples reads the worked examples out of docs/parameters.md and makes them.
+package examples
+
+import (
+	"fmt"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/render"
+	"echolane/demo/pictures"
+)
+
+// Example is one picture of the documentation.
+type Example struct {
+	Picture string // the file that shows it, below docs
+	Source  string // of the catalogue
+	Query   string
+}
+
+var form = regexp.MustCompile("!\\[\\]\\((parameters/[a-z-]+\\.webp)\\) `([a-z-]+\\.[a-z]+)\\?([^`]+)`")
+
+// Read finds all examples in the document.
+func Read(document string) ([]Example, error) {
+	text, err := os.ReadFile(document)
+	if err != nil {
+		return nil, err
+	}
+	var list []Example
+	for _, m := range form.FindAllStringSubmatch(string(text), -1) {
+		list = append(list, Example{m[1], m[2], m[3]})
+	}
+	if pictures := strings.Count(string(text), "![]("); pictures != len(list) {
+		return nil, fmt.Errorf("%s has %d pictures, and %d of them stand beside their query", document, pictures, len(list))
+	}
+	return list, nil
+}
+
+// Make renders an example from its source: as it is asked for, and as the WebP that shows it.
+func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
+	d, err := declare.Parse(e.Query)
+	if err != nil {
+		return asked, shown, fmt.Errorf("%s: %w", e.Query, err)
+	}
+	site := policy.NewSite("examples")
+	run := func(d declare.Declarations) (render.Result, error) {
+		full := d.Over(site.Defaults)
+		return render.Variant(source, render.Job{Request: d.Resolve(site.Defaults, site.Offer(policy.AcceptsWebP, full.Quality)), Limits: site.Limits})
+	}
+	if asked, err = run(d); err != nil {
+		return asked, shown, err
+	}
+	if asked.Format == declare.WebP {
+		return asked, asked, nil
+	}
+	// Shown as a browser would show it: the very pixels, in the one format that the pictures here have.
+	lossless := declare.Declarations{Format: declare.WebP, Quality: declare.Lossless}
+	shown, err = render.Variant(asked.Data, render.Job{Request: lossless.Resolve(declare.Declarations{}, nil), Limits: site.Limits})
+	return asked, shown, err
+}
+
+// Write makes every example's picture anew.
+func Write(docs string) error {
+	list, err := Read(filepath.Join(docs, "parameters.md"))
+	if err != nil {
+		return err
+	}
+	sources := map[string][]byte{}
+	for _, e := range list {
+		if sources[e.Source] == nil {
+			if sources[e.Source], err = pictures.Draw(e.Source); err != nil {
+				return err
+			}
+		}
+		_, shown, err := e.Make(sources[e.Source])
+		if err != nil {
+			return fmt.Errorf("%s: %w", e.Picture, err)
+		}
+		if err := os.WriteFile(filepath.Join(docs, e.Picture), shown.Data, 0o644); err != nil {
+			return err
+		}
+	}
+	return nil
+}
