@@ -20,6 +20,7 @@ import (
 	"echolane/demo/store"
 	"echolane/service/api"
 	"echolane/service/delivery"
+	"echolane/service/source"
 	"echolane/testbed"
 )
 
@@ -481,6 +482,25 @@ func TestExplainTellsTheWay(t *testing.T) {
 	}
 	if out := bed.Must(t, s, "explain", "kestrel/catalogue/mark.png?width=300"); !strings.Contains(out, "rounded to the rung 320") || !strings.Contains(out, "memory") {
 		t.Errorf("explain:\n%s", out)
+	}
+}
+
+func TestFactsTellWhatAPictureIs(t *testing.T) {
+	s := bed.Kestrel(t)
+	a := s.Get(t, "/kestrel/catalogue/sled-blue.jpg?as=facts")
+	f := decoded[source.Facts](t, a, 200)
+	// The sled kite hangs right of the middle on white paper.
+	if f.Width != 2560 || f.Height != 1600 || f.Type != "image/jpeg" || f.Subject == nil || f.Subject.X0 < 0.3 || f.Subject.X1 < 0.7 || f.Subject.X1 > 0.95 || len(f.Colour) != 7 {
+		t.Errorf("%s", a.Data)
+	}
+	if len(f.Placeholder) > 600 || !strings.HasPrefix(f.Placeholder, "data:image/webp;base64,") {
+		t.Errorf("the placeholder has %d bytes", len(f.Placeholder))
+	}
+	if again := s.Get(t, "/kestrel/catalogue/sled-blue.jpg?as=facts"); !strings.Contains(again.Header.Get("Cache-Status"), "hit") || again.Header.Get("ETag") != a.Header.Get("ETag") || again.Header.Get("Content-Type") != "application/json" {
+		t.Errorf("asked again: %v", again.Header)
+	}
+	if no := s.Get(t, "/kestrel/catalogue/none.jpg?as=facts").Problem(t); no.Reason != "no-such-source" {
+		t.Errorf("%+v", no)
 	}
 }
 

@@ -79,10 +79,11 @@ type As uint8
 
 const (
 	AsUnset As = iota // the image
+	Facts             // what is known of the source, as JSON
 	Explain           // how the answer comes about, as JSON
 )
 
-var ases = []string{Explain: "explain"}
+var ases = []string{Facts: "facts", Explain: "explain"}
 
 func (a As) String() string { return keyword(ases, int(a)) }
 

@@ -221,7 +221,7 @@ var properties = [numProperties]property{
 	pOpacity:    {name: "opacity", allowed: "a number from 0 to 1 or a percentage, such as .6 or 60%25"},
 	pFormat:     {name: "format", allowed: "webp, jpeg or png", keywords: formats[1:]},
 	pQuality:    {name: "quality", allowed: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"}},
-	pAs:         {name: "as", allowed: "explain", keywords: ases[1:]},
+	pAs:         {name: "as", allowed: "facts or explain", keywords: ases[1:]},
 	pDownload:   {name: "download", allowed: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true},
 	pExpires:    {name: "expires", allowed: "a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z"},
 	pKeyID:      {name: "keyid", allowed: "a key's name: 1 to 64 of a–z, 0–9 and -"},

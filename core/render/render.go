@@ -30,6 +30,9 @@ type Job struct {
 	Request declare.Resolved
 	Limits  policy.Limits
 
+	// Facts asks for what can be found in the picture instead of a variant of it.
+	Facts bool
+
 	// Clock tells the time since some fixed moment, for Result.Stages. Without it there are none.
 	Clock func() time.Duration `json:"-"`
 }
@@ -42,6 +45,10 @@ type Result struct {
 	Natural geometry.Size
 	Source  string // the source's media type
 	Stages  []Stage
+
+	// Where facts were asked for:
+	Subject *focus.Box `json:",omitempty"`
+	Colour  string     `json:",omitempty"` // the mean of the subject, as #rrggbb
 }
 
 // A Stage is a step of the work and how long it took.
@@ -94,6 +101,9 @@ func Variant(source []byte, job Job) (Result, error) {
 	plan, ok := geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
 	if !ok {
 		return Result{}, nothingLeft(job.Request.XYWH, nw, nh)
+	}
+	if job.Facts {
+		return facts(source, info, plan)
 	}
 	if aim := job.Request.Position.Aim; aim != declare.Plain && plan.Cuts() {
 		if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
@@ -159,9 +169,22 @@ func Variant(source []byte, job Job) (Result, error) {
 	return result, nil
 }
 
-// find looks for the subject or the detail in a small copy of the turned picture. The copy depends on the
-// source and what is cut and turned alone, never on the slot, so the answer is the same at every size.
+// find looks for the subject or the detail in a small copy of the turned picture.
 func find(source []byte, info codec.Info, p geometry.Plan, aim declare.Aim) (focus.Box, error) {
+	pixels, err := smallCopy(source, info, p)
+	if err != nil {
+		return focus.Box{}, err
+	}
+	if aim == declare.Detail {
+		w, h := p.Window()
+		return focus.Detail(pixels, w, h), nil
+	}
+	return focus.Subject(pixels), nil
+}
+
+// smallCopy is what finders look at. It depends on the source and what is cut and turned alone, never on the
+// slot, so what they find is the same at every size.
+func smallCopy(source []byte, info codec.Info, p geometry.Plan) (*raster.RGBA, error) {
 	tw, th := p.Turned()
 	k := math.Min(1, focus.Side/math.Max(tw, th))
 	small := p
@@ -170,7 +193,7 @@ func find(source []byte, info codec.Info, p geometry.Plan, aim declare.Aim) (foc
 	scale := decodeScale(info, small)
 	picture, err := decode(source, info, scale, false)
 	if err != nil {
-		return focus.Box{}, err
+		return nil, err
 	}
 	profile := openProfile(info)
 	if profile != nil {
@@ -178,12 +201,30 @@ func find(source []byte, info codec.Info, p geometry.Plan, aim declare.Aim) (foc
 	}
 	pixels := toSRGB(picture, profile)
 	pixels.Premultiply()
-	pixels = resamplePixels(pixels, info, small, scale)
-	if aim == declare.Detail {
-		w, h := p.Window()
-		return focus.Detail(pixels, w, h), nil
+	return resamplePixels(pixels, info, small, scale), nil
+}
+
+// facts are what is found in the picture.
+func facts(source []byte, info codec.Info, p geometry.Plan) (Result, error) {
+	pixels, err := smallCopy(source, info, p)
+	if err != nil {
+		return Result{}, refuseSource(err)
 	}
-	return focus.Subject(pixels), nil
+	box := focus.Subject(pixels)
+	var sum [4]int
+	for y := int(box.Y0 * float64(pixels.H)); y < int(math.Ceil(box.Y1*float64(pixels.H))); y++ {
+		row := pixels.Row(y)
+		for x := int(box.X0 * float64(pixels.W)); x < int(math.Ceil(box.X1*float64(pixels.W))); x++ {
+			for c := range sum {
+				sum[c] += int(row[4*x+c])
+			}
+		}
+	}
+	colour := "#000000"
+	if a := sum[3]; a > 0 { // premultiplied: alpha's own weight is in the sums
+		colour = fmt.Sprintf("#%02x%02x%02x", min(255, sum[0]*255/a), min(255, sum[1]*255/a), min(255, sum[2]*255/a))
+	}
+	return Result{Canvas: p.Canvas, Natural: p.Natural, Source: info.Type, Subject: &box, Colour: colour}, nil
 }
 
 // watch takes lap times.

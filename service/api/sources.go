@@ -1,8 +1,6 @@
 package api
 
 import (
-	"context"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -19,6 +17,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/delivery"
 	"echolane/service/records"
 	"echolane/service/source"
 )
@@ -318,7 +317,7 @@ func (a *API) upload(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	// Its placeholder is made first: what can't be decoded isn't kept.
-	placeholder, err := Placeholder(c.Context(), a.Renderer, data, l.Limits)
+	placeholder, err := delivery.Placeholder(c.Context(), a.Renderer, data, l.Limits)
 	if err != nil {
 		return refuse(c, asRefusal(err))
 	}
@@ -348,25 +347,6 @@ func filePart(r *multipart.Reader) (*multipart.Part, error) {
 			return p, nil
 		}
 	}
-}
-
-const largestPlaceholder = 600
-
-// Placeholder is a picture of at most 600 bytes as a data URL, small enough to stand in a page until the real
-// one has come.
-func Placeholder(ctx context.Context, r Renderer, data []byte, limits policy.Limits) (string, error) {
-	for _, side := range []float64{40, 28, 20, 14, 8} {
-		d := declare.Declarations{Width: side, Height: side, Fit: declare.Contain, Format: declare.WebP, Quality: 40}
-		made, err := r.Render(ctx, data, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits})
-		if err != nil {
-			return "", err
-		}
-		url := "data:image/webp;base64," + base64.StdEncoding.EncodeToString(made.Data)
-		if len(url) <= largestPlaceholder {
-			return url, nil
-		}
-	}
-	return "", nil
 }
 
 func (a *API) removeSource(c fiber.Ctx) error {

@@ -407,6 +407,13 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 	m := &memo{site: r.site, lane: r.lane, location: r.form(r.declared), vary: r.declared.Format == declare.FormatUnset, expires: r.declared.Expires}
 	m.generation.Store(r.all.Generation)
 	resolved := r.resolved.String()
+	make := s.make
+	if r.declared.As == declare.Facts {
+		resolved, m.vary = "as=facts", false
+		make = func(r *request, lane source.Lane, m *memo, data []byte, _ string, _ int64) (*variants.Variant, error) {
+			return s.makeFacts(r, lane, m, data)
+		}
+	}
 
 	// The source may change between a look at it and the reading of it; then the key changes too.
 	for range 3 {
@@ -416,7 +423,7 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 		}
 		m.key = variants.Key(resolved, string(m.version.Digest), render.Version)
 		looked := now()
-		v, where, err := s.Cache.Get(m.key, func() (*variants.Variant, error) { return s.make(r, lane, m, data, resolved, looked-start) })
+		v, where, err := s.Cache.Get(m.key, func() (*variants.Variant, error) { return make(r, lane, m, data, resolved, looked-start) })
 		if errors.Is(err, source.ErrChanged) {
 			m.source.until.Store(0) // look again
 			continue

@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"echolane/core/codec"
+	"echolane/core/focus"
 	"echolane/core/policy"
 )
 
@@ -280,6 +281,10 @@ type Facts struct {
 	HasProfile bool   `json:"has_profile"`
 	HasAlpha   bool   `json:"has_alpha"`
 	Digest     Digest `json:"digest"`
+	// Subject is the box around what the picture is of, in parts of its sides, and Colour the mean of that, where
+	// they were looked for.
+	Subject *focus.Box `json:"subject,omitempty"`
+	Colour  string     `json:"colour,omitempty"`
 	// Placeholder is a tiny picture as a data URL, where it was asked for.
 	Placeholder string `json:"placeholder,omitempty"`
 }
