@@ -10,8 +10,8 @@ import (
 	"testing"
 )
 
-// parsers turn text into values and do nothing else.
-var parsers = []string{"github.com/dunglas/go-urlpattern", "github.com/nlnwa/whatwg-url/"}
+// parsers turn text into values, fonts and text into glyphs, and do nothing else.
+var parsers = []string{"github.com/dunglas/go-urlpattern", "github.com/nlnwa/whatwg-url/", "github.com/go-text/typesetting/"}
 
 func isParser(name string) bool {
 	for _, p := range parsers {

@@ -30,13 +30,15 @@ type Declarations struct {
 	Position   Position
 	Grow       Grow
 
-	Background Color
-	Map        Map
-	Sharpen    Sharpen
-	Radius     Radius
-	Filter     string // as writeFilter writes it; "" for none
-	Opacity    Opacity
-	Matte      Color
+	Background      Color
+	BackgroundImage string // lane/path; "" for none
+	Map             Map
+	Sharpen         Sharpen
+	After           Layer
+	Radius          Radius
+	Filter          string // as writeFilter writes it; "" for none
+	Opacity         Opacity
+	Matte           Color
 
 	Format  Format
 	Quality Quality

@@ -23,6 +23,10 @@ func TestPaintIsReadAsCSSAndWrittenOneWay(t *testing.T) {
 		{"border-radius", "12", "12px"}, {"border-radius", "12px 12px", "12px"}, {"border-radius", "10% 5px 10% 5px", "10%25%205px"}, {"border-radius", "1px 2px 3px", "1px%202px%203px"}, {"border-radius", "1px 2px 3px 4px", "1px%202px%203px%204px"},
 		{"filter", "grayscale(100%)", "grayscale(1)"}, {"filter", "GrayScale() blur( 2px )", "grayscale(1)%20blur(2px)"}, {"filter", "blur()", "blur(0px)"}, {"filter", "hue-rotate(.25turn)", "hue-rotate(90deg)"}, {"filter", "opacity(140%)", "opacity(1)"}, {"filter", "none", "none"},
 		{"filter", "drop-shadow(2px 3px)", "drop-shadow(2px%203px%200px%20000000)"}, {"filter", "drop-shadow(rgb(1 2 3 / .5) 2px 3px 4px)", "drop-shadow(2px%203px%204px%2001020380)"}, {"filter", "drop-shadow(0 0 4px red)", "drop-shadow(0px%200px%204px%20ff0000)"},
+		{"background-image", "url(catalogue/paper.jpg)", "url(catalogue/paper.jpg)"}, {"background-image", `URL( "catalogue/old paper.jpg" )`, "url(catalogue/old%20paper.jpg)"},
+		{"after-content", `'New & kind'`, "%22New%20%26%20kind%22"}, {"after-content", "url(catalogue/mark.png)", "url(catalogue/mark.png)"}, {"after-width", "18%", "18%25"}, {"after-width", "AUTO", "auto"},
+		{"after-inset", "auto 4% 4% auto", "auto%204%25%204%25%20auto"}, {"after-inset", "8", "8px%208px%208px%208px"}, {"after-mix-blend-mode", "Color-Dodge", "color-dodge"}, {"after-font", "bold 24px sans-serif", "bold%2024px%20sans-serif"},
+		{"after-font", "700 italic 18 monospace", "italic%20bold%2018px%20monospace"}, {"after-text-align", "center", "center"}, {"after-padding", "4px 8px", "4px%208px%204px%208px"}, {"after-rotate", "-12deg", "348deg"}, {"after-color", "gold", "ffd700"}, {"after-opacity", ".7", "0.7"},
 		{"matte", "white", "ffffff"}, {"opacity", "60%", "0.6"}, {"resolution", "1.50X", "1.5x"}, {"object-fit", "Scale-Down", "scale-down"},
 	} {
 		d, err := Parse(c.name + "=" + url.QueryEscape(c.given))
@@ -41,6 +45,8 @@ func TestPaintIsReadAsCSSAndWrittenOneWay(t *testing.T) {
 		"xywh": {"1,2,3", "1,2,0,4", "-1,2,3,4", "percent:0,0,101,1", "a,b,c,d"}, "scale": {"2", "-1 -1 -1", "left"}, "rotate": {"90", "90degrees", "deg"},
 		"object-position":  {"left left", "left right", "10px left", "top 10px 20px", "left 10px right 20px", "center 10px left", "1 2 3", "left top right bottom left", "subject 10px"},
 		"background-color": {"#12345", "reddish", "rgb(1 2)", "rgb(1,2,3,4,5)", "oklch(1,2,3)", "url(x)", "#"}, "gradient-map": {"red", "red blue green lime navy gold teal plum tan", "red blue 200%", "80% red blue"},
+		"after-content": {"plain", `""`, `"a`, "url()", "url(onlylane)", `"a"b"`}, "background-image": {"catalogue/a.jpg", "url(a)", `url("a/b)`, "url(a/b)x"}, "after-width": {"0", "-1px", "wide"},
+		"after-inset": {"1 2 3 4 5", "top"}, "after-font": {"bold", "24px 18px", "0.5px", "fantasy 12px"}, "after-mix-blend-mode": {"burn"}, "after-padding": {"-1px"},
 		"sharpen": {"4", "-1", "much"}, "border-radius": {"1 2 3 4 5", "-1px", "1em"}, "filter": {"grayscale", "blur(-1px)", "blur(10%)", "url(#x)", "sepia(1) and more", "drop-shadow(1px)", "drop-shadow(1px 2px 3px 4px)", "hue-rotate(90)", "blur(2px", "brightness(-1)"},
 	} {
 		for _, given := range list {

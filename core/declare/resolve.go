@@ -11,7 +11,16 @@ type Resolved struct {
 // site's own that this client takes, in the site's order. Where the slot has a declared side, its resolution
 // goes into it: 300 CSS pixels at 2x are 600 device pixels.
 func (d Declarations) Resolve(defaults Declarations, offered []Format) Resolved {
-	r := Resolved{Declarations: d.Over(defaults).WithoutDelivery(), Formats: offered}
+	var r Resolved
+	full := d.Over(defaults)
+	full.Settle(offered, &r)
+	return r
+}
+
+// Settle is Resolve where the defaults are in d already.
+func (d *Declarations) Settle(offered []Format, r *Resolved) {
+	r.Declarations, r.Formats = *d, offered
+	r.As, r.Download, r.Expires, r.KeyID, r.Signature = AsUnset, Download{}, 0, "", ""
 	if r.Format != FormatUnset {
 		r.Formats = single[r.Format]
 		r.Format = FormatUnset
@@ -24,7 +33,6 @@ func (d Declarations) Resolve(defaults Declarations, offered []Format) Resolved 
 		r.Scale(r.Resolution)
 		r.Resolution = 0
 	}
-	return r
 }
 
 // single holds each format alone, so that settling for one costs nothing.
@@ -38,19 +46,15 @@ var single = func() (s [len(formats)][]Format) {
 // Scale multiplies the slot and every length by k.
 func (r *Resolved) Scale(k float64) {
 	r.Width, r.Height = r.Width*k, r.Height*k
-	r.Declarations = r.Declarations.lengthsTimes(k)
-}
-
-// lengthsTimes is d with every length but the slot's multiplied by k.
-func (d Declarations) lengthsTimes(k float64) Declarations {
+	d := &r.Declarations
 	d.Position.X.Px, d.Position.Y.Px = d.Position.X.Px*k, d.Position.Y.Px*k
 	for i := range d.Radius.Corner {
 		d.Radius.Corner[i].Px *= k
 	}
+	d.After = d.After.lengthsTimes(k)
 	if d.Filter != "" && d.Filter != "none" && k != 1 {
 		d.Filter = writeFilter(d.Filters(), k)
 	}
-	return d
 }
 
 // Append appends the resolved form's text to b: the address form with every format that may be delivered,
@@ -81,7 +85,7 @@ func (r Resolved) Append(b []byte) []byte {
 	if d.Grow == GrowNo {
 		d.Grow = GrowUnset
 	}
-	if d.Background.A == 0 && d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
+	if d.Background.A == 0 && d.BackgroundImage == "" && d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
 		d.Background = Color{}
 	}
 	if d.Map.Strength == 0 {
@@ -95,6 +99,9 @@ func (r Resolved) Append(b []byte) []byte {
 	}
 	if d.Filter == "none" {
 		d.Filter = ""
+	}
+	if d.After.Content == "" || d.After.Opacity.Declared && d.After.Opacity.Value == 0 {
+		d.After = Layer{} // nothing of it shows
 	}
 	if d.Opacity.Value == 1 {
 		d.Opacity = Opacity{}

@@ -86,7 +86,7 @@ func New(upright Size, d declare.Declarations) (p Plan, ok bool) {
 	w, h := slot(nw, nh, d)
 	w, h = w*res, h*res
 	grows := d.Grow == declare.GrowYes
-	bars := d.Background.Declared
+	bars := d.Background.Declared || d.BackgroundImage != ""
 	var pw, ph float64 // the picture's painted size
 	k := 1.0
 	switch d.Fit {

@@ -104,7 +104,8 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 	if no := s.checkEncoding(d, &full, trace); no != nil {
 		return declare.Resolved{}, no
 	}
-	resolved := full.Resolve(declare.Declarations{}, s.Offer(r.Accepted, full.Quality))
+	var resolved declare.Resolved
+	full.Settle(s.Offer(r.Accepted, full.Quality), &resolved)
 	if no := CheckLossless(resolved); no != nil {
 		refused(trace, "quality", no.Detail)
 		return declare.Resolved{}, no

@@ -47,6 +47,7 @@ var Reasons = []struct {
 	{"quality-not-delivered", 422, "Quality not delivered", "The quality lies outside the site's floor and ceiling."},
 	{"source-too-many-frames", 422, "Too many frames", "The animation has more frames than the site reads."},
 	{"variant-too-large", 422, "Variant too large", "The variant would be larger than what the site delivers."},
+	{"glyphs-missing", 422, "Characters that the font lacks", "The layer's text holds characters that the font has no glyphs for."},
 	{"nothing-left", 422, "Nothing left", "The part of the picture that xywh names lies beside it."},
 	{"not-an-image", 422, "Not an image that is read here", "By its first bytes the source is none of the formats that are read."},
 	{"source-broken", 422, "The source is broken", "The source's data contradicts itself."},

@@ -13,6 +13,7 @@ type paints struct {
 	filters     []declare.FilterFunction
 	any         bool // there is something to do, or the picture alone doesn't make the canvas
 	transparent bool // what is delivered has transparency, whatever the picture has
+	layers      layers
 	faded       bool // edges of blurs fade, since corners are rounded or turned
 }
 
@@ -20,7 +21,7 @@ func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
 	p := &paints{d: d, plan: plan, filters: d.Filters()}
 	_, right := plan.Quarter()
 	rounded := d.Radius.Corner != [4]declare.Length{}
-	under := d.Background.Declared && d.Background.Opaque()
+	under := d.Background.Declared && d.Background.Opaque() || d.BackgroundImage != ""
 	gap := !plan.Complete || !right
 	if !gap && !alpha {
 		p.d.Background = declare.Color{} // nothing of it shows
@@ -31,7 +32,8 @@ func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
 	}
 	p.faded = rounded || gap && !under
 	p.transparent = rounded || fades || gap && !under
-	p.any = gap || rounded || fades || p.d.Background.Declared || d.Map.Declared || d.Sharpen.Amount > 0 || len(p.filters) > 0
+	layered := d.BackgroundImage != "" || d.After.Content != ""
+	p.any = gap || layered || rounded || fades || p.d.Background.Declared || d.Map.Declared || d.Sharpen.Amount > 0 || len(p.filters) > 0
 	return p
 }
 
@@ -47,13 +49,23 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		pixels.MapGradient(stops, d.Map.Strength)
 	}
 	pixels.Sharpen(d.Sharpen.Amount)
-	if d.Background.Declared && d.Background.A > 0 {
+	if colour := d.Background.Declared && d.Background.A > 0; colour || p.layers.ground != nil {
 		ground := raster.NewRGBA(pixels.W, pixels.H)
-		ground.Fill(d.Background.R, d.Background.G, d.Background.B, d.Background.A)
-		opaque := ground.Opaque
+		if colour {
+			ground.Fill(d.Background.R, d.Background.G, d.Background.B, d.Background.A)
+		}
+		if p.layers.ground != nil {
+			opaque := ground.Opaque || p.layers.ground.Opaque
+			ground.Over(p.layers.ground, 0, 0)
+			ground.Opaque = opaque
+		}
+		opaque := ground.Opaque || pixels.Opaque
 		ground.Over(pixels, 0, 0)
 		pixels = ground
 		pixels.Opaque = opaque
+	}
+	if p.layers.top != nil {
+		pixels.Blend(p.layers.top, p.layers.x, p.layers.y, modes[d.After.Blend])
 	}
 	if d.Radius.Declared {
 		var rx, ry [4]float64

@@ -30,6 +30,9 @@ type Job struct {
 	Request declare.Resolved
 	Limits  policy.Limits
 
+	// Pictures are the sources that the request names beside the one it is about, by lane/path.
+	Pictures map[string][]byte `json:"-"`
+
 	// Facts asks for what can be found in the picture instead of a variant of it.
 	Facts bool
 
@@ -128,6 +131,9 @@ func Variant(source []byte, job Job) (Result, error) {
 		defer profile.Close()
 	}
 	paints := newPaints(job.Request.Declarations, plan, info.Alpha)
+	if paints.layers, err = layersOf(job, plan); err != nil {
+		return Result{}, err
+	}
 	likely, r := choose(job.Request, plan.Canvas, !paints.transparent)
 	if r != nil {
 		return Result{}, r
