@@ -504,6 +504,58 @@ func TestFactsTellWhatAPictureIs(t *testing.T) {
 	}
 }
 
+func TestLayersAreSourcesToo(t *testing.T) {
+	s := bed.Kestrel(t)
+	folder := t.TempDir()
+	put := func(file string) {
+		t.Helper()
+		data, err := os.ReadFile(filepath.Join(bed.Pictures, file))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(filepath.Join(folder, "badge.png"), data, 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	put("mark.png")
+	bed.Must(t, s, "lane", "add", "kestrel/badges", "--folder", folder)
+	const base = "/kestrel/catalogue/sled-blue.jpg?width=200&format=png"
+	marked := base + "&after-content=url(badges/badge.png)&after-width=30%25&after-inset=auto+4%25+4%25+auto&after-mix-blend-mode=multiply"
+	plain, first := s.Get(t, base), s.Get(t, marked)
+	if first.StatusCode != 200 || first.Header.Get("ETag") == plain.Header.Get("ETag") {
+		t.Fatalf("%d %s", first.StatusCode, first.Data)
+	}
+	if again := s.Get(t, marked); again.Header.Get("ETag") != first.Header.Get("ETag") || !strings.Contains(again.Header.Get("Cache-Status"), "hit") {
+		t.Errorf("asked again: %v", again.Header)
+	}
+	// Another picture under the layer's name is another variant.
+	put("wind-chart.png")
+	testbed.Eventually(t, "the new layer is painted", func() error {
+		if a := s.Get(t, marked); a.Header.Get("ETag") == first.Header.Get("ETag") {
+			return errNotYet
+		}
+		return nil
+	})
+	for query, reason := range map[string]string{
+		"after-content=url(badges/none.png)": "no-such-source", "after-content=url(nowhere/badge.png)": "no-such-lane", "background-image=url(badges/../../etc/passwd)": "bad-path",
+		"after-content=%22kite+%E5%87%A7%22": "glyphs-missing", "after-content=url(badges/badge.png)&after-width=70000px": "variant-too-large",
+	} {
+		if no := s.Get(t, base+"&"+query).Problem(t); no.Reason != reason || no.Remedy == "" {
+			t.Errorf("%s: %+v, want %s", query, no, reason)
+		}
+	}
+	if a := s.Get(t, base+"&after-content=%22Kites+%26+twine%22&after-font=bold+18px+sans-serif&after-color=white&after-background-color=navy&after-padding=4px&after-inset=auto+auto+8px+8px"); a.StatusCode != 200 {
+		t.Errorf("a text: %d %s", a.StatusCode, a.Data)
+	}
+	if a := s.Get(t, "/kestrel/catalogue/mark.png?width=200&height=120&object-fit=contain&background-image=url(catalogue/sled-blue.jpg)&format=jpeg"); a.StatusCode != 200 {
+		t.Errorf("a ground: %d %s", a.StatusCode, a.Data)
+	}
+	bed.Must(t, s, "lane", "set", "kestrel/badges", "--visibility", "signed")
+	if no := s.Get(t, marked).Problem(t); no.Reason != "signature-needed" {
+		t.Errorf("a layer from a lane for signed links: %+v", no)
+	}
+}
+
 // Each reason that the service can give is given once, through the running service, and carries the status
 // that the list says, a title and a way out.
 func TestEveryReasonIsGiven(t *testing.T) {
@@ -587,7 +639,7 @@ func TestEveryReasonIsGiven(t *testing.T) {
 		"no-such-page": "/-/nothing", "no-such-site": "/nobody/a/b", "no-such-lane": "/kestrel/none/b", "no-such-source": "/kestrel/catalogue/none.png", "outside-folder": "/strict/lane/out.png",
 		"not-an-image": "/strict/lane/text.png", "source-broken": "/strict/lane/broken.png", "source-truncated": "/strict/lane/cut.png", "source-too-many-pixels": "/tiny/lane/mark.png",
 		"signature-needed": "/small/lane/mark.png", "signature-wrong": "/small/lane/mark.png?keyid=k1&signature=abc", "key-unknown": "/small/lane/mark.png?keyid=k2&signature=abc",
-		"link-expired": k + "?expires=2020-01-01T00:00:00Z", "nothing-left": k + "?xywh=900,0,10,10", "variant-too-large": k + "?width=8000&height=8000&grow=yes",
+		"link-expired": k + "?expires=2020-01-01T00:00:00Z", "glyphs-missing": k + "?after-content=%22%E5%87%A7%22", "nothing-left": k + "?xywh=900,0,10,10", "variant-too-large": k + "?width=8000&height=8000&grow=yes",
 		"source-denied": "/kestrel/press/private/a.jpg", "source-not-allowed": "/kestrel/wide/https%3A%2F%2Fa.test%2Fb.jpg", "bad-source-url": "/kestrel/wide/ftp%3A%2F%2Fa.test%2Fb.jpg",
 		"address-not-public": "/kestrel/wide/http%3A%2F%2F10.0.0.1%2Fb.jpg", "origin-failed": "/kestrel/press/500.jpg", "too-many-redirects": "/kestrel/press/around.jpg", "origin-slow": "/kestrel/press/slow.jpg",
 		"lane-unreachable": "/gone/lane/a.png", "too-large-for-format": "/tall/lane/mark.png?width=20000&height=100&grow=yes&format=webp",

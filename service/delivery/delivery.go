@@ -125,6 +125,7 @@ type memo struct {
 	lane       *policy.CompiledLane
 	source     *state
 	version    *source.Version
+	layers     []layer // the other sources that it is made of
 	key        string
 	location   []byte
 	control    []byte // Cache-Control, where nothing else bears on it
@@ -144,6 +145,11 @@ func (m *memo) fresh(all *records.Settings, start int64) bool {
 			return false
 		}
 		m.generation.Store(all.Generation)
+	}
+	for i := range m.layers {
+		if l := &m.layers[i]; start >= l.source.until.Load() || l.source.known.Load() != l.version {
+			return false
+		}
 	}
 	return start < m.source.until.Load() && m.source.known.Load() == m.version && (m.expires == 0 || time.Now().Unix() < m.expires)
 }
@@ -267,6 +273,16 @@ func Target(c *fasthttp.RequestCtx) []byte {
 
 // text is b as a string without a copy, for looking up and reading only.
 func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
+
+// layer is a source that the declarations name beside the picture itself.
+type layer struct {
+	name    string // lane/path
+	lane    source.Lane
+	path    string
+	data    []byte // where looking at it brought it
+	source  *state
+	version *source.Version
+}
 
 // request is one image request as far as its text and the settings go.
 type request struct {
@@ -421,15 +437,28 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 		if err != nil {
 			return nil, nil, 0, "", s.refusalOf(err)
 		}
-		m.key = variants.Key(resolved, string(m.version.Digest), render.Version)
+		if err := s.lookAtLayers(r, m); err != nil {
+			return nil, nil, 0, "", s.refusalOf(err)
+		}
+		digests := string(m.version.Digest)
+		for _, l := range m.layers {
+			digests += " " + string(l.version.Digest)
+		}
+		m.key = variants.Key(resolved, digests, render.Version)
 		looked := now()
 		v, where, err := s.Cache.Get(m.key, func() (*variants.Variant, error) { return make(r, lane, m, data, resolved, looked-start) })
 		if errors.Is(err, source.ErrChanged) {
 			m.source.until.Store(0) // look again
+			for _, l := range m.layers {
+				l.source.until.Store(0)
+			}
 			continue
 		}
 		if err != nil {
 			return nil, nil, 0, "", s.refusalOf(err)
+		}
+		for i := range m.layers {
+			m.layers[i].data = nil // a hit leaves them over
 		}
 		m.control = cacheControl(m)
 		if r.declared.Download.Declared {
@@ -441,9 +470,14 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 }
 
 // look finds out which version of the source there is. Where it had to be read for that, its bytes come back.
-func (s *Service) look(r *request, lane source.Lane, m *memo) ([]byte, error) {
-	l := &r.lane.Lane
-	address := strings.Join([]string{r.site.Name, l.Name, l.Kind, l.Folder, l.Base, l.Endpoint, l.Bucket, l.Prefix, r.path}, "\x00")
+func (s *Service) look(r *request, lane source.Lane, m *memo) (data []byte, err error) {
+	m.source, m.version, data, err = s.lookAt(r.site, r.lane, lane, r.path)
+	return data, err
+}
+
+func (s *Service) lookAt(site *records.Site, in *policy.CompiledLane, lane source.Lane, path string) (*state, *source.Version, []byte, error) {
+	l := &in.Lane
+	address := strings.Join([]string{site.Name, l.Name, l.Kind, l.Folder, l.Base, l.Endpoint, l.Bucket, l.Prefix, path}, "\x00")
 	kept, ok := s.sources.Load(address)
 	if !ok {
 		if s.crowded() {
@@ -451,30 +485,58 @@ func (s *Service) look(r *request, lane source.Lane, m *memo) ([]byte, error) {
 		}
 		kept, _ = s.sources.LoadOrStore(address, &state{})
 	}
-	m.source = kept.(*state)
-	m.source.mu.Lock()
-	defer m.source.mu.Unlock()
-	have := m.source.known.Load()
-	if have != nil && now() < m.source.until.Load() {
+	st := kept.(*state)
+	st.mu.Lock()
+	defer st.mu.Unlock()
+	have := st.known.Load()
+	if have != nil && now() < st.until.Load() {
 		if w, ok := lane.(*source.Web); ok { // rules hold also for what is known
-			if _, no := w.Check(r.path, nil); no != nil {
-				return nil, no
+			if _, no := w.Check(path, nil); no != nil {
+				return nil, nil, nil, no
 			}
 		}
-		m.version = have
-		return nil, nil
+		return st, have, nil, nil
 	}
-	next, data, err := lane.Look(context.Background(), r.path, have)
+	next, data, err := lane.Look(context.Background(), path, have)
 	if err != nil {
 		s.sources.Delete(address)
-		return nil, err
+		return nil, nil, nil, err
 	}
 	if have == nil || next.Digest != have.Digest || next.Stamp != have.Stamp {
-		m.source.known.Store(&next)
+		st.known.Store(&next)
 	}
-	m.version = m.source.known.Load()
-	m.source.until.Store(now() + int64(next.Fresh))
-	return data, nil
+	st.until.Store(now() + int64(next.Fresh))
+	return st, st.known.Load(), data, nil
+}
+
+// lookAtLayers finds the other sources that the declarations name, each under its own lane's rules.
+func (s *Service) lookAtLayers(r *request, m *memo) error {
+	m.layers = m.layers[:0]
+	for _, name := range r.resolved.Pictures() {
+		laneName, path, _ := strings.Cut(name, "/")
+		in := r.site.Lane(laneName)
+		if in == nil {
+			return NoLane(r.site, laneName)
+		}
+		if in.Signed && r.declared.Signature == "" {
+			return policy.No(policy.Refusal{Reason: "signature-needed", Parameter: "signature", Given: name, Detail: "the layer comes from a lane that answers signed links only", Remedy: "sign the link: echolane link … --sign KEY"})
+		}
+		if in.Kind != "web" || in.BaseURL != "" {
+			if no := source.CheckPath(path); no != nil {
+				return no
+			}
+		}
+		lane, err := s.Lanes.Of(r.site, in)
+		if err != nil {
+			return err
+		}
+		l := layer{name: name, lane: lane, path: path}
+		if l.source, l.version, l.data, err = s.lookAt(r.site, in, lane, path); err != nil {
+			return err
+		}
+		m.layers = append(m.layers, l)
+	}
+	return nil
 }
 
 // crowded says whether too many sources are known.
@@ -497,9 +559,21 @@ func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resol
 			return nil, err
 		}
 	}
+	layers := map[string][]byte{}
+	for i := range m.layers {
+		l := &m.layers[i]
+		if l.data == nil {
+			var err error
+			if l.data, err = l.lane.Read(context.Background(), l.path, *l.version); err != nil {
+				return nil, err
+			}
+		}
+		layers[l.name] = l.data
+		l.data = nil // the memo keeps no bytes
+	}
 	read := now()
 	// Others may be waiting for this variant: it is made even if the one who asked first goes away.
-	result, err := s.Renderer.Render(context.Background(), data, render.Job{Request: r.resolved, Limits: r.lane.Limits})
+	result, err := s.Renderer.Render(context.Background(), data, render.Job{Request: r.resolved, Limits: r.lane.Limits, Pictures: layers})
 	if err != nil {
 		return nil, err
 	}

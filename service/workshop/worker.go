@@ -32,24 +32,27 @@ func Work() error {
 	in, out := bufio.NewReaderSize(socket, 64<<10), bufio.NewWriterSize(socket, 64<<10)
 	start := time.Now()
 	for {
-		var job render.Job
-		source, err := receive(in, &job)
+		var o order
+		data, err := receive(in, &o)
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		job.Clock = func() time.Duration { return time.Since(start) }
+		source, err := o.unpack(data)
+		if err != nil {
+			return err
+		}
+		o.Job.Clock = func() time.Duration { return time.Since(start) }
 		var a answer
-		a.Result, err = render.Variant(source, job)
+		a.Result, err = render.Variant(source, o.Job)
 		var no *policy.Refusal
 		if err != nil && !errors.As(err, &no) {
 			no = policy.No(policy.Refusal{Reason: "internal", Detail: err.Error(), Remedy: "tell whoever runs the service"})
 		}
 		a.Refusal = no
-		data := a.Result.Data
-		if err := send(out, a, data); err != nil {
+		if err := send(out, a, [][]byte{a.Result.Data}); err != nil {
 			return err
 		}
 		if err := out.Flush(); err != nil {

@@ -194,19 +194,56 @@ func (o *worker) lastWords() string { return o.stderr.String() }
 
 func (o *worker) do(source []byte, job render.Job) (render.Result, error) {
 	o.conn.SetDeadline(time.Now().Add(job.Limits.RenderTime))
-	if err := send(o.conn, job, source); err != nil {
+	what, data := pack(source, job)
+	if err := send(o.conn, what, data); err != nil {
 		return render.Result{}, err
 	}
 	var a answer
-	data, err := receive(o.read, &a)
+	made, err := receive(o.read, &a)
 	if err != nil {
 		return render.Result{}, err
 	}
 	if a.Refusal != nil {
 		return render.Result{}, a.Refusal
 	}
-	a.Result.Data = data
+	a.Result.Data = made
 	return a.Result, nil
+}
+
+// order is what a worker is told: the job, and how long each of the sources is that follow it one after
+// another, the picture's own first.
+type order struct {
+	Job   render.Job
+	Names []string // of the pictures behind the first source
+	Sizes []int    // of them
+}
+
+// pack gives an order and the bytes behind it.
+func pack(source []byte, job render.Job) (order, [][]byte) {
+	o, data := order{Job: job}, [][]byte{source}
+	for _, name := range job.Request.Pictures() {
+		o.Names, o.Sizes = append(o.Names, name), append(o.Sizes, len(job.Pictures[name]))
+		data = append(data, job.Pictures[name])
+	}
+	return o, data
+}
+
+// unpack takes the bytes apart again.
+func (o *order) unpack(data []byte) (source []byte, err error) {
+	if len(o.Names) != len(o.Sizes) {
+		return nil, errors.New("an order names other pictures than it brings")
+	}
+	for i := len(o.Names) - 1; i >= 0; i-- {
+		at := len(data) - o.Sizes[i]
+		if at < 0 || o.Sizes[i] < 0 {
+			return nil, errors.New("an order is shorter than it says")
+		}
+		if o.Job.Pictures == nil {
+			o.Job.Pictures = map[string][]byte{}
+		}
+		o.Job.Pictures[o.Names[i]], data = data[at:], data[:at:at]
+	}
+	return data, nil
 }
 
 // answer is what a worker says when it is done; a variant's bytes follow it.
@@ -221,19 +258,27 @@ const (
 )
 
 // send writes a value as JSON and bytes, each behind its length.
-func send(w io.Writer, value any, data []byte) error {
+func send(w io.Writer, value any, data [][]byte) error {
 	head, err := json.Marshal(value)
 	if err != nil {
 		return err
 	}
+	length := 0
+	for _, d := range data {
+		length += len(d)
+	}
 	var lengths [12]byte
 	binary.LittleEndian.PutUint32(lengths[:], uint32(len(head)))
-	binary.LittleEndian.PutUint64(lengths[4:], uint64(len(data)))
+	binary.LittleEndian.PutUint64(lengths[4:], uint64(length))
 	if _, err := w.Write(append(lengths[:], head...)); err != nil {
 		return err
 	}
-	_, err = w.Write(data)
-	return err
+	for _, d := range data {
+		if _, err := w.Write(d); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 const maxHead, maxData = 1 << 20, 1 << 31
