@@ -20,6 +20,7 @@ const (
 	Soft     Kind = "blur"     // blur
 	Corner   Kind = "corner"   // border-radius
 	Turned   Kind = "turned"   // any angle, and mirrors and right angles at other sizes
+	Blended  Kind = "blended"  // a layer on top, in a mode
 	Composed Kind = "composed" // grounds, opacity, shadows
 )
 
@@ -65,7 +66,11 @@ func (j *Judge) Run(c Case, ours *image.RGBA) (Result, error) {
 	r := Result{Case: c, Ours: ours}
 	var err error
 	if ours == nil {
-		if r.Ours, err = Ours(c.Source.Data, encoded(c.Query)); err != nil {
+		var layers []Source
+		if c.Before.Layer != nil {
+			layers = append(layers, c.Before.Layer.Source)
+		}
+		if r.Ours, err = Ours(c.Source.Data, encoded(c.Query), layers...); err != nil {
 			return r, fmt.Errorf("%s: %w", c.Name(), err)
 		}
 	}
@@ -151,6 +156,9 @@ func (r *Result) judge() {
 		most("difference of alpha", float64(r.Alpha), 100)
 	case Turned:
 		least("PSNR", f.PSNR, 32)
+	case Blended:
+		most("p99.9", f.P999, 4)
+		least("PSNR", f.PSNR, 48)
 	case Composed:
 		most("largest difference", float64(f.Max), 12)
 		least("PSNR", f.PSNR, 45)
@@ -277,6 +285,15 @@ func Fixed(sources []Source) []Case {
 			kind = Fit // scaled, so the kernels differ
 		}
 		cs = append(cs, Case{Kind: kind, Source: alpha, Query: "xywh=90,60,300,300&" + c.query, Style: c.style, Before: Before{Cut: []float64{90, 60, 300, 300}}})
+	}
+	for _, mode := range []string{
+		"normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light", "soft-light", "difference", "exclusion",
+		"hue", "saturation", "color", "luminosity",
+	} {
+		for _, below := range []Source{photo, alpha} {
+			cs = append(cs, Case{Kind: Blended, Source: below, Query: "after-content=url(lane/alpha.png)&after-inset=40px auto auto 60px&after-opacity=.8&after-mix-blend-mode=" + mode,
+				Before: Before{Layer: &Layer{Source: alpha, X: 60, Y: 40, Alpha: 0.8, Mode: mode}}})
+		}
 	}
 	for _, turn := range []float64{7, 45, -12.5, 100} {
 		before := Before{Cut: []float64{0, 0, 300, 220}, Turn: math.Mod(turn+360, 360)}

@@ -106,10 +106,12 @@ func TestWhatIsWrongFails(t *testing.T) {
 		{"half the blur", Case{Kind: Soft, Source: photo, Query: "filter=blur(20px)", Style: "filter:blur(20px)", Margin: 64}, "filter=blur(10px)", nil},
 		{"a pixel less of radius", Case{Kind: Corner, Source: photo, Query: "xywh=0,0,300,220&border-radius=40px", Style: "border-radius:40px", Before: cut}, "xywh=0,0,300,220&border-radius=36px", nil},
 		{"another ground", Case{Kind: Composed, Source: alpha, Query: "background-color=gold", Style: "background-color:gold"}, "background-color=goldenrod", nil},
+		{"another mode", Case{Kind: Blended, Source: photo, Query: "after-content=url(lane/alpha.png)&after-inset=40px auto auto 60px&after-mix-blend-mode=soft-light",
+			Before: Before{Layer: &Layer{Source: alpha, X: 60, Y: 40, Alpha: 1, Mode: "soft-light"}}}, "after-content=url(lane/alpha.png)&after-inset=40px auto auto 60px&after-mix-blend-mode=overlay", nil},
 		{"turned the other way", Case{Kind: Turned, Source: photo, Query: "xywh=0,0,300,220&rotate=7deg", Before: Before{Cut: cut.Cut, Turn: 7}}, "xywh=0,0,300,220&rotate=-7deg", nil},
 		{"mirrored", Case{Kind: Same, Source: photo}, "scale=-1 1", nil},
 	} {
-		wrong, err := Ours(c.case_.Source.Data, encoded(c.query))
+		wrong, err := Ours(c.case_.Source.Data, encoded(c.query), alpha)
 		if err != nil {
 			t.Fatal(err)
 		}

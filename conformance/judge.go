@@ -90,14 +90,18 @@ func withOrientation(data []byte, o uint16) []byte {
 }
 
 // Ours renders by the core, as PNG so that nothing is lost, and gives premultiplied pixels.
-func Ours(source []byte, query string) (*image.RGBA, error) {
+func Ours(source []byte, query string, layers ...Source) (*image.RGBA, error) {
 	d, err := declare.Parse(query)
 	if err != nil {
 		return nil, err
 	}
 	d.Format = declare.PNG
 	limits := policy.DefaultLimits
-	r, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits})
+	named := map[string][]byte{}
+	for _, l := range layers {
+		named["lane/"+l.Name] = l.Data
+	}
+	r, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits, Pictures: named})
 	if err != nil {
 		return nil, err
 	}
@@ -177,9 +181,9 @@ func (j *Judge) Close() {
 // The page puts one picture into its corner, styled as told, and says how large it came out. A picture that has
 // to be cut, mirrored or turned first goes through a canvas at its natural size.
 const paper = `<!doctype html><style>html,body{margin:0;background:transparent}img{position:absolute;left:0;top:0;display:block}</style><body><script>
-async function prepare(src, cut, mirror, turn) {
+async function prepare(src, cut, mirror, turn, layer) {
   const i = new Image(); i.decoding = "sync"; i.src = src; await i.decode();
-  if (!cut && !mirror && !turn) return src;
+  if (!cut && !mirror && !turn && !layer) return src;
   const [x, y, w, h] = cut ?? [0, 0, i.naturalWidth, i.naturalHeight];
   const a = (turn ?? 0) * Math.PI / 180, right = (turn ?? 0) % 90 === 0;
   const s = Math.abs(Math.sin(a)), k = Math.abs(Math.cos(a));
@@ -189,11 +193,16 @@ async function prepare(src, cut, mirror, turn) {
   g.translate(W / 2, H / 2); g.rotate(right ? Math.round(turn ?? 0) * Math.PI / 180 : a); g.scale(mirror?.[0] ?? 1, mirror?.[1] ?? 1);
   if (right) { const r = ((turn ?? 0) / 90) % 4; g.setTransform(...[[1,0,0,1],[0,1,-1,0],[-1,0,0,-1],[0,-1,1,0]][r], W / 2, H / 2); g.scale(mirror?.[0] ?? 1, mirror?.[1] ?? 1); }
   g.drawImage(i, x, y, w, h, -w / 2, -h / 2, w, h);
+  if (layer) {
+    const l = new Image(); l.decoding = "sync"; l.src = layer.src; await l.decode();
+    g.setTransform(1, 0, 0, 1, 0, 0); g.globalAlpha = layer.alpha; g.globalCompositeOperation = layer.mode;
+    g.drawImage(l, layer.x, layer.y);
+  }
   return c.toDataURL("image/png");
 }
-async function paint(src, style, zoom, cut, mirror, turn) {
+async function paint(src, style, zoom, cut, mirror, turn, layer) {
   const i = document.createElement("img"); i.decoding = "sync"; i.style.cssText = style; document.body.style.zoom = zoom;
-  i.src = await prepare(src, cut, mirror, turn);
+  i.src = await prepare(src, cut, mirror, turn, layer);
   document.querySelector("img")?.remove(); document.body.append(i);
   await i.decode();
   await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
@@ -228,7 +237,7 @@ func (j *Judge) Painted(src, style string, o Before, scale float64) (*image.RGBA
 	if zoom == 0 {
 		zoom = 1
 	}
-	expression := fmt.Sprintf("paint(%q, %q, %g, %s, %s, %s)", src, style, zoom, list(o.Cut), list(o.Mirror), number(o.Turn))
+	expression := fmt.Sprintf("paint(%q, %q, %g, %s, %s, %s, %s)", src, style, zoom, list(o.Cut), list(o.Mirror), number(o.Turn), o.Layer)
 	box, err := browser.Run(j.b, chromedp.Evaluate[[]float64](expression, chromedp.EvalAwaitPromise))
 	if err != nil {
 		return nil, fmt.Errorf("%s: %w", style, err)
@@ -255,6 +264,26 @@ type Before struct {
 	Mirror []float64
 	Turn   float64
 	Zoom   float64 // CSS zoom: resolution, and slots that shrink
+	Layer  *Layer
+}
+
+// Layer is a source painted on top at its natural size. A canvas blends by the same formulas as CSS.
+type Layer struct {
+	Source Source
+	X, Y   float64
+	Alpha  float64
+	Mode   string
+}
+
+func (l *Layer) String() string {
+	if l == nil {
+		return "null"
+	}
+	mode := l.Mode
+	if mode == "normal" {
+		mode = "source-over"
+	}
+	return fmt.Sprintf("{src: %q, x: %g, y: %g, alpha: %g, mode: %q}", l.Source.Name, l.X, l.Y, l.Alpha, mode)
 }
 
 func list(v []float64) string {

@@ -19,7 +19,7 @@ func renderCommand() *cli.Command {
 	return &cli.Command{
 		Name: "render", Usage: "make a variant of a local file, without a service", ArgsUsage: "FILE [NAME=VALUE …]",
 		Description: `The defaults are a new site's: object-fit: cover; quality: 72. Without format= the ending of the output
-file says which; without either it is WebP.
+file says which; without either it is WebP. A lane in url(lane/path) is a folder beside the one that FILE lies in.
 
 Examples:
   echolane render delta-red.jpg width=640 -o delta-640.webp
@@ -73,8 +73,14 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 	if no := policy.CheckLossless(request); no != nil {
 		return usage{no}
 	}
+	named := map[string][]byte{}
+	for _, name := range request.Pictures() {
+		if named[name], err = os.ReadFile(filepath.Join(filepath.Dir(filepath.Dir(file)), filepath.FromSlash(name))); err != nil {
+			return fmt.Errorf("read the layer %s, which lies in a folder beside FILE's own: %w", name, err)
+		}
+	}
 	start := time.Now()
-	result, err := render.Variant(data, render.Job{Request: request, Limits: site.Limits, Clock: func() time.Duration { return time.Since(start) }})
+	result, err := render.Variant(data, render.Job{Request: request, Limits: site.Limits, Pictures: named, Clock: func() time.Duration { return time.Since(start) }})
 	if err != nil {
 		return err
 	}

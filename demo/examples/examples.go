@@ -48,7 +48,15 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 	site := policy.NewSite("examples")
 	run := func(d declare.Declarations) (render.Result, error) {
 		full := d.Over(site.Defaults)
-		return render.Variant(source, render.Job{Request: d.Resolve(site.Defaults, site.Offer(policy.AcceptsWebP, full.Quality)), Limits: site.Limits})
+		job := render.Job{Request: d.Resolve(site.Defaults, site.Offer(policy.AcceptsWebP, full.Quality)), Limits: site.Limits, Pictures: map[string][]byte{}}
+		for _, name := range d.Pictures() {
+			data, err := pictures.Draw(strings.TrimPrefix(name, "catalogue/"))
+			if err != nil {
+				return render.Result{}, err
+			}
+			job.Pictures[name] = data
+		}
+		return render.Variant(source, job)
 	}
 	if asked, err = run(d); err != nil {
 		return asked, shown, err
