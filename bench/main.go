@@ -22,12 +22,19 @@ var sections = []section{
 	{"cached", "a cached variant against a bare handler and a file server", cached},
 	{"decided", "a request up to its cache key", decided},
 	{"swapped", "settings that change under load", swapped},
+	{"resampling", "our kernel against a general one", resampling},
+	{"painting", "turns, blurs and filters", painting},
+	{"chained", "a whole chain of paint, the subject, the language", chained},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},
 }
 
 func main() {
 	if len(os.Args) == 4 && os.Args[1] == bareCommand {
 		fail(serveBare(os.Args[2], os.Args[3]))
+		return
+	}
+	if len(os.Args) == 2 && os.Args[1] == plainCommand {
+		resamplePlainly()
 		return
 	}
 	var names []string
