@@ -21,11 +21,13 @@ func Transform(src *RGBA, w, h int, t Turning) *RGBA {
 			cx := float64(x) + 0.5
 			u, v := t.A*cx+t.C*cy+t.E, t.B*cx+t.D*cy+t.F
 			// Coverage from the distance to each side.
-			cover := edgeCover(u, sw, reach) * edgeCover(v, sh, reach)
-			if cover <= 0 {
-				continue
+			cover := 1.0
+			if u < reach || v < reach || u > sw-reach || v > sh-reach {
+				if cover = edgeCover(u, sw, reach) * edgeCover(v, sh, reach); cover <= 0 {
+					continue
+				}
 			}
-			sampleCubic(src, u-0.5, v-0.5, float32(cover), row[4*x:4*x+4])
+			sampleCubic(src, u-0.5, v-0.5, cover, row[4*x:4*x+4])
 		}
 	}
 	return dst
@@ -35,42 +37,55 @@ func edgeCover(at, size, reach float64) float64 {
 	return math.Min(1, math.Max(0, math.Min(at, size-at)/reach+0.5))
 }
 
-func sampleCubic(src *RGBA, x, y float64, cover float32, to []uint8) {
+// phases are the kernel's weights for places between two pixels, in 1/64, in units of 1/256 that sum to 256.
+const phases = 64
+
+var cubicTable = func() (t [phases][4]int32) {
+	for i := range t {
+		w := cubicWeights((float32(i) + 0.5) / phases)
+		left := int32(256)
+		for j := range w {
+			t[i][j] = int32(math.Round(float64(w[j]) * 256))
+			left -= t[i][j]
+		}
+		t[i][1] += left
+	}
+	return t
+}()
+
+func sampleCubic(src *RGBA, x, y, cover float64, to []uint8) {
 	fx, fy := math.Floor(x), math.Floor(y)
-	wx, wy := cubicWeights(float32(x-fx)), cubicWeights(float32(y-fy))
-	var sum [4]float32
+	wx, wy := &cubicTable[int((x-fx)*phases)], &cubicTable[int((y-fy)*phases)]
+	var s0, s1, s2, s3 int32
 	x0, y0 := int(fx)-1, int(fy)-1
-	inner := x0 >= 0 && y0 >= 0 && x0+3 < src.W && y0+3 < src.H
-	for j := range 4 {
-		yy := y0 + j
-		if !inner {
-			yy = min(max(yy, 0), src.H-1)
+	if x0 >= 0 && y0 >= 0 && x0+3 < src.W && y0+3 < src.H {
+		at := y0*src.Stride + 4*x0
+		for j := range 4 {
+			q := src.Pix[at : at+16 : at+16]
+			k := wy[j]
+			s0 += k * (wx[0]*int32(q[0]) + wx[1]*int32(q[4]) + wx[2]*int32(q[8]) + wx[3]*int32(q[12]))
+			s1 += k * (wx[0]*int32(q[1]) + wx[1]*int32(q[5]) + wx[2]*int32(q[9]) + wx[3]*int32(q[13]))
+			s2 += k * (wx[0]*int32(q[2]) + wx[1]*int32(q[6]) + wx[2]*int32(q[10]) + wx[3]*int32(q[14]))
+			s3 += k * (wx[0]*int32(q[3]) + wx[1]*int32(q[7]) + wx[2]*int32(q[11]) + wx[3]*int32(q[15]))
+			at += src.Stride
 		}
-		line := src.Pix[yy*src.Stride:]
-		var r, g, b, a float32
-		for i := range 4 {
-			xx := x0 + i
-			if !inner {
-				xx = min(max(xx, 0), src.W-1)
+	} else {
+		for j := range 4 {
+			line := src.Pix[min(max(y0+j, 0), src.H-1)*src.Stride:]
+			for i := range 4 {
+				q := line[4*min(max(x0+i, 0), src.W-1):][:4]
+				k := wy[j] * wx[i]
+				s0, s1, s2, s3 = s0+k*int32(q[0]), s1+k*int32(q[1]), s2+k*int32(q[2]), s3+k*int32(q[3])
 			}
-			q := line[4*xx : 4*xx+4 : 4*xx+4]
-			k := wx[i]
-			r += k * float32(q[0])
-			g += k * float32(q[1])
-			b += k * float32(q[2])
-			a += k * float32(q[3])
 		}
-		k := wy[j]
-		sum[0] += k * r
-		sum[1] += k * g
-		sum[2] += k * b
-		sum[3] += k * a
 	}
-	alpha := clamp255(sum[3])
-	for c := range 3 {
-		to[c] = uint8(min(clamp255(sum[c]), alpha)*cover + 0.5)
+	a := min(255, max(0, (s3+32768)>>16))
+	r, g, b := min(a, max(0, (s0+32768)>>16)), min(a, max(0, (s1+32768)>>16)), min(a, max(0, (s2+32768)>>16))
+	if cover < 1 {
+		k := int32(cover*256 + 0.5)
+		r, g, b, a = (r*k+128)>>8, (g*k+128)>>8, (b*k+128)>>8, (a*k+128)>>8
 	}
-	to[3] = uint8(alpha*cover + 0.5)
+	to[0], to[1], to[2], to[3] = uint8(r), uint8(g), uint8(b), uint8(a)
 }
 
 func cubicWeights(f float32) [4]float32 {
