@@ -185,11 +185,11 @@ func (p *RGBA) Blur(sigma float64, edge Edge) {
 	}
 }
 
-// reduction is how many times smaller on a side the picture is blurred: so that sigma stays at 4 or more, and
+// reduction is how many times smaller on a side the picture is blurred: so that sigma stays at 2.5 or more, and
 // the smaller picture has some pixels to speak of.
 func reduction(sigma float64, w, h int) int {
 	f := 1
-	for sigma/float64(2*f) >= 4 && w/(2*f) >= 8 && h/(2*f) >= 8 {
+	for sigma/float64(2*f) >= 2.5 && w/(2*f) >= 8 && h/(2*f) >= 8 {
 		f *= 2
 	}
 	return f
@@ -392,14 +392,14 @@ func (b box) average(dst, src []uint16) {
 		o := dst[4*i : 4*i+4 : 4*i+4]
 		in, out := at(i+b.right+1), at(i-b.left)
 		if b.ends == 0 {
-			for c := range o {
-				o[c] = uint16((s[c]<<8*inverse + half) >> 40)
-			}
+			o[0], o[1] = uint16((s[0]<<8*inverse+half)>>40), uint16((s[1]<<8*inverse+half)>>40)
+			o[2], o[3] = uint16((s[2]<<8*inverse+half)>>40), uint16((s[3]<<8*inverse+half)>>40)
 		} else {
 			before := at(i - b.left - 1)
-			for c := range o {
-				o[c] = uint16(((s[c]<<8+b.ends*(uint64(in[c])+uint64(before[c])))*inverse + half) >> 40)
-			}
+			o[0] = uint16(((s[0]<<8+b.ends*uint64(uint32(in[0])+uint32(before[0])))*inverse + half) >> 40)
+			o[1] = uint16(((s[1]<<8+b.ends*uint64(uint32(in[1])+uint32(before[1])))*inverse + half) >> 40)
+			o[2] = uint16(((s[2]<<8+b.ends*uint64(uint32(in[2])+uint32(before[2])))*inverse + half) >> 40)
+			o[3] = uint16(((s[3]<<8+b.ends*uint64(uint32(in[3])+uint32(before[3])))*inverse + half) >> 40)
 		}
 		s[0] += uint64(in[0]) - uint64(out[0])
 		s[1] += uint64(in[1]) - uint64(out[1])

@@ -69,9 +69,15 @@ func (p *RGBA) FindOpaque() {
 // Fade multiplies the whole picture, which is premultiplied, with an opacity from 0 to 1.
 func (p *RGBA) Fade(opacity float64) {
 	k := uint32(opacity*65536 + 0.5)
+	var times [256]uint8
+	for v := range times {
+		times[v] = uint8((uint32(v)*k + 32768) >> 16)
+	}
 	for y := range p.H {
-		for i, v := range p.Row(y) {
-			p.Pix[y*p.Stride+i] = uint8((uint32(v)*k + 32768) >> 16)
+		row := p.Row(y)
+		for len(row) >= 4 {
+			row[0], row[1], row[2], row[3] = times[row[0]], times[row[1]], times[row[2]], times[row[3]]
+			row = row[4:]
 		}
 	}
 	p.Opaque = false
