@@ -314,6 +314,8 @@ Echo Lane is ready. Open:
       24 megapixels as 640 pixels
   %[1]s/kestrel/catalogue/coast-panorama.jpg?width=350&aspect-ratio=3/2
       a panorama cut to a tile
+  %[1]s/kestrel/catalogue/box-kite-cliff.jpg?width=640&aspect-ratio=1&object-position=subject&border-radius=32px
+      cut around its subject, with round corners
   %[1]s/kestrel/press/%[8]s?width=640
       from the shop's own host, by a rule
   %[1]s/kestrel/catalogue/delta-red.jpg?widht=640
@@ -330,7 +332,8 @@ In another terminal:
   %[3]s site set kestrel --rungs 320,640,960 --dry-run
   %[3]s refusals kestrel
   %[3]s export kestrel
-  psql '%[4]s' -c 'select path, bytes, render_ms from variants'
+  psql '%[4]s' \
+    -c 'select path, bytes, render_ms from variants'
 
 Ctrl-C ends all of it.
 `, base, d.shop, command, db.URL, token, link, demoPerson, press, server, d.folder)
