@@ -118,11 +118,13 @@ func New(upright Size, d declare.Declarations) (p Plan, ok bool) {
 	}
 	p.K = k * res
 	p.Canvas = Size{max(1, snap(w)), max(1, snap(h))}
-	x, y := (w-pw)/2, (h-ph)/2
+	pw, ph = in64ths(pw), in64ths(ph)
+	freeX, freeY := in64ths(w)-pw, in64ths(h)-ph
+	x, y := freeX/2, freeY/2
 	if d.Position.Declared {
-		x, y = d.Position.X.Part*(w-pw)+d.Position.X.Px*p.K, d.Position.Y.Part*(h-ph)+d.Position.Y.Px*p.K
+		x, y = d.Position.X.Part*freeX+d.Position.X.Px*p.K, d.Position.Y.Part*freeY+d.Position.Y.Px*p.K
 	}
-	p.Placed = place(x, y, pw, ph)
+	p.Placed = place(in64ths(x), in64ths(y), pw, ph)
 	if d.Fit == declare.None && !bars {
 		p.trim()
 	}
@@ -223,6 +225,10 @@ func place(x, y, pw, ph float64) Rect {
 	r.Y1 = max(r.Y1, r.Y0+1)
 	return r
 }
+
+// in64ths drops what is finer than a 64th of a pixel, in which browsers lay out: it decides which way an edge
+// goes that would lie within a 64th or two of a half.
+func in64ths(v float64) float64 { return math.Trunc(v*64+math.Copysign(1e-6, v)) / 64 }
 
 // snap is the nearest pixel edge, as browsers take it. The small push makes sides that are a half in exact
 // arithmetic, and a hair below it in floating point, come out as the half.

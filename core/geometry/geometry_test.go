@@ -52,6 +52,7 @@ func TestPlanFollowsCSS(t *testing.T) {
 		{"grown where that is asked", Size{60, 40}, "width=120&grow=yes", Size{120, 80}, Rect{0, 0, 120, 80}},
 		{"cover from the left top", Size{600, 400}, "width=200&height=200&object-fit=cover&object-position=left+top", Size{200, 200}, Rect{0, 0, 300, 200}},
 		{"cover at percentages", Size{600, 400}, "width=200&height=200&object-fit=cover&object-position=75+20", Size{200, 200}, Rect{-75, 0, 225, 200}},
+		{"an edge a 64th below half goes where browsers' 64ths put it", Size{896, 608}, "width=261&height=267&object-fit=cover&object-position=80%25+61%25", Size{261, 267}, Rect{-106, 0, 288, 267}},
 		{"cover with a gap", Size{600, 400}, "width=200&height=200&object-fit=cover&object-position=10px+5px", Size{200, 200}, Rect{10, 5, 310, 205}},
 		{"from the far corner", Size{600, 400}, "width=200&height=200&object-fit=cover&object-position=right+10px+bottom+20px", Size{200, 200}, Rect{-110, -20, 190, 180}},
 		{"contain on a ground delivers the slot", Size{600, 400}, "width=300&height=300&object-fit=contain&background-color=white", Size{300, 300}, Rect{0, 50, 300, 250}},
