@@ -22,7 +22,7 @@ standard input.
 
 Examples:
   echolane apply kestrel.toml --dry-run
-  echolane export kestrel | sed 's/"refuse"/"round-up"/' | echolane apply -`,
+  echolane export kestrel | sed "s/^other = .*/other = 'round-up'/" | echolane apply -`,
 		Flags: callFlags(dryRunFlag()),
 		Action: withCall(1, "a file, as in: echolane apply kestrel.toml", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 			name := c.Args().First()

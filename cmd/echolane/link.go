@@ -105,7 +105,8 @@ func readDeclarations(args []string) (declare.Declarations, error) {
 	return d, nil
 }
 
-// imageURL is the whole URL for what a person gave: a URL, or SITE/LANE/PATH with an optional query.
+// imageURL is the whole URL for what a person gave: a URL, or SITE/LANE/PATH with an optional query. As in any
+// URL the path may be encoded, such as the samples of refusals are.
 func imageURL(call *client.Client, given string) (*url.URL, error) {
 	if i := strings.Index(given, "://"); i >= 0 && !strings.Contains(given[:i], "/") {
 		u, err := url.Parse(given)
@@ -115,6 +116,9 @@ func imageURL(call *client.Client, given string) (*url.URL, error) {
 		return u, nil
 	}
 	path, query, _ := strings.Cut(given, "?")
+	if plain, err := url.PathUnescape(path); err == nil {
+		path = plain
+	}
 	encoded, err := imagePath(path)
 	if err != nil {
 		return nil, err

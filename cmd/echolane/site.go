@@ -181,9 +181,9 @@ Examples:
 Example:
   echolane site ladder kestrel --from 160 --to 2560 --waste 0.5`,
 				Flags: callFlags(
-					&cli.IntFlag{Name: "from", Usage: "the lowest rung, in device pixels"},
-					&cli.IntFlag{Name: "to", Usage: "the highest"},
-					&cli.FloatFlag{Name: "waste", Usage: "pixels too many from rung to rung: 0.5 is half as many again"}),
+					&cli.IntFlag{Name: "from", HideDefault: true, Usage: "the lowest rung, in device pixels"},
+					&cli.IntFlag{Name: "to", HideDefault: true, Usage: "the highest"},
+					&cli.FloatFlag{Name: "waste", HideDefault: true, Usage: "pixels too many from rung to rung: 0.5 is half as many again"}),
 				Action: withCall(1, "the site's name, as in: echolane site ladder kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					q := url.Values{}
 					for _, name := range []string{"from", "to", "waste"} {
@@ -251,7 +251,7 @@ func siteFlags() []cli.Flag {
 		&cli.StringFlag{Name: "add-format", Usage: "one more format"},
 		&cli.StringFlag{Name: "hosts", Usage: "host names of its own, separated by commas"},
 		&cli.StringFlag{Name: "rungs", Usage: "the ladder: widths in device pixels, separated by commas; none: any width"},
-		&cli.IntFlag{Name: "add-rung", Usage: "one more rung"},
+		&cli.IntFlag{Name: "add-rung", HideDefault: true, Usage: "one more rung"},
 		&cli.StringFlag{Name: "other-widths", Usage: "widths beside the ladder: refuse or round-up"},
 		&cli.StringFlag{Name: "shapes", Usage: "aspect ratios it delivers, separated by commas; none: any"},
 		&cli.StringFlag{Name: "add-shape", Usage: "one more shape"},

@@ -231,7 +231,7 @@ func (a *App) routes() {
 	a.server.Get("/-/console/*", a.console)
 	a.server.Use(func(c fiber.Ctx) error {
 		delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
-			Reason: "no-such-page", Given: string(c.RequestCtx().Path()), Detail: "the service has nothing at this address", Remedy: "images are at /site/lane/path, the console at /-/console/",
+			Reason: "no-such-page", Given: string(c.RequestCtx().Path()), Detail: "the service has nothing at this address", Remedy: "images are at /site/lane/path, the console at /-/console/, the API's description at /-/api/openapi.json",
 		}))
 		return nil
 	})
