@@ -17,7 +17,7 @@ import (
 func laneCommand() *cli.Command {
 	return &cli.Command{
 		Name:   "lane",
-		Usage:  "add, list, change, remove and test the ways to a site's sources",
+		Usage:  "add, list, show, change, remove and test the ways to a site's sources",
 		Action: nothingAsked,
 		Commands: []*cli.Command{
 			{
@@ -73,6 +73,36 @@ Examples:
 					}
 					return listLanes(ctx, c, call)
 				},
+			},
+			{
+				Name: "show", Usage: "show one lane, and which secrets it has", ArgsUsage: "SITE/LANE",
+				Description: "Example:\n  echolane lane show kestrel/press",
+				Flags:       callFlags(),
+				Action: withCall(1, "the lane as SITE/LANE, as in: echolane lane show kestrel/press", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, name, err := laneName(c.Args().First())
+					if err != nil {
+						return err
+					}
+					s, err := call.Site(ctx, site)
+					if err != nil {
+						return err
+					}
+					l := s.Document.Lane(name)
+					if l == nil {
+						return noLane(&s.Document, name)
+					}
+					showing := shownLane{Site: site, Lane: *l, Secrets: []string{}}
+					for _, secret := range s.Secrets {
+						if rest, its := strings.CutPrefix(secret, "lane/"+name+"/"); its {
+							showing.Secrets = append(showing.Secrets, rest)
+						}
+					}
+					if c.Bool("json") {
+						return printJSON(stdout(), showing)
+					}
+					printLane(showing, s.Document.Limits)
+					return nil
+				}),
 			},
 			{
 				Name: "set", Usage: "change a lane; in force on every node within a second", ArgsUsage: "SITE/LANE",
@@ -339,6 +369,46 @@ func listLanes(ctx context.Context, c *cli.Command, call *client.Client) error {
 	}
 	table(stdout(), "llll", rows...)
 	return nil
+}
+
+// shownLane is what lane show says.
+type shownLane struct {
+	Site string `json:"site"`
+	policy.Lane
+	Secrets []string `json:"secrets"` // which are kept; never what they say
+}
+
+func printLane(l shownLane, limits policy.Bounds) {
+	rows := [][]string{
+		{"lane", l.Site + "/" + l.Name},
+		{"kind", l.Kind},
+		{"where", laneWhere(l.Lane)},
+	}
+	also := func(name string, values ...string) {
+		for i, v := range values {
+			if i > 0 {
+				name = ""
+			}
+			if v != "" {
+				rows = append(rows, []string{name, v})
+			}
+		}
+	}
+	also("base", l.Base)
+	also("allow", l.Allow...)
+	also("deny", l.Deny...)
+	also("private", l.Private...)
+	also("region", l.Region)
+	most := l.SourceBytes
+	if most == 0 {
+		most = limits.SourceBytes
+	}
+	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", bytesText(most), l.FreshS))
+	also("variants", fmt.Sprintf("kept by browsers and caches for %d s", l.MaxAgeS))
+	also("visibility", map[string]string{"public": "public", "signed": "signed links only"}[l.Visibility])
+	also("original", map[string]string{"no": "never delivered", "download": "as download; metadata: " + l.Metadata}[l.Original])
+	also("secrets", l.Secrets...)
+	table(stdout(), "ll", rows...)
 }
 
 // printSteps shows how a decision was walked.

@@ -64,6 +64,12 @@ func TestAWebLaneServesWhatItsRulesLet(t *testing.T) {
 	if out := bed.Must(t, s, "lane", "test", "kestrel/press", shop+"/press/mark.png"); !strings.Contains(out, "→  allow "+shop+"/press/*") || !strings.Contains(out, "800 × 800") {
 		t.Errorf("lane test: %s", out)
 	}
+	// A path as it stands in a URL, such as a refusal's sample, goes into fetch and explain as it is.
+	for _, path := range []string{"/kestrel/press/" + element(shop+"/press/mark.png"), "kestrel/press/" + shop + "/press/mark.png"} {
+		if out := bed.Must(t, s, "fetch", path+"?width=64"); !strings.Contains(out, "64 × 64") {
+			t.Errorf("fetch %s says:\n%s", path, out)
+		}
+	}
 	no := s.Get(t, "/kestrel/press/"+element(shop+"/pictures/mark.png")).Problem(t)
 	bed.Must(t, s, strings.Fields(strings.ReplaceAll(strings.TrimPrefix(no.Remedy, "echolane "), "'", ""))...)
 	if a := s.Get(t, "/kestrel/press/"+element(shop+"/pictures/mark.png")+"?width=64"); a.StatusCode != 200 {

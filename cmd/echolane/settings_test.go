@@ -208,10 +208,19 @@ func TestSecretsAreSealedAndNeverShown(t *testing.T) {
 	bed.Must(t, s, "lane", "add", "kestrel/archive", "--bucket", "kites", "--endpoint", "https://store.kestrel.test")
 	bed.Must(t, s, "lane", "secret", "kestrel/archive", "--access-key", "AKITE", "--secret-key", "the-string-of-the-kite")
 	key := strings.TrimSpace(bed.Must(t, s, "key", "add", "kestrel", "k1"))
-	for _, args := range [][]string{{"site", "show", "kestrel", "--json"}, {"site", "history", "kestrel"}, {"export", "kestrel"}, {"lane", "list", "--json"}, {"key", "list", "kestrel", "--json"}} {
+	for _, args := range [][]string{{"site", "show", "kestrel", "--json"}, {"site", "history", "kestrel"}, {"export", "kestrel"}, {"lane", "list", "--json"}, {"lane", "show", "kestrel/archive"}, {"lane", "show", "kestrel/archive", "--json"}, {"key", "list", "kestrel", "--json"}} {
 		if out := bed.Must(t, s, args...); strings.Contains(out, "the-string-of-the-kite") || strings.Contains(out, "AKITE") || strings.Contains(out, key) {
 			t.Errorf("%v shows a secret:\n%s", args, out)
 		}
+	}
+	shown := bed.Must(t, s, "lane", "show", "kestrel/archive")
+	for _, want := range []string{"https://store.kestrel.test/kites", "credentials", "at most 67.11 MB"} {
+		if !strings.Contains(shown, want) {
+			t.Errorf("lane show doesn't say %q:\n%s", want, shown)
+		}
+	}
+	if out := bed.Run(t, s, "lane", "show", "kestrel/archiv"); out.Code == 0 || !strings.Contains(out.Err, "it has archive") {
+		t.Errorf("a lane that isn't there is shown: %+v", out)
 	}
 	if strings.Contains(s.Said(), "the-string-of-the-kite") {
 		t.Error("a secret stands in the log")
