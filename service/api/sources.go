@@ -15,6 +15,7 @@ import (
 	"golang.org/x/net/http/httpguts"
 
 	"echolane/core/declare"
+	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/delivery"
@@ -195,26 +196,18 @@ func (a *API) sources(c fiber.Ctx) error {
 }
 
 func (a *API) facts(c fiber.Ctx) error {
-	data, no := a.readSource(c)
+	data, info, no := a.readSource(c)
 	if no != nil {
 		return refuse(c, no)
-	}
-	info, err := render.Probe(data)
-	if err != nil {
-		return refuse(c, asRefusal(err))
 	}
 	return c.JSON(source.FactsOf(data, info))
 }
 
 // original answers the source as it lies there, for comparing beside a variant.
 func (a *API) original(c fiber.Ctx) error {
-	data, no := a.readSource(c)
+	data, info, no := a.readSource(c)
 	if no != nil {
 		return refuse(c, no)
-	}
-	info, err := render.Probe(data)
-	if err != nil {
-		return refuse(c, asRefusal(err))
 	}
 	c.Set("Content-Type", info.Type)
 	c.Set("Cache-Control", "private, no-cache")
@@ -224,29 +217,33 @@ func (a *API) original(c fiber.Ctx) error {
 	return c.Send(data)
 }
 
-func (a *API) readSource(c fiber.Ctx) ([]byte, *policy.Refusal) {
+func (a *API) readSource(c fiber.Ctx) ([]byte, codec.Info, *policy.Refusal) {
 	site, l, no := a.findLane(c, records.MayRead)
 	if no != nil {
-		return nil, no
+		return nil, codec.Info{}, no
 	}
 	path := c.Query("path")
 	if l.Kind != "web" || l.BaseURL != "" {
 		if no := source.CheckPath(path); no != nil {
-			return nil, no
+			return nil, codec.Info{}, no
 		}
 	}
 	lane, err := a.Lanes.Of(site, l)
 	if err != nil {
-		return nil, asRefusal(err)
+		return nil, codec.Info{}, asRefusal(err)
 	}
 	v, data, err := lane.Look(c.Context(), path, nil)
 	if err == nil && data == nil {
 		data, err = lane.Read(c.Context(), path, v)
 	}
 	if err != nil {
-		return nil, asRefusal(err)
+		return nil, codec.Info{}, asRefusal(err)
 	}
-	return data, nil
+	info, err := render.Probe(data)
+	if err != nil {
+		return nil, codec.Info{}, asRefusal(err)
+	}
+	return data, info, nil
 }
 
 // findUploads gives an upload lane.
