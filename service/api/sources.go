@@ -14,8 +14,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"golang.org/x/net/http/httpguts"
 
-	"echolane/core/declare"
 	"echolane/core/codec"
+	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/delivery"
