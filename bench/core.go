@@ -57,7 +57,7 @@ func resampling(r *report) error {
 	for i := range y.Pix {
 		y.Pix[i] = uint8(i * 7)
 	}
-	m := &image.YCbCr{Y: y.Pix, Cb: cb.Pix, Cr: cr.Pix, YStride: w, CStride: w / 2, SubsampleRatio: image.YCbCrSubsampleRatio420, Rect: image.Rect(0, 0, w, h)}
+	m := &image.YCbCr{Y: y.Pix, Cb: cb.Pix, Cr: cr.Pix, YStride: y.Stride, CStride: cb.Stride, SubsampleRatio: image.YCbCrSubsampleRatio420, Rect: image.Rect(0, 0, w, h)}
 	dst := image.NewRGBA(image.Rect(0, 0, 640, 400))
 	times := alternate(9, func() { draw.CatmullRom.Scale(dst, dst.Rect, m, m.Rect, draw.Src, nil) }, func() {
 		raster.ResamplePlane(y, axis(w, 640), axis(h, 400), 1, 0)

@@ -195,13 +195,16 @@ func paint(lines []shaping.Line, face *font.Face, width float64, s Style) *raste
 	}
 	z.Draw(cover, cover.Rect, image.Opaque, image.Point{})
 	out := raster.NewRGBA(w, h)
-	for i, a := range cover.Pix {
-		k := uint32(a) * uint32(s.Color[3])
-		k = (k + 127) / 255
-		for c := range 3 {
-			out.Pix[4*i+c] = uint8((uint32(s.Color[c])*k + 127) / 255)
+	for y := range h {
+		row := out.Row(y)
+		for x, a := range cover.Pix[y*cover.Stride:][:w] {
+			k := uint32(a) * uint32(s.Color[3])
+			k = (k + 127) / 255
+			for c := range 3 {
+				row[4*x+c] = uint8((uint32(s.Color[c])*k + 127) / 255)
+			}
+			row[4*x+3] = uint8(k)
 		}
-		out.Pix[4*i+3] = uint8(k)
 	}
 	return out
 }

@@ -2,14 +2,8 @@
 
 package raster
 
-func vertical(temp []int16, rows []uint8, stride int, weights []int16) {
-	verticalPlain(temp, rows, stride, weights)
-}
+const hasVectors = false
 
-func horizontal1(dst []uint8, temp []int16, b *bank, round int32) {
-	horizontal1Plain(dst, temp, b, round)
-}
-
-func horizontal4(dst []uint8, temp []int16, b *bank, round int32) {
-	horizontal4Plain(dst, temp, b, round)
+func resampleVectors(dst []uint8, dstStride int, src Plane, bx, by *bank, channels int, round int32) {
+	resamplePlain(dst, dstStride, src, bx, by, channels, round)
 }

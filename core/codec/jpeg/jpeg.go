@@ -45,6 +45,7 @@ func Decode(data []byte, o Options) (codec.Picture, error) {
 		p := &raster.YCbCr{W: w, H: h}
 		for i, plane := range []*raster.Plane{&p.Y, &p.Cb, &p.Cr} {
 			c := &info.plane[i]
+			c.stride = C.int(raster.Stride(int(c.stride)))
 			*plane = raster.Plane{Pix: make([]uint8, int(c.stride)*int(c.rows)), Stride: int(c.stride), W: int(c.width), H: int(c.height)}
 		}
 		chroma := &info.plane[1]
