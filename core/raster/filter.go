@@ -64,36 +64,33 @@ func (p *RGBA) ApplyMatrices(ms []Matrix) {
 	if len(ms) == 0 {
 		return
 	}
-	if p.Opaque && len(ms) == 1 {
-		if ms[0].perChannel() {
-			p.applyTables(ms[0].tables())
-		} else {
-			p.applyFixed(&ms[0])
-		}
+	if p.Opaque && len(ms) == 1 && ms[0].perChannel() {
+		p.applyTables(ms[0].tables())
 		return
 	}
 	for y := range p.H {
-		row := p.Row(y)
-		for i := 0; i+3 < len(row); i += 4 {
-			a := float32(row[i+3])
-			if a == 0 {
-				continue
-			}
-			r, g, b := float32(row[i]), float32(row[i+1]), float32(row[i+2])
-			if a != 255 {
-				k := 255 / a
-				r, g, b = r*k, g*k, b*k
-			}
-			for j := range ms {
-				m := &ms[j]
-				r, g, b = clamp255(m[0][0]*r+m[0][1]*g+m[0][2]*b+m[0][3]), clamp255(m[1][0]*r+m[1][1]*g+m[1][2]*b+m[1][3]), clamp255(m[2][0]*r+m[2][1]*g+m[2][2]*b+m[2][3])
-			}
-			if a != 255 {
-				k := a / 255
-				r, g, b = r*k, g*k, b*k
-			}
-			row[i], row[i+1], row[i+2] = uint8(r+0.5), uint8(g+0.5), uint8(b+0.5)
+		applyMatrices(p.Row(y), ms)
+	}
+}
+
+// applyMatricesPlain does it for a row of pixels.
+func applyMatricesPlain(row []uint8, ms []Matrix) {
+	for i := 0; i+3 < len(row); i += 4 {
+		a := float32(row[i+3])
+		if a == 0 {
+			continue
 		}
+		k := 255 / a
+		r, g, b := float32(row[i])*k, float32(row[i+1])*k, float32(row[i+2])*k
+		for j := range ms {
+			m := &ms[j]
+			// The conversions keep a processor from rounding a product and its sum as one.
+			r, g, b = clamp255(float32(float32(float32(m[0][0]*r)+float32(m[0][1]*g))+float32(m[0][2]*b))+m[0][3]),
+				clamp255(float32(float32(float32(m[1][0]*r)+float32(m[1][1]*g))+float32(m[1][2]*b))+m[1][3]),
+				clamp255(float32(float32(float32(m[2][0]*r)+float32(m[2][1]*g))+float32(m[2][2]*b))+m[2][3])
+		}
+		k = a / 255
+		row[i], row[i+1], row[i+2] = uint8(float32(r*k)+0.5), uint8(float32(g*k)+0.5), uint8(float32(b*k)+0.5)
 	}
 }
 
@@ -121,39 +118,8 @@ func (p *RGBA) applyTables(t [3][256]uint8) {
 	}
 }
 
-// applyFixed is one matrix on an opaque picture, in 16 bits of fraction: within 1/100 of a level of the sum.
-func (p *RGBA) applyFixed(m *Matrix) {
-	var k [3][4]int32
-	for r := range k {
-		for c := range k[r] {
-			k[r][c] = int32(math.Round(float64(m[r][c]) * 65536))
-		}
-		k[r][3] += 32768
-	}
-	for y := range p.H {
-		row := p.Row(y)
-		for len(row) >= 4 {
-			r, g, b := int32(row[0]), int32(row[1]), int32(row[2])
-			v0 := (k[0][0]*r + k[0][1]*g + k[0][2]*b + k[0][3]) >> 16
-			v1 := (k[1][0]*r + k[1][1]*g + k[1][2]*b + k[1][3]) >> 16
-			v2 := (k[2][0]*r + k[2][1]*g + k[2][2]*b + k[2][3]) >> 16
-			if uint32(v0|v1|v2) > 255 {
-				v0, v1, v2 = min(255, max(0, v0)), min(255, max(0, v1)), min(255, max(0, v2))
-			}
-			row[0], row[1], row[2] = uint8(v0), uint8(v1), uint8(v2)
-			row = row[4:]
-		}
-	}
-}
-
 func clamp255(v float32) float32 {
-	if v < 0 {
-		return 0
-	}
-	if v > 255 {
-		return 255
-	}
-	return v
+	return min(max(v, 0), 255)
 }
 
 // Over paints src, premultiplied, onto p with its top left corner at x, y: source over (Compositing Level 1,

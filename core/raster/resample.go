@@ -20,6 +20,7 @@ const (
 	tempBits   = 6
 	weightOne  = 1 << weightBits
 	maxStep    = 8
+	halfByte   = 1 << (weightBits + tempBits - 1)
 )
 
 // An Axis says, for one direction, where destination samples come from: sample i is centred on
@@ -79,21 +80,25 @@ func newBank(a Axis, n int, gain float64) *bank {
 			exact[min(max(min(max(j, 0), n-1)-start, 0), taps-1)] += w
 			sum += w
 		}
-		f := gain * weightOne / sum
-		q := b.weights[i*taps : (i+1)*taps]
-		var running float64
-		var given int
-		for j, w := range exact {
-			running += w * f
-			next := int(math.Round(running))
-			q[j] = int16(min(next-given, math.MaxInt16))
-			given = next
-		}
+		roundWeights(b.weights[i*taps:(i+1)*taps], exact, gain*weightOne/sum)
 		b.start[i] = int32(start)
 		b.lo = min(b.lo, start)
 		b.hi = max(b.hi, start+taps)
 	}
 	return b
+}
+
+// roundWeights gives to w what exact times f is, each rounded so that no sum from the start is off by more than
+// a half.
+func roundWeights(w []int16, exact []float64, f float64) {
+	var running float64
+	var given int
+	for j, v := range exact {
+		running += v * f
+		next := int(math.Round(running))
+		w[j] = int16(min(next-given, math.MaxInt16))
+		given = next
+	}
 }
 
 // lanczosTable is sinc(x)·sinc(x/3) (Duchon 1979) at every 1/1024, and one more for the last step between.
@@ -173,8 +178,12 @@ func (p *RGBA) clampColour() {
 
 // resample runs both passes. src.W counts pixels of so many channels, 1 or 4.
 func resample(dst []uint8, dstStride int, src Plane, x, y Axis, channels int, gain, offset float64) {
-	bx, by := newBank(x, src.W, gain), newBank(y, src.H, 1)
-	round := int32(math.Round(offset*(1<<(weightBits+tempBits)))) + 1<<(weightBits+tempBits-1)
+	round := int32(math.Round(offset*(1<<(weightBits+tempBits)))) + halfByte
+	resampleBanks(dst, dstStride, src, newBank(x, src.W, gain), newBank(y, src.H, 1), channels, round)
+}
+
+// resampleBanks runs both passes with weights that are given. What round adds to the sums is in 2^-20.
+func resampleBanks(dst []uint8, dstStride int, src Plane, bx, by *bank, channels int, round int32) {
 	if hasVectors {
 		resampleVectors(dst, dstStride, src, bx, by, channels, round)
 	} else {
