@@ -5,9 +5,11 @@ import (
 	"image"
 	"os"
 	"os/exec"
+	"runtime"
 	"strconv"
 	"strings"
 	"testing"
+	"time"
 
 	"golang.org/x/image/draw"
 	"golang.org/x/image/math/f64"
@@ -131,7 +133,7 @@ func painting(r *report) error {
 	return nil
 }
 
-// chained measures a whole paint chain on 640×400, beside the same without paint.
+// chained measures a whole paint chain on 640×400.
 func chained(r *report) error {
 	source, err := photograph()
 	if err != nil {
@@ -143,38 +145,56 @@ func chained(r *report) error {
 	}
 	job := func(query string) (render.Job, error) {
 		d, err := declare.Parse(query)
-		return render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Pictures: map[string][]byte{"catalogue/mark.png": mark}}, err
+		start := time.Now()
+		return render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits,
+			Pictures: map[string][]byte{"catalogue/mark.png": mark}, Layers: render.NewLayerCache(16 << 20),
+			Clock: func() time.Duration { return time.Since(start) }}, err
 	}
-	const plain = "width=640&height=400&object-fit=cover&format=webp"
-	without, err := job(plain + "&filter=brightness(1)")
-	if err != nil {
-		return err
-	}
-	with, err := job(plain + "&gradient-map=123+0a7+fed+60%25&border-radius=24px&after-content=%22Kites+over+the+meadow%22&after-font=bold+28px+sans-serif&after-color=white&after-inset=auto+auto+20px+20px")
-	if err != nil {
-		return err
-	}
-	var broke error
-	run := func(j render.Job) func() {
-		return func() {
-			if _, err := render.Variant(source, j); err != nil {
-				broke = err
+	const common = "width=640&height=400&object-fit=cover&format=webp&gradient-map=123+0a7+fed+60%25&border-radius=24px"
+	for _, c := range []struct{ name, layer string }{
+		{"text", "&after-content=%22Kites+over+the+meadow%22&after-font=bold+28px+sans-serif&after-color=white&after-inset=auto+auto+20px+20px"},
+		{"a mark", "&after-content=url(catalogue/mark.png)&after-width=18%25&after-inset=auto+4%25+4%25+auto&after-opacity=.7&after-mix-blend-mode=multiply"},
+	} {
+		j, err := job(common + c.layer)
+		if err != nil {
+			return err
+		}
+		var took []float64
+		for range 15 {
+			result, err := render.Variant(source, j)
+			if err != nil {
+				return err
 			}
+			var ms float64
+			for _, s := range result.Stages {
+				if s.Name == "layers" || s.Name == "paint" {
+					ms += s.Took.Seconds() * 1000
+				}
+			}
+			took = append(took, ms)
+		}
+		r.atMost("gradient map, radius and "+c.name+" on 640×400", median(took), "ms", 8)
+	}
+	steady, err := job("width=640&height=400&object-fit=cover&format=webp&filter=blur(3px)")
+	if err != nil {
+		return err
+	}
+	const renders = 20
+	var before, after runtime.MemStats
+	for n := range renders + 5 {
+		if n == 5 {
+			runtime.ReadMemStats(&before)
+		}
+		if _, err := render.Variant(source, steady); err != nil {
+			return err
 		}
 	}
-	times := alternate(15, run(without), run(with))
-	if broke != nil {
-		return broke
-	}
-	var more []float64
-	for i := range times[0] {
-		more = append(more, times[1][i]-times[0][i])
-	}
-	r.atMost("gradient map, radius and text on 640×400, beside none of it", median(more), "ms", 8)
+	runtime.ReadMemStats(&after)
+	r.atMost("allocated for a variant of 2560×1600 at 640×400, once others were made", float64(after.TotalAlloc-before.TotalAlloc)/renders/1024, "KiB", 640*400*4/1024)
 	l := pictures.LabelledSet()[0]
 	p := &raster.RGBA{Pix: l.Pix, Stride: 4 * l.W, W: l.W, H: l.H, Opaque: true}
 	small := raster.ResampleRGBA(p, axis(l.W, focus.Side), axis(l.H, focus.Side*l.H/l.W))
-	times = alternate(15, func() { focus.Subject(small) })
+	times := alternate(15, func() { focus.Subject(small) })
 	r.atMost("finding the subject", median(times[0]), "ms", 6)
 
 	var best testing.BenchmarkResult

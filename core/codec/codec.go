@@ -38,6 +38,13 @@ type Picture struct {
 	CMYK  *raster.RGBA  // four bytes a pixel, C M Y K, 255 for no ink
 }
 
+// Free gives the pixels back for others to use: neither they nor a view of them may be used after.
+func (p Picture) Free() {
+	p.RGBA.Free()
+	p.YCbCr.Free()
+	p.CMYK.Free()
+}
+
 // Size is the decoded picture's size.
 func (p Picture) Size() (w, h int) {
 	switch {

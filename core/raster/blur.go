@@ -27,7 +27,8 @@ func (p *RGBA) Blur(sigma float64, edge Edge) {
 	}
 	from := Plane{Pix: p.Pix, Stride: p.Stride, W: p.W, H: p.H}
 	out := blurred(from, newBlurAxis(sigma, p.W, 0, p.W, edge), newBlurAxis(sigma, p.H, 0, p.H, edge), 4)
-	p.Pix, p.Stride = out.Pix, out.Stride
+	p.Free()
+	p.Pix, p.Stride, p.whole = out.Pix, out.Stride, out.whole
 	if edge == Faded {
 		p.Opaque = false
 	}
@@ -80,6 +81,7 @@ func reduction(sigma float64, n int) int {
 
 // blurred runs both directions of a blur over pixels of so many channels.
 func blurred(src Plane, x, y blurAxis, channels int) Plane {
+	var made Plane // the last one
 	apply := func(x, y *bank) {
 		if x == nil && y == nil {
 			return
@@ -90,10 +92,10 @@ func blurred(src Plane, x, y blurAxis, channels int) Plane {
 		if y == nil {
 			y = identity(src.H)
 		}
-		stride := Stride(len(x.start) * channels)
-		dst := Plane{Pix: make([]uint8, stride*len(y.start)), Stride: stride, W: len(x.start), H: len(y.start)}
+		dst := RoomForPlane(len(x.start), len(y.start), Stride(len(x.start)*channels))
 		resampleBanks(dst.Pix, dst.Stride, src, x, y, channels, halfByte)
-		src = dst
+		made.Free()
+		src, made = dst, dst
 	}
 	apply(x.reduce, y.reduce)
 	apply(x.kernel, y.kernel)
@@ -246,6 +248,8 @@ func (p *RGBA) DropShadow(dx, dy, sigma float64, colour [4]uint8) {
 		a := uint32(div255(uint32(v) * uint32(colour[3])))
 		shades[v] = [4]uint8{div255(uint32(colour[0]) * a), div255(uint32(colour[1]) * a), div255(uint32(colour[2]) * a), uint8(a)}
 	}
+	defer shade.Free()
+	defer alpha.Free()
 	for y := range p.H {
 		row := p.Row(y)
 		for x, v := range shade.Row(y) {

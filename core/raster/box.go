@@ -4,7 +4,7 @@ package raster
 // bottom may be smaller.
 func (p Plane) box(fx, fy, channels int) Plane {
 	w, h := (p.W+fx-1)/fx, (p.H+fy-1)/fy
-	dst := Plane{Pix: make([]uint8, w*h*channels), Stride: w * channels, W: w, H: h}
+	dst := RoomForPlane(w, h, Stride(w*channels))
 	sums := make([]uint32, w*channels)
 	for y := range h {
 		clear(sums)
@@ -17,7 +17,7 @@ func (p Plane) box(fx, fy, channels int) Plane {
 				boxRow4(sums, row, fx)
 			}
 		}
-		out := dst.Pix[y*dst.Stride : (y+1)*dst.Stride]
+		out := dst.Pix[y*dst.Stride:][:w*channels]
 		for i := range out {
 			cells := uint32((min((i/channels+1)*fx, p.W) - i/channels*fx) * (y1 - y*fy))
 			out[i] = uint8((sums[i] + cells/2) / cells)

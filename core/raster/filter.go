@@ -293,8 +293,9 @@ func (p *RGBA) Sharpen(amount float64) {
 	if amount <= 0 {
 		return
 	}
-	soft := &RGBA{Pix: append([]uint8(nil), p.Pix...), Stride: p.Stride, W: p.W, H: p.H, Opaque: p.Opaque}
+	soft := p.Copy()
 	soft.Blur(0.8, Extended)
+	defer soft.Free()
 	k := float32(amount)
 	for y := range p.H {
 		row, blurred := p.Row(y), soft.Row(y)

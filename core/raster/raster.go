@@ -11,13 +11,25 @@ type Plane struct {
 	Pix    []uint8
 	Stride int
 	W, H   int
+
+	whole *buffer // what Free gives back; views have none
 }
 
 // NewPlane makes a plane of zeros.
 func NewPlane(w, h int) Plane {
-	stride := Stride(w)
-	return Plane{Pix: make([]uint8, stride*h), Stride: stride, W: w, H: h}
+	p := RoomForPlane(w, h, Stride(w))
+	clear(p.Pix)
+	return p
 }
+
+// RoomForPlane makes a plane whose samples are anything, for who writes them all.
+func RoomForPlane(w, h, stride int) Plane {
+	b := take(stride * h)
+	return Plane{Pix: b.bytes[:stride*h], Stride: stride, W: w, H: h, whole: b}
+}
+
+// Free gives the samples back for others to use. Neither the plane nor a view of it may be used after.
+func (p *Plane) Free() { p.whole = give(p.whole) }
 
 // Stride is how far apart rows of so many bytes should be. Rows whose distance is a multiple of 1024 share a few
 // sets of a processor's first cache, and a kernel that goes down columns finds its rows thrown out again; one
@@ -57,16 +69,52 @@ type RGBA struct {
 	Stride int // bytes from row to row
 	W, H   int
 	Opaque bool
+
+	whole *buffer // what Free gives back; views have none
 }
 
 // NewRGBA makes a transparent picture.
 func NewRGBA(w, h int) *RGBA {
+	p := RoomForRGBA(w, h)
+	clear(p.Pix)
+	return p
+}
+
+// RoomForRGBA makes a picture whose pixels are anything, for who writes them all.
+func RoomForRGBA(w, h int) *RGBA {
 	stride := Stride(4 * w)
-	return &RGBA{Pix: make([]uint8, stride*h), Stride: stride, W: w, H: h}
+	b := take(stride * h)
+	return &RGBA{Pix: b.bytes[:stride*h], Stride: stride, W: w, H: h, whole: b}
+}
+
+// Free gives the pixels back for others to use. Neither the picture nor a view of it may be used after.
+func (p *RGBA) Free() {
+	if p != nil {
+		p.whole = give(p.whole)
+	}
+}
+
+// Free gives the samples of all planes back; see Plane.Free.
+func (p *YCbCr) Free() {
+	if p != nil {
+		p.Y.Free()
+		p.Cb.Free()
+		p.Cr.Free()
+	}
 }
 
 // Row is row y, 4×W bytes long.
 func (p *RGBA) Row(y int) []uint8 { return p.Pix[y*p.Stride : y*p.Stride+4*p.W] }
+
+// Copy is another picture with the same pixels.
+func (p *RGBA) Copy() *RGBA {
+	c := RoomForRGBA(p.W, p.H)
+	c.Opaque = p.Opaque
+	for y := range p.H {
+		copy(c.Row(y), p.Row(y))
+	}
+	return c
+}
 
 // FindOpaque sets Opaque by looking at every pixel.
 func (p *RGBA) FindOpaque() {
@@ -156,7 +204,7 @@ func div255(v uint32) uint8 { return uint8((v + 128 + (v+128)>>8) >> 8) }
 
 // Transpose swaps rows and columns.
 func (p Plane) Transpose() Plane {
-	t := NewPlane(p.H, p.W)
+	t := RoomForPlane(p.H, p.W, Stride(p.H))
 	for y := range p.H {
 		for x, v := range p.Row(y) {
 			t.Pix[x*t.Stride+y] = v
@@ -167,7 +215,7 @@ func (p Plane) Transpose() Plane {
 
 // Transpose swaps rows and columns.
 func (p *RGBA) Transpose() *RGBA {
-	t := NewRGBA(p.H, p.W)
+	t := RoomForRGBA(p.H, p.W)
 	t.Opaque = p.Opaque
 	for y := range p.H {
 		row := p.Row(y)

@@ -130,6 +130,7 @@ func lanczos(x float64) float64 {
 func ResamplePlane(src Plane, x, y Axis, gain, offset float64) Plane {
 	if fx, fy := x.boxFor(), y.boxFor(); fx > 1 || fy > 1 {
 		src = src.box(fx, fy, 1)
+		defer src.Free()
 		x, y = x.reduced(fx), y.reduced(fy)
 	}
 	if gain == 1 && offset == 0 {
@@ -139,7 +140,7 @@ func ResamplePlane(src Plane, x, y Axis, gain, offset float64) Plane {
 			}
 		}
 	}
-	dst := NewPlane(x.Len, y.Len)
+	dst := RoomForPlane(x.Len, y.Len, Stride(x.Len))
 	resample(dst.Pix, dst.Stride, src, x, y, 1, gain, offset)
 	return dst
 }
@@ -149,6 +150,7 @@ func ResampleRGBA(src *RGBA, x, y Axis) *RGBA {
 	plane := Plane{Pix: src.Pix, Stride: src.Stride, W: src.W, H: src.H}
 	if fx, fy := x.boxFor(), y.boxFor(); fx > 1 || fy > 1 {
 		plane = plane.box(fx, fy, 4)
+		defer plane.Free()
 		x, y = x.reduced(fx), y.reduced(fy)
 	}
 	if x0, ok := x.copies(plane.W); ok {
@@ -156,7 +158,7 @@ func ResampleRGBA(src *RGBA, x, y Axis) *RGBA {
 			return &RGBA{Pix: plane.Pix[y0*plane.Stride+4*x0:], Stride: plane.Stride, W: x.Len, H: y.Len, Opaque: src.Opaque}
 		}
 	}
-	dst := NewRGBA(x.Len, y.Len)
+	dst := RoomForRGBA(x.Len, y.Len)
 	dst.Opaque = src.Opaque
 	resample(dst.Pix, dst.Stride, plane, x, y, 4, 1, 0)
 	if !dst.Opaque {

@@ -74,7 +74,7 @@ func layersOf(job Job, plan geometry.Plan) (layers, error) {
 	}
 	l.x, l.y = int(math.Floor(x+0.5)), int(math.Floor(y+0.5))
 	if a.Opacity.Declared && a.Opacity.Value < 1 {
-		l.top = own(l.top)
+		l.top = l.top.Copy()
 		l.top.Fade(a.Opacity.Value)
 	}
 	return l, nil
@@ -106,7 +106,14 @@ func (job Job) named(name string, d declare.Declarations) (*raster.RGBA, error) 
 	if d.Width > 65535 || d.Height > 65535 {
 		return nil, job.Limits.CheckOutput(int(d.Width), int(d.Height))
 	}
+	key := layerKey(source, d)
+	if p := job.Layers.get(key); p != nil {
+		return p, nil
+	}
 	p, err := pixelsOf(source, d, job.Limits)
+	if err == nil {
+		job.Layers.put(key, p)
+	}
 	var no *policy.Refusal
 	if errors.As(err, &no) {
 		no.Detail = "of the layer " + name + ": " + no.Detail

@@ -37,9 +37,9 @@ func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
 	return p
 }
 
-// paint does it. The picture stands on its canvas already, transparent around it.
+// paint does it, on the picture itself or another in its place. The picture stands on its canvas already,
+// transparent around it.
 func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
-	pixels = own(pixels)
 	d := &p.d
 	if d.Map.Declared && d.Map.Strength > 0 {
 		stops := make([][4]uint8, d.Map.Count)
@@ -61,6 +61,7 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		}
 		opaque := ground.Opaque || pixels.Opaque
 		ground.Over(pixels, 0, 0)
+		pixels.Free()
 		pixels = ground
 		pixels.Opaque = opaque
 	}

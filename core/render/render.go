@@ -33,6 +33,9 @@ type Job struct {
 	// Pictures are the sources that the request names beside the one it is about, by lane/path.
 	Pictures map[string][]byte `json:"-"`
 
+	// Layers keeps such pictures as they were last made; nil makes them anew each time.
+	Layers *LayerCache `json:"-"`
+
 	// Facts asks for what can be found in the picture instead of a variant of it.
 	Facts bool
 
@@ -134,6 +137,7 @@ func Variant(source []byte, job Job) (Result, error) {
 	if paints.layers, err = layersOf(job, plan); err != nil {
 		return Result{}, err
 	}
+	w.lap("layers")
 	likely, r := choose(job.Request, plan.Canvas, !paints.transparent)
 	if r != nil {
 		return Result{}, r
@@ -145,9 +149,11 @@ func Variant(source []byte, job Job) (Result, error) {
 		return Result{}, refuseSource(err)
 	}
 	w.lap("decode")
+	defer picture.Free()
 	if picture.YCbCr != nil {
 		result.Format = likely
 		planes := resamplePlanes(picture.YCbCr, info, plan, scale, likely)
+		defer planes.Free()
 		w.lap("resample")
 		result.Data, err = encodePlanes(planes, likely, job.Request.Quality)
 	} else {
@@ -155,6 +161,7 @@ func Variant(source []byte, job Job) (Result, error) {
 		w.lap("colour")
 		pixels.Premultiply()
 		pixels = resamplePixels(pixels, info, plan, scale)
+		defer func() { pixels.Free() }()
 		w.lap("resample")
 		if paints.any {
 			pixels = paints.paint(pixels)
@@ -398,7 +405,9 @@ func resamplePixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale in
 		x, y, transpose := axes(info, p, scale)
 		dst = raster.ResampleRGBA(src, x, y)
 		if transpose {
-			dst = dst.Transpose()
+			across := dst
+			dst = across.Transpose()
+			across.Free()
 		}
 	} else {
 		dst = turnPixels(src, info, p, scale, v)
@@ -408,6 +417,7 @@ func resamplePixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale in
 	}
 	canvas := raster.NewRGBA(p.Canvas.W, p.Canvas.H)
 	canvas.Over(dst, v.X0, v.Y0)
+	dst.Free()
 	return canvas
 }
 
@@ -423,8 +433,10 @@ func turnPixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int, v
 	flat = flat.Straight()
 	x, y, transpose := axes(info, flat, scale)
 	small := raster.ResampleRGBA(src, x, y)
+	defer small.Free()
 	if transpose {
 		small = small.Transpose()
+		defer small.Free()
 	}
 	// From a canvas pixel to the turned picture, back through the turn around its middle, to small's pixels.
 	tw, th := p.Turned()
@@ -457,7 +469,9 @@ func resamplePlanes(src *raster.YCbCr, info codec.Info, p geometry.Plan, scale i
 	dst.Cb = raster.ResamplePlane(src.Cb, cx, cy, chroma, chroma0)
 	dst.Cr = raster.ResamplePlane(src.Cr, cx, cy, chroma, chroma0)
 	if transpose {
-		dst = dst.Transpose()
+		across := dst
+		dst = across.Transpose()
+		across.Free()
 	}
 	return dst
 }
@@ -473,7 +487,6 @@ func encodePixels(p *raster.RGBA, f declare.Format, q declare.Quality, matte dec
 	switch f {
 	case declare.JPEG:
 		if !p.Opaque {
-			p = own(p)
 			r, g, b := onWhite(matte)
 			p.Flatten(r, g, b)
 		}
@@ -498,24 +511,12 @@ func onWhite(c declare.Color) (r, g, b uint8) {
 	return mix(c.R), mix(c.G), mix(c.B)
 }
 
-// straight gives p with straight alpha, as encoders want it.
+// straight turns p to straight alpha, as encoders want it.
 func straight(p *raster.RGBA) *raster.RGBA {
-	if p.Opaque {
-		return p
+	if !p.Opaque {
+		p.Unpremultiply()
 	}
-	p = own(p)
-	p.Unpremultiply()
 	return p
-}
-
-// own is a copy with rows close together.
-func own(p *raster.RGBA) *raster.RGBA {
-	c := raster.NewRGBA(p.W, p.H)
-	c.Opaque = p.Opaque
-	for y := range p.H {
-		copy(c.Row(y), p.Row(y))
-	}
-	return c
 }
 
 func nothingLeft(r declare.Region, w, h int) *policy.Refusal {

@@ -31,6 +31,7 @@ func Work() error {
 	}
 	in, out := bufio.NewReaderSize(socket, 64<<10), bufio.NewWriterSize(socket, 64<<10)
 	start := time.Now()
+	layers := render.NewLayerCache(layerRoom)
 	for {
 		var o order
 		data, err := receive(in, &o)
@@ -45,6 +46,7 @@ func Work() error {
 			return err
 		}
 		o.Job.Clock = func() time.Duration { return time.Since(start) }
+		o.Job.Layers = layers
 		var a answer
 		a.Result, err = render.Variant(source, o.Job)
 		var no *policy.Refusal
@@ -61,7 +63,12 @@ func Work() error {
 	}
 }
 
-const nobody = 65534
+const (
+	nobody = 65534
+
+	// layerRoom is how many bytes of decoded layers a worker keeps.
+	layerRoom = 16 << 20
+)
 
 // confine takes away memory beyond the ceiling, files, privileges and, by a filter on system calls, all ways
 // to open, connect, run or change anything.

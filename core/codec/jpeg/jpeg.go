@@ -46,7 +46,8 @@ func Decode(data []byte, o Options) (codec.Picture, error) {
 		for i, plane := range []*raster.Plane{&p.Y, &p.Cb, &p.Cr} {
 			c := &info.plane[i]
 			c.stride = C.int(raster.Stride(int(c.stride)))
-			*plane = raster.Plane{Pix: make([]uint8, int(c.stride)*int(c.rows)), Stride: int(c.stride), W: int(c.width), H: int(c.height)}
+			*plane = raster.RoomForPlane(int(c.width), int(c.rows), int(c.stride))
+			plane.H = int(c.height)
 		}
 		chroma := &info.plane[1]
 		p.ChromaX = float64(chroma.h*chroma.scale) / float64(info.max_h*info.min_scale)
@@ -58,7 +59,7 @@ func Decode(data []byte, o Options) (codec.Picture, error) {
 		return codec.Picture{YCbCr: p}, nil
 	}
 
-	p := raster.NewRGBA(w, h)
+	p := raster.RoomForRGBA(w, h)
 	p.Opaque = true
 	ok := C.el_read_pixels(d, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), &info)
 	if ok == 0 || info.truncated != 0 {

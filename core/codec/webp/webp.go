@@ -49,7 +49,7 @@ func Decode(data []byte) (codec.Picture, error) {
 	if err != nil {
 		return codec.Picture{}, err
 	}
-	p := raster.NewRGBA(info.W, info.H)
+	p := raster.RoomForRGBA(info.W, info.H)
 	p.Opaque = !info.Alpha
 	animated := C.int(0)
 	if info.Coding == "animated" {
