@@ -109,16 +109,25 @@ func combine(lab [3]plane, w, h int) plane {
 		m.normalise()
 	}
 	out := newPlane(w, h)
+	// People put what matters off the borders, and rarely along the bottom.
+	across, down := bell(w, 0.5), bell(h, 0.47)
 	for y := range h {
 		for x := range w {
 			i := y*w + x
-			// People put what matters off the borders, and rarely along the bottom.
-			u, v := (float64(x)+0.5)/float64(w)-0.5, (float64(y)+0.5)/float64(h)-0.47
-			prior := float32(0.55 + 0.45*math.Exp(-(u*u+v*v)*5))
+			prior := 0.55 + 0.45*across[x]*down[y]
 			out.v[i] = (0.45*rare.v[i] + 0.35*around.v[i] + 0.2*edges.v[i] + 0.35*skin.v[i]) * (0.25 + rare.v[i]) * (0.2 + edges.v[i]) * prior
 		}
 	}
 	return out.blur(1)
+}
+
+// bell is how close each of n places is to the middle, given in parts of n.
+func bell(n int, middle float64) []float32 {
+	b := make([]float32, n)
+	for i := range b {
+		b[i] = float32(math.Exp(-5 * sq((float64(i)+0.5)/float64(n)-middle)))
+	}
+	return b
 }
 
 // rarity is how unlike the rest of the picture a place's colour is: the mean distance to the colours of all
@@ -134,7 +143,7 @@ func rarity(lab [3]plane, w, h int) plane {
 		count  float32
 		border float32 // how many of them lie along the picture's border
 	}
-	bins := map[int]*bin{}
+	var bins [n * n * n]*bin
 	index := make([]int, w*h)
 	for i := range index {
 		l, a, b := lab[0].v[i], lab[1].v[i], lab[2].v[i]
@@ -151,15 +160,17 @@ func rarity(lab [3]plane, w, h int) plane {
 			e.border++
 		}
 	}
-	keys := make([]int, 0, len(bins))
+	var keys []int
 	for k, e := range bins {
+		if e == nil {
+			continue
+		}
 		for c := range e.c {
 			e.c[c] /= e.count
 		}
 		keys = append(keys, k)
 	}
-	slices.Sort(keys)
-	value := map[int]float32{}
+	var value [n * n * n]float32
 	total := float32(w * h)
 	list := make([]bin, len(keys))
 	for i, k := range keys {
@@ -231,11 +242,16 @@ func skinLike(lab [3]plane, w, h int) plane {
 	out := newPlane(w, h)
 	for i := range out.v {
 		l, a, b := float64(lab[0].v[i]), float64(lab[1].v[i]), float64(lab[2].v[i])
-		chroma, hue := math.Hypot(a, b), math.Atan2(b, a)*180/math.Pi
-		if l < 0.3 || l > 0.92 {
+		if l < 0.3 || l > 0.92 || b < 0 {
 			continue
 		}
-		out.v[i] = float32(math.Exp(-sq((hue-55)/18)) * math.Exp(-sq((chroma-0.075)/0.035)))
+		far := sq((math.Sqrt(a*a+b*b) - 0.075) / 0.035)
+		if far > 10 {
+			continue
+		}
+		if far += sq((math.Atan2(b, a)*180/math.Pi - 55) / 18); far < 10 {
+			out.v[i] = float32(math.Exp(-far))
+		}
 	}
 	return out.blur(3)
 }
@@ -250,37 +266,76 @@ func (p plane) blur(r int) plane {
 	return p
 }
 
+// box is the average over 2r+1 by 2r+1 places, whose edges are extended.
 func (p plane) box(r int) plane {
 	if r < 1 {
 		return p
 	}
 	q, out := newPlane(p.w, p.h), newPlane(p.w, p.h)
-	run := func(dst, src []float32, n, step int) {
-		at := func(i int) float32 { return src[min(max(i, 0), n-1)*step] }
+	k := 1 / float32(2*r+1)
+	for y := range p.h {
+		src, dst := p.v[y*p.w:][:p.w], q.v[y*p.w:][:p.w]
 		var sum float32
 		for i := -r; i <= r; i++ {
-			sum += at(i)
+			sum += src[min(max(i, 0), p.w-1)]
 		}
-		k := 1 / float32(2*r+1)
-		for i := range n {
-			dst[i*step] = sum * k
-			sum += at(i+r+1) - at(i-r)
+		for x := range dst {
+			dst[x] = sum * k
+			sum += src[min(x+r+1, p.w-1)] - src[max(x-r, 0)]
+		}
+	}
+	sums := make([]float32, p.w)
+	row := func(y int) []float32 { return q.v[min(max(y, 0), p.h-1)*p.w:][:p.w] }
+	for i := -r; i <= r; i++ {
+		for x, v := range row(i) {
+			sums[x] += v
 		}
 	}
 	for y := range p.h {
-		run(q.v[y*p.w:], p.v[y*p.w:], p.w, 1)
-	}
-	for x := range p.w {
-		run(out.v[x:], q.v[x:], p.h, p.w)
+		dst, in, gone := out.v[y*p.w:][:p.w], row(y + r + 1)[:p.w], row(y - r)[:p.w]
+		for x := range dst {
+			dst[x] = sums[x] * k
+			sums[x] += in[x] - gone[x]
+		}
 	}
 	return out
+}
+
+// nth is what stands at place k once s is sorted, which it then partly is (Hoare 1961).
+func nth(s []float32, k int) float32 {
+	low, high := 0, len(s)-1
+	for low < high {
+		pivot := s[low+(high-low)/2]
+		i, j := low, high
+		for i <= j {
+			for s[i] < pivot {
+				i++
+			}
+			for s[j] > pivot {
+				j--
+			}
+			if i <= j {
+				s[i], s[j] = s[j], s[i]
+				i++
+				j--
+			}
+		}
+		switch {
+		case k <= j:
+			high = j
+		case k >= i:
+			low = i
+		default:
+			return s[k]
+		}
+	}
+	return s[k]
 }
 
 // normalise stretches a map so that its median is 0 and its 99.5th percentile 1.
 func (p plane) normalise() {
 	s := slices.Clone(p.v)
-	slices.Sort(s)
-	low, high := s[len(s)/2], s[len(s)*199/200]
+	low, high := nth(s, len(s)/2), nth(s, len(s)*199/200)
 	if high-low < 1e-6 {
 		clear(p.v)
 		return
@@ -293,12 +348,11 @@ func (p plane) normalise() {
 // boxAround finds the coherent part that stands out most, takes in what belongs to it, and leaves a margin.
 func boxAround(m plane) Box {
 	s := slices.Clone(m.v)
-	slices.Sort(s)
-	top := s[len(s)*199/200]
+	top := nth(s, len(s)*199/200)
 	if top <= 1e-4 {
 		return Whole
 	}
-	level := max(0.3*top, s[len(s)*85/100])
+	level := max(0.3*top, nth(s, len(s)*85/100))
 	label := make([]int, len(m.v))
 	type part struct {
 		x0, y0, x1, y1, area, edge int

@@ -137,7 +137,9 @@ func Variant(source []byte, job Job) (Result, error) {
 	if paints.layers, err = layersOf(job, plan); err != nil {
 		return Result{}, err
 	}
-	w.lap("layers")
+	if paints.layers != (layers{}) {
+		w.lap("layers")
+	}
 	likely, r := choose(job.Request, plan.Canvas, !paints.transparent)
 	if r != nil {
 		return Result{}, r
