@@ -7,7 +7,7 @@ TEST_PACKAGES  := chromium fonts-dejavu-core
 BENCH_PACKAGES := nginx-light wrk
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm
 
-.PHONY: help demo test bench conformance-report fuzz examples screenshots build console binary check clean
+.PHONY: help demo test bench profile conformance-report fuzz examples screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
@@ -27,6 +27,10 @@ check:
 bench: build ## measure, and print ratios
 	@scripts/need $(BENCH_PACKAGES)
 	go run ./bench
+
+profile: build ## measure, and leave a CPU profile of each section in var/profiles
+	@scripts/need $(BENCH_PACKAGES)
+	go run ./bench -profiles var/profiles
 
 conformance-report: ## write what a browser paints beside what we make, worst first
 	@scripts/need $(BUILD_PACKAGES) $(TEST_PACKAGES)

@@ -75,7 +75,7 @@ func againstCatmullRom(w, h, dw, dh int) (theirs, ours, better float64) {
 	src := textured(w, h)
 	m, dst := asImage(src), image.NewRGBA(image.Rect(0, 0, dw, dh))
 	times := alternate(9, func() { draw.CatmullRom.Scale(dst, dst.Rect, m, m.Rect, draw.Src, nil) },
-		func() { raster.ResampleRGBA(src, axis(w, dw), axis(h, dh)) })
+		func() { raster.ResampleRGBA(src, axis(w, dw), axis(h, dh)).Free() })
 	return median(times[0]), median(times[1]), 1 / ratio(times[1], times[0])
 }
 

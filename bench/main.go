@@ -1,12 +1,14 @@
 // Command bench measures what Echo Lane promises about speed and prints each promise as a ratio taken in one
-// run: `make bench`, or `go run ./bench SECTION …` for some of it. A promise that isn't kept is marked, and
+// run: `make bench`, or `go run ./bench [-profiles FOLDER] SECTION …` for some of it. A promise that isn't kept is marked, and
 // the exit status is 1.
 package main
 
 import (
 	"fmt"
 	"os"
+	"path/filepath"
 	"runtime"
+	"runtime/pprof"
 	"slices"
 	"strings"
 )
@@ -37,6 +39,11 @@ func main() {
 		resamplePlainly()
 		return
 	}
+	profiles := ""
+	if len(os.Args) > 2 && os.Args[1] == "-profiles" {
+		profiles = os.Args[2]
+		os.Args = append(os.Args[:1], os.Args[3:]...)
+	}
 	var names []string
 	for _, s := range sections {
 		names = append(names, s.name)
@@ -54,7 +61,7 @@ func main() {
 			continue
 		}
 		fmt.Printf("\n%s: %s\n", s.name, s.what)
-		if err := s.run(r); err != nil {
+		if err := profiled(s, profiles, r); err != nil {
 			fail(fmt.Errorf("%s: %w", s.name, err))
 		}
 	}
@@ -62,6 +69,29 @@ func main() {
 		fmt.Printf("\n%d promises not kept\n", r.missed)
 		os.Exit(1)
 	}
+}
+
+// profiled runs a section, and leaves its CPU profile in a folder where one is given.
+func profiled(s section, folder string, r *report) error {
+	if folder == "" {
+		return s.run(r)
+	}
+	if err := os.MkdirAll(folder, 0o755); err != nil {
+		return err
+	}
+	name := filepath.Join(folder, s.name+".pprof")
+	f, err := os.Create(name)
+	if err != nil {
+		return err
+	}
+	defer f.Close()
+	if err := pprof.StartCPUProfile(f); err != nil {
+		return err
+	}
+	err = s.run(r)
+	pprof.StopCPUProfile()
+	r.say("profile: go tool pprof -top %s", name)
+	return err
 }
 
 func fail(err error) {

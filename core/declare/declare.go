@@ -204,7 +204,7 @@ func (d Declarations) AddressForm() string {
 }
 
 // AppendAddressForm appends the address form to b.
-func (d Declarations) AppendAddressForm(b []byte) []byte {
+func (d *Declarations) AppendAddressForm(b []byte) []byte {
 	start := len(b)
 	for i := range properties {
 		if !d.has(i) {

@@ -44,6 +44,11 @@ func Stride(row int) int {
 // Row is row y, W samples long.
 func (p Plane) Row(y int) []uint8 { return p.Pix[y*p.Stride : y*p.Stride+p.W] }
 
+// View is the part of the plane from (x0, y0) to before (x1, y1), in the same memory.
+func (p Plane) View(x0, y0, x1, y1 int) Plane {
+	return Plane{Pix: p.Pix[y0*p.Stride+x0:], Stride: p.Stride, W: x1 - x0, H: y1 - y0}
+}
+
 // Range is what the sample values of YCbCr planes mean.
 type Range uint8
 
@@ -105,6 +110,11 @@ func (p *YCbCr) Free() {
 
 // Row is row y, 4×W bytes long.
 func (p *RGBA) Row(y int) []uint8 { return p.Pix[y*p.Stride : y*p.Stride+4*p.W] }
+
+// View is the part of the picture from (x0, y0) to before (x1, y1), in the same memory.
+func (p *RGBA) View(x0, y0, x1, y1 int) *RGBA {
+	return &RGBA{Pix: p.Pix[y0*p.Stride+4*x0:], Stride: p.Stride, W: x1 - x0, H: y1 - y0, Opaque: p.Opaque}
+}
 
 // Copy is another picture with the same pixels.
 func (p *RGBA) Copy() *RGBA {

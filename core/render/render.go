@@ -23,7 +23,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "2"
+const Version = "3"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -311,14 +311,24 @@ func decodeScale(info codec.Info, p geometry.Plan) int {
 		return 8
 	}
 	enlarged := max(p.ScaleX(), p.ScaleY())
+	c := storedCut(info, p)
+	edges := c.X0 | c.Y0
+	if c.X1 < info.W {
+		edges |= c.X1
+	}
+	if c.Y1 < info.H {
+		edges |= c.Y1
+	}
 	for _, s := range []int{1, 2, 4} {
-		if float64(s)/8 >= 2*enlarged*(1-1e-9) {
+		// What xywh cuts away must not be mixed into what it leaves.
+		if float64(s)/8 >= 2*enlarged*(1-1e-9) && edges%(8/s) == 0 {
 			return s
 		}
 	}
 	return 8
 }
 
+// decode gives the source's pixels, at scale eighths of its size where that can be had.
 func decode(source []byte, info codec.Info, scale int, planes bool) (codec.Picture, error) {
 	switch info.Type {
 	case jpeg.Type:
@@ -396,6 +406,32 @@ func axes(info codec.Info, p geometry.Plan, scale int) (x, y raster.Axis, transp
 	return x, y, transpose
 }
 
+// storedCut is where the plan's cut lies in the stored picture.
+func storedCut(info codec.Info, p geometry.Plan) geometry.Rect {
+	c := p.Cut
+	o := info.Orientation
+	if o >= 5 {
+		c = geometry.Rect{X0: c.Y0, Y0: c.X0, X1: c.Y1, Y1: c.X1}
+	}
+	if o == 2 || o == 3 || o == 7 || o == 8 {
+		c.X0, c.X1 = info.W-c.X1, info.W-c.X0
+	}
+	if o == 3 || o == 4 || o == 6 || o == 7 {
+		c.Y0, c.Y1 = info.H-c.Y1, info.H-c.Y0
+	}
+	return c
+}
+
+// within is the part of a plane of w×h samples that the cut covers, whose edges a kernel doesn't look across;
+// kx and ky are samples to a stored pixel. The axes are moved along.
+func within(c geometry.Rect, kx, ky float64, w, h int, x, y *raster.Axis) (x0, y0, x1, y1 int) {
+	x0, y0 = min(int(float64(c.X0)*kx), w-1), min(int(float64(c.Y0)*ky), h-1)
+	x1, y1 = min(w, max(x0+1, int(math.Ceil(float64(c.X1)*kx)))), min(h, max(y0+1, int(math.Ceil(float64(c.Y1)*ky))))
+	x.From -= float64(x0)
+	y.From -= float64(y0)
+	return x0, y0, x1, y1
+}
+
 // resamplePixels makes the canvas with the picture on it: transparent where the picture doesn't reach.
 func resamplePixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int) *raster.RGBA {
 	v := p.Visible()
@@ -405,7 +441,9 @@ func resamplePixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale in
 	var dst *raster.RGBA
 	if _, right := p.Quarter(); right {
 		x, y, transpose := axes(info, p, scale)
-		dst = raster.ResampleRGBA(src, x, y)
+		s := float64(scale) / 8
+		part := src.View(within(storedCut(info, p), s, s, src.W, src.H, &x, &y))
+		dst = raster.ResampleRGBA(part, x, y)
 		if transpose {
 			across := dst
 			dst = across.Transpose()
@@ -434,7 +472,9 @@ func turnPixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int, v
 	flat.Canvas = geometry.Size{W: flat.Placed.X1, H: flat.Placed.Y1}
 	flat = flat.Straight()
 	x, y, transpose := axes(info, flat, scale)
-	small := raster.ResampleRGBA(src, x, y)
+	s := float64(scale) / 8
+	part := src.View(within(storedCut(info, p), s, s, src.W, src.H, &x, &y))
+	small := raster.ResampleRGBA(part, x, y)
 	defer small.Free()
 	if transpose {
 		small = small.Transpose()
@@ -463,13 +503,18 @@ func resamplePlanes(src *raster.YCbCr, info codec.Info, p geometry.Plan, scale i
 		luma, luma0 = 219.0/255, 16
 		chroma, chroma0 = 224.0/255, 128*(1-224.0/255)
 	}
-	dst.Y = raster.ResamplePlane(src.Y, x, y, luma, luma0)
+	cut, s := storedCut(info, p), float64(scale)/8
+	resample := func(from raster.Plane, kx, ky float64, x, y raster.Axis, gain, offset float64) raster.Plane {
+		part := from.View(within(cut, kx, ky, from.W, from.H, &x, &y))
+		return raster.ResamplePlane(part, x, y, gain, offset)
+	}
+	dst.Y = resample(src.Y, s, s, x, y, luma, luma0)
 	halve := func(a raster.Axis, perPixel float64) raster.Axis {
 		return raster.Axis{From: a.From * perPixel, Step: 2 * a.Step * perPixel, Len: (a.Len + 1) / 2}
 	}
 	cx, cy := halve(x, src.ChromaX), halve(y, src.ChromaY)
-	dst.Cb = raster.ResamplePlane(src.Cb, cx, cy, chroma, chroma0)
-	dst.Cr = raster.ResamplePlane(src.Cr, cx, cy, chroma, chroma0)
+	dst.Cb = resample(src.Cb, s*src.ChromaX, s*src.ChromaY, cx, cy, chroma, chroma0)
+	dst.Cr = resample(src.Cr, s*src.ChromaX, s*src.ChromaY, cx, cy, chroma, chroma0)
 	if transpose {
 		across := dst
 		dst = across.Transpose()

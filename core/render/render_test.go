@@ -326,6 +326,58 @@ func TestEveryKindOfPNG(t *testing.T) {
 	}
 }
 
+func TestSlopesOf16BitsAreRoundedToTheNearestLevel(t *testing.T) {
+	const w, h, from, rise = 1024, 64, 100.0, 4.0
+	m := image.NewGray16(image.Rect(0, 0, w, h))
+	at := func(x float64) float64 { return from + rise*x/w }
+	for y := range h {
+		for x := range w {
+			m.SetGray16(x, y, color.Gray16{uint16(at(float64(x)+0.5)*257 + 0.5)})
+		}
+	}
+	source := asPNG(t, m)
+	// Every level of the slope comes, where it belongs: samples are rounded, nowhere cut off.
+	for query, step := range map[string]float64{"format=png": 1, "width=256&format=png": 4} {
+		got := pixels(t, variant(t, source, query))
+		for x := range got.W {
+			if v, want := float64(got.Row(9)[4*x]), at((float64(x)+0.5)*step); math.Abs(v-want) > 0.53 {
+				t.Fatalf("%s: column %d is %v, want %.2f to the nearest", query, x, v, want)
+			}
+		}
+	}
+}
+
+func TestNothingOfWhatIsCutAwayShows(t *testing.T) {
+	m := image.NewNRGBA(image.Rect(0, 0, 240, 160))
+	for y := range 160 {
+		for x := range 240 {
+			c := color.NRGBA{250, 250, 250, 255}
+			if x >= 80 && x < 160 && y >= 48 && y < 112 {
+				c = color.NRGBA{30, 60, 90, 255}
+			}
+			m.SetNRGBA(x, y, c)
+		}
+	}
+	var b bytes.Buffer
+	if err := stdjpeg.Encode(&b, m, &stdjpeg.Options{Quality: 100}); err != nil {
+		t.Fatal(err)
+	}
+	for name, source := range map[string][]byte{"png": asPNG(t, m), "jpeg": b.Bytes(), "turned jpeg": withExif(b.Bytes(), 3)} {
+		for _, query := range []string{"width=20", "width=27&rotate=90deg", "width=53&scale=-1 1", "width=31&object-fit=fill&height=31", "width=300&grow=yes"} {
+			for _, format := range []string{"png", "webp"} {
+				got := pixels(t, variant(t, source, "xywh=80,48,80,64&format="+format+"&"+query))
+				for y := range got.H {
+					for x := range got.W {
+						if q := got.Row(y)[4*x:]; q[0] > 50 || q[1] > 80 || q[2] > 110 {
+							t.Fatalf("%s, %s, %s: pixel %d, %d is %v: the white around the cut shows", name, query, format, x, y, q[:3])
+						}
+					}
+				}
+			}
+		}
+	}
+}
+
 func TestFirstFrameOfAnAnimation(t *testing.T) {
 	palette := color.Palette{color.NRGBA{}, color.NRGBA{200, 30, 30, 255}, color.NRGBA{30, 30, 200, 255}}
 	frame := func(r image.Rectangle, i uint8) *image.Paletted {
