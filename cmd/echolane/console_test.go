@@ -8,12 +8,15 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
+	"regexp"
+	"slices"
 	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 
+	"echolane/core/declare"
 	"echolane/service/api"
 	"echolane/testbed"
 	"echolane/testbed/browser"
@@ -180,6 +183,45 @@ func TestEaselAddressHoldsTheWholeState(t *testing.T) {
 	p.until(`!location.pathname.includes("dragon-tail")`)
 	p.must(p.Do(chromedp.NavigateBack()))
 	p.until(`location.pathname.endsWith("dragon-tail.jpg") && document.querySelector("button[aria-pressed=true]").textContent.includes("dragon-tail")`)
+}
+
+func TestEaselPaints(t *testing.T) {
+	s := bed.Kestrel(t)
+	p := enter(t, s)
+	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/dragon-tail.jpg?rotate=90deg&width=200&object-position=subject&filter=grayscale(1)"))
+	p.until(saving)
+	p.until(`document.querySelector("input[name=filter]").value === "grayscale(1)"`)
+	if got := p.text(`[...document.querySelectorAll("[data-state=on]")].length + " " + document.querySelector("button[aria-label=Position]").textContent`); !strings.Contains(got, "subject") {
+		t.Errorf("the position shows as %q", got)
+	}
+	// What is typed into a line is declared as it stands, in the language's order.
+	p.must(p.Do(chromedp.SendKeys(chromedp.CSS(`input[name=border-radius]`), "12px")))
+	p.until(`document.querySelector("[data-testid=address]").textContent.endsWith("?rotate=90deg&width=200&object-position=subject&border-radius=12px&filter=grayscale%281%29")`)
+	shown := p.text(`document.querySelector("[data-testid=address]").textContent`)
+	if a := s.Get(t, strings.TrimPrefix(shown, s.Base)); a.StatusCode != 200 {
+		t.Errorf("%s answers %d", shown, a.StatusCode)
+	}
+	p.until(saving)
+	// And what doesn't parse is told in the service's words, beside the control that it came from.
+	p.must(p.Do(chromedp.SendKeys(chromedp.CSS(`input[name=opacity]`), "much")))
+	p.until(`document.querySelector("[role=alert]")?.innerText.includes("opacity")`)
+}
+
+func TestEaselKnowsTheLanguage(t *testing.T) {
+	file, err := os.ReadFile("../../console/src/easel/language.ts")
+	if err != nil {
+		t.Fatal(err)
+	}
+	list, _, _ := strings.Cut(string(file), "];")
+	var has []string
+	for _, m := range regexp.MustCompile(`"([a-z-]+)"`).FindAllStringSubmatch(list, -1) {
+		has = append(has, m[1])
+	}
+	delivery := []string{"class", "as", "download", "expires", "keyid", "signature"}
+	want := slices.DeleteFunc(declare.Names(), func(n string) bool { return slices.Contains(delivery, n) })
+	if !slices.Equal(has, want) {
+		t.Errorf("the Easel declares %v, the language has %v", has, want)
+	}
 }
 
 func TestEaselShowsRefusalsInTheServicesWords(t *testing.T) {

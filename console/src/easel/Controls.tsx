@@ -4,13 +4,24 @@ import { Choice } from "../parts/Choice";
 import { Dial } from "../parts/Dial";
 import { Pick } from "../parts/Pick";
 import type { Declarations } from "./declarations";
+import { blendModes, layer, paint, positions } from "./language";
+import { Lines } from "./Lines";
+import { Section } from "./Section";
 
 const shapes = ["1", "4/3", "3/2", "16/9", "3/1", "3/4", "2/3", "9/16"];
 
 // The declarations, each with the control that suits it. What isn't touched isn't declared.
 export function Controls(props: { declared: Declarations; defaults: Declarations; facts: Facts | undefined; onChange: (d: Declarations) => void }) {
   const { declared: d, defaults, facts } = props;
-  const change = (part: Declarations) => props.onChange({ ...d, ...part });
+  const change = (part: Partial<Declarations>) => props.onChange({ ...d, ...part });
+  const set = (name: string, value: string | undefined) => {
+    const more = { ...d.more };
+    if (value === undefined) delete more[name];
+    else more[name] = value;
+    change({ more });
+  };
+  const among = (names: string[]) => names.filter((n) => d.more[n] !== undefined).length;
+  const position = d.more["object-position"] ?? "center";
   const widest = Math.min(facts?.width ?? 2400, 2400);
   const quality = d.quality ?? defaults.quality ?? "72";
   return (
@@ -34,8 +45,26 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
           <Choice
             label="Fit"
             value={d.fit ?? defaults.fit ?? "fill"}
-            options={["cover", "contain", "fill"].map((v) => ({ value: v, text: v }))}
+            options={["cover", "contain", "fill", "none", "scale-down"].map((v) => ({ value: v, text: v }))}
             onChange={(fit) => change({ fit: fit === defaults.fit ? undefined : fit })}
+          />
+        </div>
+        <div className="flex items-center justify-between">
+          <span>Position</span>
+          <Pick
+            label="Position"
+            value={position}
+            options={(positions.includes(position) ? positions : [...positions, position]).map((v) => ({ value: v, text: v }))}
+            onChange={(v) => set("object-position", v === "center" ? undefined : v)}
+          />
+        </div>
+        <div className="flex items-center justify-between">
+          <span>Density</span>
+          <Choice
+            label="Density"
+            value={d.more["resolution"] ?? "1x"}
+            options={["1x", "1.5x", "2x", "3x"].map((v) => ({ value: v, text: v }))}
+            onChange={(v) => set("resolution", v === "1x" ? undefined : v)}
           />
         </div>
       </fieldset>
@@ -73,8 +102,51 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
           />
         )}
       </fieldset>
+      <Section title="Part and turn" declared={among(["xywh", "scale", "rotate", "grow"])}>
+        <Dial label="Turn" unit="deg" value={degrees(d.more["rotate"])} min={-180} max={180} rest={0} onChange={(v) => set("rotate", v ? `${v}deg` : undefined)} />
+        <div className="flex items-center justify-between">
+          <span>Mirror</span>
+          <Choice
+            label="Mirror"
+            value={d.more["scale"] ?? "none"}
+            options={[
+              { value: "none", text: "none" },
+              { value: "-1 1", text: "across" },
+              { value: "1 -1", text: "down" },
+              { value: "-1 -1", text: "both" },
+            ]}
+            onChange={(v) => set("scale", v === "none" ? undefined : v)}
+          />
+        </div>
+        <div className="flex items-center justify-between">
+          <span>Grow</span>
+          <Choice label="Grow" value={d.more["grow"] ?? "no"} options={["no", "yes"].map((v) => ({ value: v, text: v }))} onChange={(v) => set("grow", v === "no" ? undefined : v)} />
+        </div>
+        <Lines lines={[{ name: "xywh", label: "Part", example: "percent:10,10,50,50" }]} values={d.more} onChange={set} />
+      </Section>
+      <Section title="Paint" declared={among(paint.map((l) => l.name))}>
+        <Lines lines={paint} values={d.more} onChange={set} />
+      </Section>
+      <Section title="Layer on top" declared={among([...layer.map((l) => l.name), "after-mix-blend-mode"])}>
+        <Lines lines={layer} values={d.more} onChange={set} />
+        <div className="flex items-center justify-between">
+          <span>Blend</span>
+          <Pick
+            label="Blend"
+            value={d.more["after-mix-blend-mode"] ?? "normal"}
+            options={blendModes.map((v) => ({ value: v, text: v }))}
+            onChange={(v) => set("after-mix-blend-mode", v === "normal" ? undefined : v)}
+          />
+        </div>
+      </Section>
     </div>
   );
+}
+
+// The degrees of an angle that is written in them.
+function degrees(angle: string | undefined): number | undefined {
+  const n = angle === undefined ? NaN : parseFloat(angle);
+  return angle !== undefined && /deg$/i.test(angle) && Number.isFinite(n) ? n : undefined;
 }
 
 const written = /^\s*\d*\.?\d+\s*(\/\s*\d*\.?\d+\s*)?$/;

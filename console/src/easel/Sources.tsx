@@ -52,7 +52,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
               className="block w-full border-2 border-transparent text-left aria-pressed:border-accent"
             >
               <img
-                src={imageAddress(props.site, props.lane, s.path, { width: 208, shape: "4/3", fit: "cover" })}
+                src={imageAddress(props.site, props.lane, s.path, { width: 208, shape: "4/3", fit: "cover", more: {} })}
                 alt=""
                 width={104}
                 height={78}

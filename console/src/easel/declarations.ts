@@ -1,4 +1,6 @@
 // What the Easel can declare, read from and written to the address bar just as it stands in an image's URL.
+import { language } from "./language";
+
 export interface Declarations {
   width?: number;
   height?: number;
@@ -6,15 +8,21 @@ export interface Declarations {
   fit?: string;
   format?: string;
   quality?: string; // 1–100 or lossless
+  more: Record<string, string>; // all others, by name
 }
 
-const names = ["width", "height", "aspect-ratio", "object-fit", "format", "quality"] as const;
+const own = ["width", "height", "aspect-ratio", "object-fit", "format", "quality"];
 
 export function readDeclarations(q: URLSearchParams): Declarations {
   const number = (name: string) => {
     const n = parseFloat(q.get(name) ?? "");
     return Number.isFinite(n) ? n : undefined;
   };
+  const more: Record<string, string> = {};
+  for (const name of language) {
+    const v = q.get(name);
+    if (v && !own.includes(name)) more[name] = v;
+  }
   return {
     width: number("width"),
     height: number("height"),
@@ -22,13 +30,25 @@ export function readDeclarations(q: URLSearchParams): Declarations {
     fit: q.get("object-fit") ?? undefined,
     format: q.get("format") ?? undefined,
     quality: q.get("quality") ?? undefined,
+    more,
   };
 }
 
 export function writeDeclarations(d: Declarations): URLSearchParams {
-  const values = [d.width?.toString(), d.height?.toString(), d.shape, d.fit, d.format, d.quality];
+  const values: Record<string, string | undefined> = {
+    ...d.more,
+    width: d.width?.toString(),
+    height: d.height?.toString(),
+    "aspect-ratio": d.shape,
+    "object-fit": d.fit,
+    format: d.format,
+    quality: d.quality,
+  };
   const q = new URLSearchParams();
-  names.forEach((name, i) => values[i] && q.set(name, values[i]));
+  for (const name of language) {
+    const v = values[name];
+    if (v) q.set(name, v);
+  }
   return q;
 }
 
