@@ -169,7 +169,7 @@ func TestEaselAddressHoldsTheWholeState(t *testing.T) {
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/dragon-tail.jpg?width=200&aspect-ratio=1%2F1&object-fit=fill&format=jpeg&quality=35"))
 	p.until(saving)
 	p.until(variantPixels + ` === "200 × 200"`)
-	state := p.text(`[...document.querySelectorAll("[data-state=on]")].map(b => b.textContent).join(" ")`)
+	state := p.text(`[...document.querySelectorAll("[data-state=on], button[aria-label=Fit]")].map(b => b.textContent).join(" ")`)
 	for _, want := range []string{"fill", "jpeg"} {
 		if !strings.Contains(state, want) {
 			t.Errorf("chosen are %q, not %s", state, want)

@@ -35,6 +35,7 @@ type shot struct {
 
 var shots = []shot{
 	{file: "easel-light.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2", w: 1280, h: 800, ready: `[data-testid=saving]`},
+	{file: "easel-paint.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2&object-position=subject&after-content=url(catalogue/mark.png)&after-width=18%25&after-inset=auto+4%25+4%25+auto&border-radius=24px&filter=sepia(.6)+contrast(1.1)", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-dark.png", url: console + "mark.png?width=360&quality=40", w: 1280, h: 800, dark: true, ready: `[data-testid=saving]`},
 	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
 	{file: "lanes.png", url: places + "lanes/kestrel/press", w: 1280, h: 800, ready: `[aria-label="Test a source"]`},

@@ -42,7 +42,7 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
         <Shape value={d.shape} both={d.width !== undefined && d.height !== undefined} onChange={(shape) => change({ shape })} />
         <div className="flex items-center justify-between">
           <span>Fit</span>
-          <Choice
+          <Pick
             label="Fit"
             value={d.fit ?? defaults.fit ?? "fill"}
             options={["cover", "contain", "fill", "none", "scale-down"].map((v) => ({ value: v, text: v }))}
