@@ -12,6 +12,7 @@
 package declare
 
 import (
+	"math/bits"
 	"strconv"
 	"strings"
 )
@@ -187,10 +188,8 @@ func number(v float64) string { return string(appendNumber(nil, v)) }
 
 // Over returns d with what it doesn't declare taken from base: the cascade of a site's defaults under a URL.
 func (d Declarations) Over(base Declarations) Declarations {
-	for i := range properties {
-		if !d.has(i) {
-			d.inherit(i, &base)
-		}
+	for left := base.declared() &^ d.declared(); left != 0; left &= left - 1 {
+		d.inherit(bits.TrailingZeros64(left), &base)
 	}
 	return d
 }
@@ -206,10 +205,8 @@ func (d Declarations) AddressForm() string {
 // AppendAddressForm appends the address form to b.
 func (d *Declarations) AppendAddressForm(b []byte) []byte {
 	start := len(b)
-	for i := range properties {
-		if !d.has(i) {
-			continue
-		}
+	for left := d.declared(); left != 0; left &= left - 1 {
+		i := bits.TrailingZeros64(left)
 		if len(b) > start {
 			b = append(b, '&')
 		}
@@ -225,10 +222,9 @@ func (d *Declarations) IsPaint() bool { return d.PaintName() != "" }
 
 // PaintName is the first name that says something about how the picture is painted, "" where there is none.
 func (d *Declarations) PaintName() string {
-	for i := pBackground; i <= pMatte; i++ {
-		if d.has(i) {
-			return properties[i].name
-		}
+	const paint = 1<<(pMatte+1) - 1<<pBackground
+	if set := d.declared() & paint; set != 0 {
+		return properties[bits.TrailingZeros64(set)].name
 	}
 	return ""
 }

@@ -180,84 +180,120 @@ func (d *Declarations) set(i int, v string) (reason string) {
 	}
 }
 
-// has reports whether a property is declared.
-func (d *Declarations) has(i int) bool {
-	switch i {
-	case pXYWH:
-		return d.XYWH.Declared
-	case pMirror:
-		return d.Mirror.Declared
-	case pTurn:
-		return d.Turn.Declared
-	case pPosition:
-		return d.Position.Declared
-	case pBackground:
-		return d.Background.Declared
-	case pBackgroundImage:
-		return d.BackgroundImage != ""
-	case pAfterContent:
-		return d.After.Content != ""
-	case pAfterWidth:
-		return d.After.Width.Declared
-	case pAfterHeight:
-		return d.After.Height.Declared
-	case pAfterInset:
-		return d.After.Inset.Declared
-	case pAfterLayerOpacity:
-		return d.After.Opacity.Declared
-	case pAfterBlend:
-		return d.After.Blend != BlendUnset
-	case pAfterLayerTurn:
-		return d.After.Turn.Declared
-	case pAfterLayerColor:
-		return d.After.Color.Declared
-	case pAfterFont:
-		return d.After.Font.Declared
-	case pAfterAlign:
-		return d.After.Align != AlignUnset
-	case pAfterLayerBackground:
-		return d.After.Background.Declared
-	case pAfterPadding:
-		return d.After.Padding.Declared
-	case pMap:
-		return d.Map.Declared
-	case pSharpen:
-		return d.Sharpen.Declared
-	case pRadius:
-		return d.Radius.Declared
-	case pFilter:
-		return d.Filter != ""
-	case pMatte:
-		return d.Matte.Declared
-	case pWidth:
-		return d.Width != 0
-	case pHeight:
-		return d.Height != 0
-	case pAspect:
-		return !d.Aspect.IsZero()
-	case pResolution:
-		return d.Resolution != 0
-	case pFit:
-		return d.Fit != FitUnset
-	case pGrow:
-		return d.Grow != GrowUnset
-	case pOpacity:
-		return d.Opacity.Declared
-	case pFormat:
-		return d.Format != FormatUnset
-	case pQuality:
-		return d.Quality != 0
-	case pAs:
-		return d.As != AsUnset
-	case pDownload:
-		return d.Download.Declared
-	case pExpires:
-		return d.Expires != 0
-	case pKeyID:
-		return d.KeyID != ""
-	default:
-		return d.Signature != ""
+// declared is what d declares, a bit for each property.
+func (d *Declarations) declared() (set uint64) {
+	if d.XYWH.Declared {
+		set |= 1 << pXYWH
 	}
+	if d.Mirror.Declared {
+		set |= 1 << pMirror
+	}
+	if d.Turn.Declared {
+		set |= 1 << pTurn
+	}
+	if d.Position.Declared {
+		set |= 1 << pPosition
+	}
+	if d.Background.Declared {
+		set |= 1 << pBackground
+	}
+	if d.BackgroundImage != "" {
+		set |= 1 << pBackgroundImage
+	}
+	if d.After.Content != "" {
+		set |= 1 << pAfterContent
+	}
+	if d.After.Width.Declared {
+		set |= 1 << pAfterWidth
+	}
+	if d.After.Height.Declared {
+		set |= 1 << pAfterHeight
+	}
+	if d.After.Inset.Declared {
+		set |= 1 << pAfterInset
+	}
+	if d.After.Opacity.Declared {
+		set |= 1 << pAfterLayerOpacity
+	}
+	if d.After.Blend != BlendUnset {
+		set |= 1 << pAfterBlend
+	}
+	if d.After.Turn.Declared {
+		set |= 1 << pAfterLayerTurn
+	}
+	if d.After.Color.Declared {
+		set |= 1 << pAfterLayerColor
+	}
+	if d.After.Font.Declared {
+		set |= 1 << pAfterFont
+	}
+	if d.After.Align != AlignUnset {
+		set |= 1 << pAfterAlign
+	}
+	if d.After.Background.Declared {
+		set |= 1 << pAfterLayerBackground
+	}
+	if d.After.Padding.Declared {
+		set |= 1 << pAfterPadding
+	}
+	if d.Map.Declared {
+		set |= 1 << pMap
+	}
+	if d.Sharpen.Declared {
+		set |= 1 << pSharpen
+	}
+	if d.Radius.Declared {
+		set |= 1 << pRadius
+	}
+	if d.Filter != "" {
+		set |= 1 << pFilter
+	}
+	if d.Matte.Declared {
+		set |= 1 << pMatte
+	}
+	if d.Width != 0 {
+		set |= 1 << pWidth
+	}
+	if d.Height != 0 {
+		set |= 1 << pHeight
+	}
+	if !d.Aspect.IsZero() {
+		set |= 1 << pAspect
+	}
+	if d.Resolution != 0 {
+		set |= 1 << pResolution
+	}
+	if d.Fit != FitUnset {
+		set |= 1 << pFit
+	}
+	if d.Grow != GrowUnset {
+		set |= 1 << pGrow
+	}
+	if d.Opacity.Declared {
+		set |= 1 << pOpacity
+	}
+	if d.Format != FormatUnset {
+		set |= 1 << pFormat
+	}
+	if d.Quality != 0 {
+		set |= 1 << pQuality
+	}
+	if d.As != AsUnset {
+		set |= 1 << pAs
+	}
+	if d.Download.Declared {
+		set |= 1 << pDownload
+	}
+	if d.Expires != 0 {
+		set |= 1 << pExpires
+	}
+	if d.KeyID != "" {
+		set |= 1 << pKeyID
+	}
+	if d.Signature != "" {
+		set |= 1 << pSignature
+	}
+	return set
 }
 
 // inherit takes a property's value from other declarations.

@@ -20,6 +20,7 @@ import (
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
+	"echolane/core/geometry"
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/demo/pictures"
@@ -554,6 +555,53 @@ func TestStagesAreTimedByTheGivenClock(t *testing.T) {
 	}
 	if got := fmt.Sprint(names); got != "[plan decode colour resample encode]" {
 		t.Errorf("stages %v", got)
+	}
+}
+
+// What is beyond all reason is refused by a stated limit or painted as CSS says, and costs no more than the
+// picture is worth.
+func TestExtremesAreAnsweredByTheRules(t *testing.T) {
+	source := asPNG(t, scene(120, 80))
+	mark := asPNG(t, scene(900, 700))
+	for query, want := range map[string]string{
+		"width=60&after-content=%22" + strings.Repeat("kite ", 1600) + "%22": "after-content",
+		"width=60&after-content=%22" + strings.Repeat("k", 10_000) + "%22":   "query",
+		"width=60&filter=" + strings.Repeat("invert(1)+", 100):               "filter",
+		"width=60&filter=blur(10000px)":                                      "",
+		"width=60&filter=drop-shadow(9000px+-9000px+5000px+red)":             "",
+		"width=60&border-radius=5000px":                                      "",
+		"width=60&border-radius=900%25":                                      "",
+		"width=60&after-content=url(catalogue/mark.png)":                     "",
+		"width=60&after-content=url(catalogue/mark.png)&after-width=4000%25": "",
+		"width=60&after-content=url(catalogue/mark.png?after-content=x)":     "after-content",
+		"width=60&rotate=1e30deg":                                            "",
+		"width=60&after-content=%22kite%22&after-font=9000px+sans-serif":     "",
+	} {
+		d, err := declare.Parse(query)
+		short := query[:min(len(query), 70)]
+		var problems declare.Problems
+		if errors.As(err, &problems) {
+			if problems[0].Parameter != want {
+				t.Errorf("%s: refused for %s, want %q: %v", short, problems[0].Parameter, want, err)
+			}
+			continue
+		}
+		if want != "" {
+			t.Errorf("%s: passed, though %s is beyond what is allowed", short, want)
+			continue
+		}
+		r := d.Resolve(declare.Declarations{}, []declare.Format{declare.PNG})
+		result, err := Variant(source, Job{Request: r, Limits: policy.DefaultLimits, Pictures: map[string][]byte{"catalogue/mark.png": mark}})
+		var no *policy.Refusal
+		if err != nil && !errors.As(err, &no) {
+			t.Errorf("%s: %v", short, err)
+		}
+		if err == nil && result.Canvas != (geometry.Size{W: 60, H: 40}) {
+			t.Errorf("%s: made %v", short, result.Canvas)
+		}
+		if no != nil && (no.Remedy == "" || no.Detail == "") {
+			t.Errorf("%s: refused without a way out: %+v", short, no)
+		}
 	}
 }
 
