@@ -2,8 +2,8 @@
 SHELL := /bin/bash
 .DEFAULT_GOAL := help
 
-BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev liblcms2-dev
-TEST_PACKAGES  := chromium fonts-dejavu-core
+BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev libavif-dev libheif-dev liblcms2-dev
+TEST_PACKAGES  := chromium fonts-dejavu-core libheif-examples
 BENCH_PACKAGES := nginx-light wrk
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm
 

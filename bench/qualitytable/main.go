@@ -1,29 +1,22 @@
-// Command qualitytable works out which setting of libwebp comes as close to a painted picture as
-// libjpeg-turbo does at each quality, 4:2:0: the table in core/render. It reduces the demo's photographs to
-// 640 pixels, encodes each both ways, finds equal structural similarity of luma (Wang et al. 2004, windows of
-// 8×8), and prints the median over the pictures.
+// Command qualitytable works out the tables in core/fidelity and core/render: how far libjpeg-turbo's qualities
+// are from the original by our measure, and which settings of the other encoders come as near. It prints the
+// median over the corpus, and how the pictures spread.
 package main
 
 import (
 	"fmt"
+	"math"
 	"os"
 	"sort"
 	"strings"
 
+	"echolane/bench/corpus"
+	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
-	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
-	"echolane/core/declare"
-	"echolane/core/policy"
+	"echolane/core/fidelity"
 	"echolane/core/raster"
-	"echolane/core/render"
-	"echolane/demo/pictures"
 )
-
-var photographs = []string{
-	"delta-red.jpg", "festival-dawn.jpg", "box-kite-cliff.jpg", "coast-panorama.jpg", "dragon-tail.jpg", "rokkaku-studio.jpg",
-	"festival-crowd.jpg", "spool-turned.jpg", "poster-press.jpg",
-}
 
 func main() {
 	if err := run(); err != nil {
@@ -32,108 +25,101 @@ func main() {
 	}
 }
 
+var qualities = []int{5, 10, 15, 20, 25, 30, 35, 40, 45, 50, 55, 60, 65, 70, 75, 80, 85, 90, 95, 98}
+
 func run() error {
-	found := map[int][]float64{}
-	for _, file := range photographs {
-		p, err := small(file)
-		if err != nil {
-			return fmt.Errorf("%s: %w", file, err)
-		}
-		of := func(decoded *raster.RGBA) float64 { return ssim(luma(p), luma(decoded), p.W, p.H) }
-		curve := make([]float64, 101)
-		for q := range curve {
-			data, err := webp.EncodeRGBA(p, float64(q))
-			if err != nil {
-				return err
-			}
-			d, err := webp.Decode(data)
-			if err != nil {
-				return err
-			}
-			curve[q] = of(d.RGBA)
-		}
-		for q := 10; q <= 100; q += 5 {
-			data, err := jpeg.EncodeRGBA(p, q)
-			if err != nil {
-				return err
-			}
-			d, err := jpeg.Decode(data, jpeg.Options{})
-			if err != nil {
-				return err
-			}
-			found[q] = append(found[q], reach(curve, of(d.RGBA)))
-		}
-		fmt.Fprintln(os.Stderr, file)
+	all, err := corpus.At(640)
+	if err != nil {
+		return err
 	}
-	var table []string
-	last := 0.0
-	for q := 10; q <= 100; q += 5 {
-		sort.Float64s(found[q])
-		last = max(last, found[q][len(found[q])/2])
-		fmt.Printf("libjpeg %3d  libwebp %5.1f   (%.1f to %.1f)\n", q, last, found[q][0], found[q][len(found[q])-1])
-		table = append(table, fmt.Sprintf("%.1f", last))
+	far := map[int][]float64{}
+	settings := map[string]map[int][]float64{"webp": {}, "avif": {}}
+	for _, pic := range all {
+		planes := pic.Pixels.To420()
+		limited := planes.ToLimited()
+		original := fidelity.OfPlanes(planes)
+		from := func(p *raster.YCbCr, err error) (float64, error) {
+			if err != nil {
+				return 0, err
+			}
+			defer p.Free()
+			return original.Distance(fidelity.OfPlanes(p)), nil
+		}
+		jpegs := map[int]float64{}
+		for _, q := range qualities {
+			data, err := jpeg.EncodePlainly(planes, q)
+			if err != nil {
+				return err
+			}
+			p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+			if jpegs[q], err = from(p.YCbCr, err); err != nil {
+				return err
+			}
+			far[q] = append(far[q], jpegs[q])
+		}
+		var webps, avifs []point
+		for s := 0; s <= 100; s += 4 {
+			data, err := webp.EncodePlanes(limited, float64(s))
+			if err != nil {
+				return err
+			}
+			d, err := from(webp.DecodePlanes(data))
+			if err != nil {
+				return err
+			}
+			webps = append(webps, point{float64(s), d})
+		}
+		for s := 0; s <= 63; s += 3 {
+			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: 8})
+			if err != nil {
+				return err
+			}
+			d, err := from(avif.DecodePlanes(data))
+			if err != nil {
+				return err
+			}
+			avifs = append(avifs, point{float64(s), d})
+		}
+		for _, q := range qualities {
+			settings["webp"][q] = append(settings["webp"][q], reach(webps, jpegs[q]))
+			settings["avif"][q] = append(settings["avif"][q], reach(avifs, jpegs[q]))
+		}
+		fmt.Fprintf(os.Stderr, "%-44s 50: %.4f webp %.0f avif %.0f   72: %.4f  85: %.4f webp %.0f avif %.0f\n", pic.Name,
+			jpegs[50], reach(webps, jpegs[50]), reach(avifs, jpegs[50]), jpegs[70], jpegs[85], reach(webps, jpegs[85]), reach(avifs, jpegs[85]))
 	}
-	fmt.Printf("{%s}\n", strings.Join(table, ", "))
+	var rows [3][]string
+	for _, q := range qualities {
+		d, w, a := far[q], settings["webp"][q], settings["avif"][q]
+		fmt.Printf("libjpeg %3d  distance %.5f  libwebp %5.1f (%.1f to %.1f)  AVIF %4.1f (%.1f to %.1f)\n", q, part(d, .5), part(w, .5), part(w, .1), part(w, .9), part(a, .5), part(a, .1), part(a, .9))
+		rows[0] = append(rows[0], fmt.Sprintf("%.5f", part(d, .5)))
+		rows[1] = append(rows[1], fmt.Sprintf("%.1f", part(w, .5)))
+		rows[2] = append(rows[2], fmt.Sprintf("%.1f", part(a, .5)))
+	}
+	for i, name := range []string{"distances", "libwebp", "AVIF"} {
+		fmt.Printf("%s {%s}\n", name, strings.Join(rows[i], ", "))
+	}
 	return nil
 }
 
-func small(file string) (*raster.RGBA, error) {
-	source, err := pictures.Draw(file)
-	if err != nil {
-		return nil, err
-	}
-	d, err := declare.Parse("width=640&format=png")
-	if err != nil {
-		return nil, err
-	}
-	r, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits})
-	if err != nil {
-		return nil, err
-	}
-	p, err := png.Decode(r.Data)
-	return p.RGBA, err
-}
+type point struct{ setting, far float64 }
 
-// reach is the setting at which a rising curve first reaches v, between its points.
-func reach(curve []float64, v float64) float64 {
-	for q := 1; q < len(curve); q++ {
-		if curve[q] >= v {
-			if curve[q] == curve[q-1] || curve[q-1] >= v {
-				return float64(q - 1)
+// reach is the setting at which a curve first comes as near as far, between its points by the distances' logarithms.
+func reach(curve []point, far float64) float64 {
+	for i, p := range curve {
+		if p.far <= far {
+			if i == 0 {
+				return p.setting
 			}
-			return float64(q-1) + (v-curve[q-1])/(curve[q]-curve[q-1])
+			b := curve[i-1]
+			la, lb, lf := math.Log(p.far+1e-9), math.Log(b.far+1e-9), math.Log(far+1e-9)
+			return b.setting + (p.setting-b.setting)*(lb-lf)/math.Max(1e-9, lb-la)
 		}
 	}
-	return 100
+	return curve[len(curve)-1].setting
 }
 
-func luma(p *raster.RGBA) []float64 {
-	y := make([]float64, p.W*p.H)
-	for i := range y {
-		y[i] = 0.299*float64(p.Pix[4*i]) + 0.587*float64(p.Pix[4*i+1]) + 0.114*float64(p.Pix[4*i+2])
-	}
-	return y
-}
-
-func ssim(a, b []float64, w, h int) float64 {
-	const n, c1, c2 = 8, 6.5025, 58.5225
-	var sum float64
-	count := 0
-	for y := 0; y+n <= h; y += 4 {
-		for x := 0; x+n <= w; x += 4 {
-			var sa, sb, saa, sbb, sab float64
-			for j := range n {
-				for i := range n {
-					u, v := a[(y+j)*w+x+i], b[(y+j)*w+x+i]
-					sa, sb, saa, sbb, sab = sa+u, sb+v, saa+u*u, sbb+v*v, sab+u*v
-				}
-			}
-			const m = n * n
-			ma, mb := sa/m, sb/m
-			va, vb, cov := saa/m-ma*ma, sbb/m-mb*mb, sab/m-ma*mb
-			sum += (2*ma*mb + c1) * (2*cov + c2) / ((ma*ma + mb*mb + c1) * (va + vb + c2))
-			count++
-		}
-	}
-	return sum / float64(count)
+func part(v []float64, share float64) float64 {
+	s := append([]float64(nil), v...)
+	sort.Float64s(s)
+	return s[int(share*float64(len(s)-1)+0.5)]
 }

@@ -52,6 +52,7 @@ type rendered struct {
 	SourceBytes   int                `json:"source_bytes"`
 	SourceType    string             `json:"source_type"`
 	StagesMS      map[string]float64 `json:"stages_ms"`
+	Encoding      render.Encoding    `json:"encoding"`
 }
 
 func renderFile(file, output string, d declare.Declarations, asJSON bool) error {
@@ -66,10 +67,10 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 			ending = "jpeg"
 		}
 		if d.Format = declare.ParseFormat(ending); d.Format == declare.FormatUnset {
-			return badUsage("%s doesn't end as a format does: let it end in .webp, .jpg or .png, or give format=", output)
+			return badUsage("%s doesn't end as a format does: let it end in .avif, .webp, .jpg, .png or .gif, or give format=", output)
 		}
 	}
-	request := d.Resolve(site.Defaults, site.Offer(policy.AcceptsWebP, d.Over(site.Defaults).Quality))
+	request := d.Resolve(site.Defaults, site.Offer(policy.AcceptsAVIF|policy.AcceptsWebP, d.Over(site.Defaults).Quality))
 	if no := policy.CheckLossless(request); no != nil {
 		return usage{no}
 	}
@@ -96,7 +97,7 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 	}
 	r := rendered{
 		File: output, Width: result.Canvas.W, Height: result.Canvas.H, Bytes: len(result.Data), Type: result.Format.MediaType(),
-		NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H, SourceBytes: len(data), SourceType: result.Source, StagesMS: map[string]float64{},
+		NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H, SourceBytes: len(data), SourceType: result.Source, StagesMS: map[string]float64{}, Encoding: result.How,
 	}
 	var stages []string
 	for _, s := range result.Stages {
@@ -112,6 +113,35 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 		[]string{"bytes", bytesText(int64(r.SourceBytes)), bytesText(int64(r.Bytes)), savedText(int64(r.SourceBytes), int64(r.Bytes))},
 		[]string{"type", r.SourceType, r.Type, ""},
 	)
-	fmt.Fprintf(stdout(), "\ntime  %s\nfile  %s\n", strings.Join(stages, " · "), output)
+	fmt.Fprintf(stdout(), "\nway   %s\n", howText(result.How))
+	fmt.Fprintf(stdout(), "time  %s\nfile  %s\n", strings.Join(stages, " · "), output)
 	return nil
+}
+
+// howText says in a line how a variant's bytes came about.
+func howText(h render.Encoding) string {
+	var parts []string
+	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
+	switch h.Way {
+	case "source":
+		return "the source's own data: a new encode wouldn't be smaller"
+	case "lossless":
+		add("lossless, as a %s", h.Kind)
+	default:
+		add("%s for quality %d", h.Way, h.Quality)
+	}
+	if h.Setting != "" {
+		add("%s", h.Setting)
+	}
+	if h.Likeness > 0 && h.Way != "lossless" {
+		if h.Aim > 0 {
+			add("likeness %.1f of %.1f", h.Likeness, h.Aim)
+		} else {
+			add("likeness %.1f", h.Likeness)
+		}
+	}
+	if n := len(h.Trials); n > 0 {
+		add("%d encodes tried", n)
+	}
+	return strings.Join(parts, " · ")
 }

@@ -17,9 +17,11 @@ type Info struct {
 	Orientation int    // Exif: 1–8, 1 where the file says nothing
 	Alpha       bool   // the file has a way to say that pixels are transparent
 	Frames      int    // 1 for a still
+	Plays       int    // how often an animation plays, 0 for ever
 	Depth       int    // bits a sample
 	Coding      string // what else is notable: progressive, interlaced, CMYK, grey, palette; "" otherwise
 	Profile     []byte // the embedded ICC profile, nil where there is none
+	Colour      Colour // what the file says of its colours where it has no profile
 }
 
 // Upright is the size after Orientation: the picture's natural size.
@@ -87,7 +89,7 @@ func Sniff(data []byte) string {
 		return "image/webp"
 	case has(4, "ftypavif"), has(4, "ftypavis"):
 		return "image/avif"
-	case has(4, "ftypheic"), has(4, "ftypheix"), has(4, "ftypmif1"):
+	case has(4, "ftypheic"), has(4, "ftypheix"), has(4, "ftypmif1"), has(4, "ftyphevc"), has(4, "ftypmsf1"):
 		return "image/heic"
 	case has(0, "BM"):
 		return "image/bmp"

@@ -41,8 +41,11 @@ type Declarations struct {
 	Opacity         Opacity
 	Matte           Color
 
-	Format  Format
-	Quality Quality
+	Format    Format
+	Quality   Quality
+	Budget    int64 // bytes that the variant may have; 0: not declared
+	Animation Animation
+	Retain    Retain
 
 	// How the answer is delivered: no part of what the variant is.
 	As        As
@@ -133,20 +136,28 @@ type Format uint8
 
 const (
 	FormatUnset Format = iota // negotiated
+	AVIF
 	WebP
 	JPEG
 	PNG
+	GIF
 )
 
-var formats = [...]string{WebP: "webp", JPEG: "jpeg", PNG: "png"}
+var formats = [...]string{AVIF: "avif", WebP: "webp", JPEG: "jpeg", PNG: "png", GIF: "gif"}
 
 func (f Format) String() string { return keyword(formats[:], int(f)) }
 
 // MediaType is the format's media type, such as image/webp.
 func (f Format) MediaType() string { return "image/" + f.String() }
 
-// CarriesAlpha reports whether pictures with transparency survive in this format.
-func (f Format) CarriesAlpha() bool { return f == WebP || f == PNG }
+// CarriesAlpha reports whether pictures with transparency survive in this format. GIF's is on or off.
+func (f Format) CarriesAlpha() bool { return f == AVIF || f == WebP || f == PNG || f == GIF }
+
+// CarriesFrames reports whether animations are delivered in this format.
+func (f Format) CarriesFrames() bool { return f == WebP || f == GIF }
+
+// CarriesLossless reports whether every pixel can be kept as it was painted.
+func (f Format) CarriesLossless() bool { return f == AVIF || f == WebP || f == PNG }
 
 // ParseFormat finds the format with this name, FormatUnset where there is none.
 func ParseFormat(name string) Format { return Format(find(formats[:], strings.ToLower(name))) }

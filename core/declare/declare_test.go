@@ -21,6 +21,10 @@ func TestAddressFormIsOneSpelling(t *testing.T) {
 		"aspect-ratio=16%20%2F+9":               "aspect-ratio=16/9",
 		"object-fit=Cover&format=WEBP":          "object-fit=cover&format=webp",
 		"quality=LossLess":                      "quality=lossless",
+		"budget=60kB":                           "budget=60000",
+		"budget=60+KiB":                         "budget=61440",
+		"budget=0.1MB":                          "budget=100000",
+		"retain=Place+rights&animation=NONE":    "animation=none&retain=rights%20place",
 		"&&width=3&":                            "width=3",
 		"width=208.125":                         "width=208.125",
 		"quality=%2B72":                         "quality=72",
@@ -73,7 +77,11 @@ func TestProblemsNameWhatWasWrong(t *testing.T) {
 		{"object-fit=crop", "object-fit", "unparsable", ""},
 		{"object-fit=covr", "object-fit", "unparsable", "cover"},
 		{"format=jpg", "format", "unparsable", "jpeg"},
-		{"format=avif", "format", "unparsable", ""},
+		{"format=avi", "format", "unparsable", "avif"},
+		{"budget=9", "budget", "out-of-range", ""},
+		{"budget=60kg", "budget", "unparsable", ""},
+		{"animation=all", "animation", "unparsable", ""},
+		{"retain=rights+rights", "retain", "unparsable", ""},
 		{"quality=0", "quality", "out-of-range", ""},
 		{"quality=101", "quality", "out-of-range", ""},
 		{"quality=72.5", "quality", "unparsable", ""},
@@ -126,7 +134,7 @@ func TestResolvedFormFoldsWhatIsTheSame(t *testing.T) {
 		return d.Resolve(defaults, offered).String()
 	}
 	for _, same := range [][2]string{
-		{"width=350", "width=350px&object-fit=cover&quality=72"},
+		{"width=350&quality=72", "width=350px&object-fit=cover&quality=72"},
 		{"width=30&height=20&aspect-ratio=7", "width=30&height=20"},
 		{"object-fit=fill", "object-fit=contain"}, // no slot to fit into
 	} {
@@ -134,12 +142,13 @@ func TestResolvedFormFoldsWhatIsTheSame(t *testing.T) {
 			t.Errorf("%q and %q are one variant, but resolve to %q and %q", same[0], same[1], a, b)
 		}
 	}
-	for _, other := range [][2]string{{"width=350", "width=351"}, {"width=350", "width=350&format=webp"}, {"width=9&quality=lossless", "width=9"}} {
+	for _, other := range [][2]string{{"width=350", "width=351"}, {"width=350", "width=350&quality=72"}, // without a quality the source itself may do
+		{"width=350", "width=350&format=webp"}, {"width=9&quality=lossless", "width=9"}} {
 		if a, b := resolve(other[0]), resolve(other[1]); a == b {
 			t.Errorf("%q and %q both resolve to %q", other[0], other[1], a)
 		}
 	}
-	if got, want := resolve("width=350"), "width=350&object-fit=cover&quality=72&format=webp,jpeg,png"; got != want {
+	if got, want := resolve("width=350"), "width=350&object-fit=cover&quality=72&format=webp,jpeg,png,own"; got != want {
 		t.Errorf("resolved form %q, want %q", got, want)
 	}
 }

@@ -52,6 +52,9 @@ const (
 	pMatte
 	pFormat
 	pQuality
+	pBudget
+	pAnimation
+	pRetain
 	pAs
 	pDownload
 	pExpires
@@ -91,8 +94,11 @@ var properties = [numProperties]property{
 	pFilter:               {name: "filter", allowed: "at most 16 of blur() brightness() contrast() grayscale() hue-rotate() invert() opacity() saturate() sepia() drop-shadow(), or none", keywords: filterWords},
 	pMatte:                {name: "matte", allowed: "a CSS colour, such as white or 0a7"},
 	pOpacity:              {name: "opacity", allowed: "a number from 0 to 1 or a percentage, such as .6 or 60%25"},
-	pFormat:               {name: "format", allowed: "webp, jpeg or png", keywords: formats[1:]},
+	pFormat:               {name: "format", allowed: "avif, webp, jpeg, png or gif", keywords: formats[1:]},
 	pQuality:              {name: "quality", allowed: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"}},
+	pBudget:               {name: "budget", allowed: "bytes, from 100 to 100000000, such as 60kB, 60KiB or 61440"},
+	pAnimation:            {name: "animation", allowed: "none", keywords: animations[1:]},
+	pRetain:               {name: "retain", allowed: "one or more of rights, camera and place", keywords: retained},
 	pAs:                   {name: "as", allowed: "facts or explain", keywords: ases[1:]},
 	pDownload:             {name: "download", allowed: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true},
 	pExpires:              {name: "expires", allowed: "a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z"},
@@ -167,6 +173,12 @@ func (d *Declarations) set(i int, v string) (reason string) {
 		return setKeyword(&d.Format, formats[:], v)
 	case pQuality:
 		return setQuality(&d.Quality, v)
+	case pBudget:
+		return setBudget(&d.Budget, v)
+	case pAnimation:
+		return setKeyword(&d.Animation, animations, v)
+	case pRetain:
+		return setRetain(&d.Retain, v)
 	case pAs:
 		return setKeyword(&d.As, ases, v)
 	case pDownload:
@@ -278,6 +290,15 @@ func (d *Declarations) declared() (set uint64) {
 	if d.Quality != 0 {
 		set |= 1 << pQuality
 	}
+	if d.Budget != 0 {
+		set |= 1 << pBudget
+	}
+	if d.Animation != AnimationUnset {
+		set |= 1 << pAnimation
+	}
+	if d.Retain != 0 {
+		set |= 1 << pRetain
+	}
 	if d.As != AsUnset {
 		set |= 1 << pAs
 	}
@@ -363,6 +384,12 @@ func (d *Declarations) inherit(i int, from *Declarations) {
 		d.Format = from.Format
 	case pQuality:
 		d.Quality = from.Quality
+	case pBudget:
+		d.Budget = from.Budget
+	case pAnimation:
+		d.Animation = from.Animation
+	case pRetain:
+		d.Retain = from.Retain
 	}
 }
 
@@ -440,6 +467,12 @@ func (d *Declarations) appendValue(i int, b []byte) []byte {
 			return append(b, "lossless"...)
 		}
 		return strconv.AppendInt(b, int64(d.Quality), 10)
+	case pBudget:
+		return strconv.AppendInt(b, d.Budget, 10)
+	case pAnimation:
+		return append(b, d.Animation.String()...)
+	case pRetain:
+		return d.Retain.appendTo(b)
 	case pAs:
 		return append(b, d.As.String()...)
 	case pDownload:

@@ -5,15 +5,17 @@ package declare
 type Resolved struct {
 	Declarations          // with Format unset and nothing of delivery; a fit is always set
 	Formats      []Format // what the variant may be delivered in, most wanted first; never empty
+	Own          bool     // the source's own data will do, where it's all that is asked for: no quality was given
 }
 
 // Resolve lays d over the site's defaults and settles the formats: the declared one alone, or offered, the
 // site's own that this client takes, in the site's order. Where the slot has a declared side, its resolution
 // goes into it: 300 CSS pixels at 2x are 600 device pixels.
 func (d Declarations) Resolve(defaults Declarations, offered []Format) Resolved {
-	var r Resolved
+	r := Resolved{}
 	full := d.Over(defaults)
 	full.Settle(offered, &r)
+	r.Own = d.Quality == 0 && !full.IsPaint()
 	return r
 }
 
@@ -120,6 +122,9 @@ func (r Resolved) Append(b []byte) []byte {
 			b = append(b, ',')
 		}
 		b = append(b, f.String()...)
+	}
+	if r.Own {
+		b = append(b, ",own"...)
 	}
 	return b
 }

@@ -154,7 +154,7 @@ func (c *compiler) formats(s *Site, names []string) {
 		path := fmt.Sprintf("formats[%d]", i)
 		f := declare.ParseFormat(n)
 		if f == declare.FormatUnset || f.String() != n {
-			words := []string{"webp", "jpeg", "png"}
+			words := []string{"avif", "webp", "jpeg", "png", "gif"}
 			c.wrong(Trouble{Path: path, Given: n, Detail: fmt.Sprintf("there is no format %q", n), Allowed: strings.Join(words, ", "), Nearest: spelling.Nearest(n, words)})
 			continue
 		}
@@ -164,7 +164,7 @@ func (c *compiler) formats(s *Site, names []string) {
 		s.Formats = append(s.Formats, f)
 	}
 	if len(names) == 0 {
-		c.wrong(Trouble{Path: "formats", Detail: "a site needs at least one format", Allowed: "webp, jpeg, png"})
+		c.wrong(Trouble{Path: "formats", Detail: "a site needs at least one format", Allowed: "avif, webp, jpeg, png, gif"})
 	}
 	s.offers = makeOffers(s)
 }
@@ -365,13 +365,13 @@ func (c *compiler) web(path string, l *Lane, out *CompiledLane) {
 }
 
 // makeOffers works out what each client is offered, so that requests need not.
-func makeOffers(s *Site) (offers [4][]declare.Format) {
+func makeOffers(s *Site) (offers [8][]declare.Format) {
 	for i := range offers {
 		q := declare.Quality(72)
-		if i&2 != 0 {
+		if i&4 != 0 {
 			q = declare.Lossless
 		}
-		offers[i] = s.offer(Accepted(i&1), q)
+		offers[i] = s.offer(Accepted(i&3), q)
 	}
 	return offers
 }

@@ -35,7 +35,7 @@ type Site struct {
 	Lanes         []*CompiledLane
 	Keys          map[string][]byte // signing secrets by keyid
 
-	offers [4][]declare.Format // by what the client accepts, and whether it must be lossless
+	offers [8][]declare.Format // by what the client accepts, and whether it must be lossless
 }
 
 // CompiledLane is a lane with its rules read.
@@ -106,6 +106,7 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 	}
 	var resolved declare.Resolved
 	full.Settle(s.Offer(r.Accepted, full.Quality), &resolved)
+	resolved.Own = d.Quality == 0 && !full.IsPaint() && !r.Lane.Signed
 	if no := CheckLossless(resolved); no != nil {
 		refused(trace, "quality", no.Detail)
 		return declare.Resolved{}, no

@@ -24,7 +24,7 @@ func decide(t *testing.T, s *Site, query string, trace *[]Step) (string, *Refusa
 	return r.String(), nil
 }
 
-const common = "&object-fit=cover&quality=72&format=webp,jpeg,png"
+const common = "&object-fit=cover&quality=72&format=webp,jpeg,png,gif,own"
 
 func TestWhatASiteAllows(t *testing.T) {
 	ladder := func(d *Document) { d.Ladder = Ladder{[]int{320, 640, 960}, "refuse"} }
@@ -43,7 +43,7 @@ func TestWhatASiteAllows(t *testing.T) {
 		{"no rung", ladder, "width=321", "no-such-rung"},
 		{"no rung by resolution", ladder, "width=320&resolution=1.5x", "no-such-rung"},
 		{"a height is held to the rungs where no width is known", ladder, "height=321", "no-such-rung"},
-		{"the natural size stays allowed", ladder, "format=png", "quality=72&format=png"},
+		{"the natural size stays allowed", ladder, "format=png", "quality=72&format=png,own"},
 		{"but not at any resolution", ladder, "resolution=2x", "no-such-rung"},
 		{"rounded up", up, "width=321", "width=640" + common},
 		{"rounded up with its height", up, "width=480&height=240", "width=640&height=320" + common},
@@ -53,14 +53,14 @@ func TestWhatASiteAllows(t *testing.T) {
 		{"another shape", func(d *Document) { d.Shapes = []string{"3/2"} }, "width=300&height=300", "shape-not-delivered"},
 		{"another ratio", func(d *Document) { d.Shapes = []string{"3/2"} }, "aspect-ratio=1", "shape-not-delivered"},
 		{"the natural shape", func(d *Document) { d.Shapes = []string{"3/2"} }, "width=300", "width=300" + common},
-		{"quality within", func(d *Document) { d.Limits.QualityFloor, d.Limits.QualityCeiling = 40, 80 }, "quality=40", "quality=40&format=webp,jpeg,png"},
+		{"quality within", func(d *Document) { d.Limits.QualityFloor, d.Limits.QualityCeiling = 40, 80 }, "quality=40", "quality=40&format=webp,jpeg,png,gif"},
 		{"quality below the floor", func(d *Document) { d.Limits.QualityFloor = 40 }, "quality=39", "quality-not-delivered"},
 		{"quality above the ceiling", func(d *Document) { d.Limits.QualityCeiling = 80 }, "quality=81", "quality-not-delivered"},
 		{"lossless is above every ceiling but 100", func(d *Document) { d.Limits.QualityCeiling = 99 }, "quality=lossless", "quality-not-delivered"},
 		{"lossless", nil, "quality=lossless", "quality=lossless&format=webp,png"},
 		{"a format that isn't the site's", func(d *Document) { d.Formats = []string{"webp", "jpeg"} }, "format=png", "format-not-delivered"},
 		{"jpeg can't be lossless", nil, "format=jpeg&quality=lossless", "format-not-lossless"},
-		{"paint by URL", nil, "width=9&opacity=.5", "width=9&object-fit=cover&opacity=0.5&quality=72&format=webp,jpeg,png"},
+		{"paint by URL", nil, "width=9&opacity=.5", "width=9&object-fit=cover&opacity=0.5&quality=72&format=webp,jpeg,png,gif"},
 		{"paint by class only", func(d *Document) { d.Paint = "classes" }, "opacity=.5", "only-by-class"},
 		{"grow by class only", func(d *Document) { d.Grow = "classes" }, "width=9&grow=yes", "only-by-class"},
 		{"not growing is always allowed", func(d *Document) { d.Grow = "classes" }, "width=9&grow=no", "width=9" + common},

@@ -7,7 +7,7 @@ type Document struct {
 	Site     string   `json:"site" toml:"site"`
 	Hosts    []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
 	Defaults string   `json:"defaults" toml:"defaults" comment:"declarations that a URL's own override, as a query"`
-	Formats  []string `json:"formats" toml:"formats" comment:"most wanted first: webp, jpeg, png"`
+	Formats  []string `json:"formats" toml:"formats" comment:"most wanted first: avif, webp, jpeg, png, gif"`
 	Shapes   []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
 	Grow     string   `json:"grow" toml:"grow" comment:"who may ask for more pixels than the source has: url, classes"`
 	Paint    string   `json:"paint" toml:"paint" comment:"who may ask for paint: url, classes"`
@@ -82,7 +82,7 @@ type Lane struct {
 // NewDocument is a new site's: everything that a site has, at its default.
 func NewDocument(site string) Document {
 	return Document{
-		Site: site, Hosts: []string{}, Defaults: DefaultDeclarations, Formats: []string{"webp", "jpeg", "png"}, Shapes: []string{},
+		Site: site, Hosts: []string{}, Defaults: DefaultDeclarations, Formats: []string{"avif", "webp", "jpeg", "png"}, Shapes: []string{},
 		Grow: "url", Paint: "url",
 		Ladder: Ladder{Rungs: []int{}, Other: "refuse"},
 		Limits: Bounds{

@@ -4,6 +4,7 @@ package policy
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -163,33 +164,43 @@ func (l Limits) CheckOutput(w, h int) *Refusal {
 
 // CheckLossless says whether the declared format can do what the quality asks.
 func CheckLossless(r declare.Resolved) *Refusal {
-	if r.Quality != declare.Lossless || len(r.Formats) != 1 || r.Formats[0] != declare.JPEG {
+	if r.Quality != declare.Lossless || len(r.Formats) != 1 || r.Formats[0].CarriesLossless() {
 		return nil
 	}
+	f := r.Formats[0].String()
 	return No(Refusal{
 		Reason:    "format-not-lossless",
-		Detail:    "quality=lossless with format=jpeg asks for what the format doesn't have",
-		Parameter: "quality", Given: "lossless", Allowed: "1 to 100 with format=jpeg",
-		Remedy: "write format=webp or format=png, leave format out, or give a quality from 1 to 100",
+		Detail:    "quality=lossless with format=" + f + " asks for what the format doesn't have",
+		Parameter: "quality", Given: "lossless", Allowed: "1 to 100 with format=" + f,
+		Remedy: "write format=avif, format=webp or format=png, leave format out, or give a quality from 1 to 100",
 	})
 }
 
 // Accepted are the formats that a client's Accept field names with q > 0, of those that need naming.
 type Accepted uint8
 
-// AcceptsWebP is set where image/webp is named.
-const AcceptsWebP Accepted = 1
+const (
+	AcceptsAVIF Accepted = 1 << iota // image/avif is named
+	AcceptsWebP                      // image/webp is named
+)
 
 // ReadAccept reads an Accept field (RFC 9110, section 12.5.1). Wildcards name nothing: every client sends
-// them, also those that can't show newer formats.
+// them, also those that can't show newer formats. How much a client likes each, beyond not at all, isn't looked
+// at: the order is the site's.
 func ReadAccept(field string) Accepted {
 	var a Accepted
 	for part := range strings.SplitSeq(field, ",") {
 		media, params, _ := strings.Cut(part, ";")
-		if !strings.EqualFold(strings.TrimSpace(media), "image/webp") || zeroWeight(params) {
-			continue
+		var names Accepted
+		switch media = strings.TrimSpace(media); {
+		case strings.EqualFold(media, "image/avif"):
+			names = AcceptsAVIF
+		case strings.EqualFold(media, "image/webp"):
+			names = AcceptsWebP
 		}
-		a |= AcceptsWebP
+		if names != 0 && !zeroWeight(params) {
+			a |= names
+		}
 	}
 	return a
 }
@@ -206,28 +217,25 @@ func zeroWeight(params string) bool {
 }
 
 // Offer is what a negotiated variant may be delivered in: the site's formats in its order, less what the
-// client doesn't name and what the quality rules out. JPEG and PNG stand in at the end, so that there is
-// always an answer, with transparency and without.
+// client doesn't name and what the quality rules out. JPEG, PNG and GIF stand in at the end, so that there is
+// always an answer, with transparency or frames and without.
 func (s *Site) Offer(a Accepted, q declare.Quality) []declare.Format {
-	i := int(a & AcceptsWebP)
+	i := int(a & (AcceptsAVIF | AcceptsWebP))
 	if q == declare.Lossless {
-		i |= 2
+		i |= 4
 	}
 	return s.offers[i]
 }
 
 func (s *Site) offer(a Accepted, q declare.Quality) []declare.Format {
-	offer := make([]declare.Format, 0, 4)
+	offer := make([]declare.Format, 0, 5)
 	add := func(f declare.Format) {
-		for _, have := range offer {
-			if have == f {
-				return
-			}
+		switch {
+		case slices.Contains(offer, f), f == declare.AVIF && a&AcceptsAVIF == 0, f == declare.WebP && a&AcceptsWebP == 0:
+		case q == declare.Lossless && !f.CarriesLossless():
+		default:
+			offer = append(offer, f)
 		}
-		if f == declare.WebP && a&AcceptsWebP == 0 || f == declare.JPEG && q == declare.Lossless {
-			return
-		}
-		offer = append(offer, f)
 	}
 	for _, f := range s.Formats {
 		add(f)
@@ -236,5 +244,6 @@ func (s *Site) offer(a Accepted, q declare.Quality) []declare.Format {
 		add(declare.JPEG)
 	}
 	add(declare.PNG)
+	add(declare.GIF)
 	return offer
 }

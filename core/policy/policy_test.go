@@ -32,7 +32,7 @@ func TestAcceptNamesFormats(t *testing.T) {
 }
 
 func TestOfferKeepsTheSitesOrderAndAlwaysAnswers(t *testing.T) {
-	w, j, p := declare.WebP, declare.JPEG, declare.PNG
+	a, w, j, p, g := declare.AVIF, declare.WebP, declare.JPEG, declare.PNG, declare.GIF
 	for _, c := range []struct {
 		name    string
 		formats []declare.Format
@@ -40,10 +40,12 @@ func TestOfferKeepsTheSitesOrderAndAlwaysAnswers(t *testing.T) {
 		quality declare.Quality
 		want    []declare.Format
 	}{
-		{"all taken", []declare.Format{w, j, p}, AcceptsWebP, 72, []declare.Format{w, j, p}},
-		{"webp not named", []declare.Format{w, j, p}, 0, 72, []declare.Format{j, p}},
-		{"site prefers jpeg", []declare.Format{j, w}, AcceptsWebP, 72, []declare.Format{j, w, p}},
-		{"only webp, not taken", []declare.Format{w}, 0, 72, []declare.Format{j, p}},
+		{"all taken", []declare.Format{a, w, j, p}, AcceptsAVIF | AcceptsWebP, 72, []declare.Format{a, w, j, p, g}},
+		{"avif not named", []declare.Format{a, w, j, p}, AcceptsWebP, 72, []declare.Format{w, j, p, g}},
+		{"webp not named", []declare.Format{w, j, p}, 0, 72, []declare.Format{j, p, g}},
+		{"site prefers jpeg", []declare.Format{j, w}, AcceptsWebP, 72, []declare.Format{j, w, p, g}},
+		{"site without avif", []declare.Format{w}, AcceptsAVIF | AcceptsWebP, 72, []declare.Format{w, p, g}},
+		{"only webp, not taken", []declare.Format{w}, 0, 72, []declare.Format{j, p, g}},
 		{"lossless rules jpeg out", []declare.Format{w, j, p}, 0, declare.Lossless, []declare.Format{p}},
 		{"lossless with webp", []declare.Format{j, w}, AcceptsWebP, declare.Lossless, []declare.Format{w, p}},
 	} {

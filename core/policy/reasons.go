@@ -49,6 +49,7 @@ var Reasons = []struct {
 	{"variant-too-large", 422, "Variant too large", "The variant would be larger than what the site delivers."},
 	{"glyphs-missing", 422, "Characters that the font lacks", "The layer's text holds characters that the font has no glyphs for."},
 	{"nothing-left", 422, "Nothing left", "The part of the picture that xywh names lies beside it."},
+	{"budget-out-of-reach", 422, "Budget out of reach", "No variant at the site's least quality has so few bytes."},
 	{"not-an-image", 422, "Not an image that is read here", "By its first bytes the source is none of the formats that are read."},
 	{"source-broken", 422, "The source is broken", "The source's data contradicts itself."},
 	{"source-truncated", 422, "The source is cut off", "The file ends before the picture does."},

@@ -67,6 +67,15 @@ type YCbCr struct {
 	Range            Range
 }
 
+// New420 makes room for a 4:2:0 picture, whose samples are anything.
+func New420(w, h int, r Range) *YCbCr {
+	cw, ch := (w+1)/2, (h+1)/2
+	return &YCbCr{
+		W: w, H: h, ChromaX: 0.5, ChromaY: 0.5, Range: r,
+		Y: RoomForPlane(w, h, Stride(w)), Cb: RoomForPlane(cw, ch, Stride(cw)), Cr: RoomForPlane(cw, ch, Stride(cw)),
+	}
+}
+
 // RGBA is a picture of W×H pixels, four bytes a pixel (R, G, B, A), premultiplied, sRGB. Opaque says that
 // every alpha is 255.
 type RGBA struct {
@@ -114,6 +123,22 @@ func (p *RGBA) Row(y int) []uint8 { return p.Pix[y*p.Stride : y*p.Stride+4*p.W] 
 // View is the part of the picture from (x0, y0) to before (x1, y1), in the same memory.
 func (p *RGBA) View(x0, y0, x1, y1 int) *RGBA {
 	return &RGBA{Pix: p.Pix[y0*p.Stride+4*x0:], Stride: p.Stride, W: x1 - x0, H: y1 - y0, Opaque: p.Opaque}
+}
+
+// Flatness is the share of pixels that equal the one before them in their row, looked at in every fourth row: much
+// in drawings and screenshots, little in photographs.
+func (p *RGBA) Flatness() float64 {
+	equal, all := 0, 0
+	for y := 0; y < p.H; y += 4 {
+		row := p.Row(y)
+		for i := 4; i+3 < len(row); i += 4 {
+			if [4]uint8(row[i:i+4]) == [4]uint8(row[i-4:i]) {
+				equal++
+			}
+		}
+		all += p.W - 1
+	}
+	return float64(equal) / float64(max(1, all))
 }
 
 // Copy is another picture with the same pixels.

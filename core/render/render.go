@@ -9,10 +9,9 @@ import (
 	"time"
 
 	"echolane/core/codec"
-	"echolane/core/codec/gif"
+	"echolane/core/codec/avif"
 	"echolane/core/codec/icc"
 	"echolane/core/codec/jpeg"
-	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/focus"
@@ -30,6 +29,9 @@ type Job struct {
 	Request declare.Resolved
 	Limits  policy.Limits
 
+	// Floor is the least quality that a budget may bring a variant down to.
+	Floor int
+
 	// Pictures are the sources that the request names beside the one it is about, by lane/path.
 	Pictures map[string][]byte `json:"-"`
 
@@ -38,6 +40,10 @@ type Job struct {
 
 	// Facts asks for what can be found in the picture instead of a variant of it.
 	Facts bool
+
+	// Predict takes the setting that the median picture needs, without looking at what comes out: for an answer
+	// that has to be quick.
+	Predict bool
 
 	// Clock tells the time since some fixed moment, for Result.Stages. Without it there are none.
 	Clock func() time.Duration `json:"-"`
@@ -51,6 +57,7 @@ type Result struct {
 	Natural geometry.Size
 	Source  string // the source's media type
 	Stages  []Stage
+	How     Encoding // how the bytes came about
 
 	// Where facts were asked for:
 	Subject *focus.Box `json:",omitempty"`
@@ -61,31 +68,6 @@ type Result struct {
 type Stage struct {
 	Name string
 	Took time.Duration
-}
-
-// Probe reads a source's header, whatever its format.
-func Probe(source []byte) (codec.Info, error) {
-	if len(source) == 0 {
-		return codec.Info{}, refuseSource(&codec.Error{Truncated: true, Problem: "the file is empty"})
-	}
-	var info codec.Info
-	var err error
-	switch kind := codec.Sniff(source); kind {
-	case jpeg.Type:
-		info, err = jpeg.Probe(source)
-	case png.Type:
-		info, err = png.Probe(source)
-	case webp.Type:
-		info, err = webp.Probe(source)
-	case gif.Type:
-		info, err = gif.Probe(source)
-	default:
-		return codec.Info{}, refuseKind(kind)
-	}
-	if err != nil {
-		return codec.Info{}, refuseSource(err)
-	}
-	return info, nil
 }
 
 // Variant makes the variant. Its error is a *policy.Refusal.
@@ -140,24 +122,31 @@ func Variant(source []byte, job Job) (Result, error) {
 	if paints.layers != (layers{}) {
 		w.lap("layers")
 	}
+	if format, ok := moves(info, job.Request, plan.Canvas); ok {
+		if err := animate(source, info, plan, paints, profile, job, format, &w, &result); err != nil {
+			return Result{}, err
+		}
+		w.lap("encode")
+		result.Stages = w.stages
+		return result, nil
+	}
 	likely, r := choose(job.Request, plan.Canvas, !paints.transparent)
 	if r != nil {
 		return Result{}, r
 	}
 	scale := decodeScale(info, plan)
-	byPlanes := profile == nil && !paints.any && job.Request.Quality != declare.Lossless && likely != declare.PNG
+	byPlanes := profile == nil && !paints.any && job.Request.Quality != declare.Lossless && likely != declare.PNG && likely != declare.GIF
 	picture, err := decode(source, info, scale, byPlanes)
 	if err != nil {
 		return Result{}, refuseSource(err)
 	}
 	w.lap("decode")
 	defer picture.Free()
+	f := finish{quality: job.Request.Quality, most: sourceQuality(source, info, plan), matte: job.Request.Matte, predict: job.Predict}
 	if picture.YCbCr != nil {
 		result.Format = likely
-		planes := resamplePlanes(picture.YCbCr, info, plan, scale, likely)
-		defer planes.Free()
+		f.planes = resamplePlanes(picture.YCbCr, info, plan, scale)
 		w.lap("resample")
-		result.Data, err = encodePlanes(planes, likely, job.Request.Quality)
 	} else {
 		pixels := toSRGB(picture, profile)
 		w.lap("colour")
@@ -169,15 +158,14 @@ func Variant(source []byte, job Job) (Result, error) {
 			pixels = paints.paint(pixels)
 			w.lap("paint")
 		}
-		result.Format, r = choose(job.Request, plan.Canvas, pixels.Opaque)
-		if r != nil {
+		if result.Format, r = choose(job.Request, plan.Canvas, pixels.Opaque); r != nil {
 			return Result{}, r
 		}
-		result.Data, err = encodePixels(pixels, result.Format, job.Request.Quality, job.Request.Matte)
+		f.pixels = pixels
 	}
-	if err != nil {
-		return Result{}, policy.No(policy.Refusal{Reason: "encoding-failed", Detail: err.Error(),
-			Remedy: "ask for another format or size, and tell whoever runs the service"})
+	defer func() { f.planes.Free() }()
+	if err := f.deliver(&result, source, info, plan, paints, job); err != nil {
+		return Result{}, err
 	}
 	w.lap("encode")
 	result.Stages = w.stages
@@ -283,7 +271,15 @@ const maxJPEGSide = 65500
 func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Format, *policy.Refusal) {
 	long := max(canvas.W, canvas.H)
 	fits := func(f declare.Format) bool {
-		return !(f == declare.WebP && long > webp.MaxSide || f == declare.JPEG && long > maxJPEGSide)
+		switch f {
+		case declare.AVIF:
+			return long <= avif.MaxSide
+		case declare.WebP:
+			return long <= webp.MaxSide
+		case declare.JPEG, declare.GIF:
+			return long <= maxJPEGSide
+		}
+		return true
 	}
 	for _, f := range r.Formats {
 		if fits(f) && (opaque || f.CarriesAlpha()) {
@@ -299,7 +295,7 @@ func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Form
 	return f, policy.No(policy.Refusal{
 		Reason:    "too-large-for-format",
 		Detail:    fmt.Sprintf("the variant would be %d × %d pixels, which %s can't hold", canvas.W, canvas.H, f),
-		Parameter: "format", Given: f.String(), Allowed: fmt.Sprintf("webp up to %d pixels a side, jpeg up to %d", webp.MaxSide, maxJPEGSide),
+		Parameter: "format", Given: f.String(), Allowed: fmt.Sprintf("avif up to %d pixels a side, webp up to %d, jpeg and gif up to %d", avif.MaxSide, webp.MaxSide, maxJPEGSide),
 		Remedy: "ask for a smaller width or height, or for format=png",
 	})
 }
@@ -326,20 +322,6 @@ func decodeScale(info codec.Info, p geometry.Plan) int {
 		}
 	}
 	return 8
-}
-
-// decode gives the source's pixels, at scale eighths of its size where that can be had.
-func decode(source []byte, info codec.Info, scale int, planes bool) (codec.Picture, error) {
-	switch info.Type {
-	case jpeg.Type:
-		return jpeg.Decode(source, jpeg.Options{Scale: scale, Planes: planes})
-	case png.Type:
-		return png.Decode(source)
-	case webp.Type:
-		return webp.Decode(source)
-	default:
-		return gif.Decode(source)
-	}
 }
 
 func toSRGB(p codec.Picture, t *icc.Transform) *raster.RGBA {
@@ -493,60 +475,28 @@ func turnPixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int, v
 	return raster.Transform(small, v.W(), v.H(), t)
 }
 
-// resamplePlanes makes 4:2:0 planes in the range that the format's encoder takes.
-func resamplePlanes(src *raster.YCbCr, info codec.Info, p geometry.Plan, scale int, f declare.Format) *raster.YCbCr {
+// resamplePlanes makes 4:2:0 planes.
+func resamplePlanes(src *raster.YCbCr, info codec.Info, p geometry.Plan, scale int) *raster.YCbCr {
 	x, y, transpose := axes(info, p, scale)
 	dst := &raster.YCbCr{W: x.Len, H: y.Len, ChromaX: 0.5, ChromaY: 0.5}
-	var luma, chroma, luma0, chroma0 = 1.0, 1.0, 0.0, 0.0
-	if f == declare.WebP {
-		dst.Range = raster.Limited
-		luma, luma0 = 219.0/255, 16
-		chroma, chroma0 = 224.0/255, 128*(1-224.0/255)
-	}
 	cut, s := storedCut(info, p), float64(scale)/8
-	resample := func(from raster.Plane, kx, ky float64, x, y raster.Axis, gain, offset float64) raster.Plane {
+	resample := func(from raster.Plane, kx, ky float64, x, y raster.Axis) raster.Plane {
 		part := from.View(within(cut, kx, ky, from.W, from.H, &x, &y))
-		return raster.ResamplePlane(part, x, y, gain, offset)
+		return raster.ResamplePlane(part, x, y, 1, 0)
 	}
-	dst.Y = resample(src.Y, s, s, x, y, luma, luma0)
+	dst.Y = resample(src.Y, s, s, x, y)
 	halve := func(a raster.Axis, perPixel float64) raster.Axis {
 		return raster.Axis{From: a.From * perPixel, Step: 2 * a.Step * perPixel, Len: (a.Len + 1) / 2}
 	}
 	cx, cy := halve(x, src.ChromaX), halve(y, src.ChromaY)
-	dst.Cb = resample(src.Cb, s*src.ChromaX, s*src.ChromaY, cx, cy, chroma, chroma0)
-	dst.Cr = resample(src.Cr, s*src.ChromaX, s*src.ChromaY, cx, cy, chroma, chroma0)
+	dst.Cb = resample(src.Cb, s*src.ChromaX, s*src.ChromaY, cx, cy)
+	dst.Cr = resample(src.Cr, s*src.ChromaX, s*src.ChromaY, cx, cy)
 	if transpose {
 		across := dst
 		dst = across.Transpose()
 		across.Free()
 	}
 	return dst
-}
-
-func encodePlanes(p *raster.YCbCr, f declare.Format, q declare.Quality) ([]byte, error) {
-	if f == declare.WebP {
-		return webp.EncodePlanes(p, WebPQuality(q))
-	}
-	return jpeg.EncodePlanes(p, jpegQuality(q))
-}
-
-func encodePixels(p *raster.RGBA, f declare.Format, q declare.Quality, matte declare.Color) ([]byte, error) {
-	switch f {
-	case declare.JPEG:
-		if !p.Opaque {
-			r, g, b := onWhite(matte)
-			p.Flatten(r, g, b)
-		}
-		return jpeg.EncodeRGBA(p, jpegQuality(q))
-	case declare.WebP:
-		p = straight(p)
-		if q == declare.Lossless {
-			return webp.EncodeLossless(p)
-		}
-		return webp.EncodeRGBA(p, WebPQuality(q))
-	default:
-		return png.Encode(straight(p))
-	}
 }
 
 // onWhite is the matte, itself laid on white where it isn't opaque; white where there is none.
@@ -556,14 +506,6 @@ func onWhite(c declare.Color) (r, g, b uint8) {
 	}
 	mix := func(v uint8) uint8 { return uint8((int(v)*int(c.A) + 255*(255-int(c.A)) + 127) / 255) }
 	return mix(c.R), mix(c.G), mix(c.B)
-}
-
-// straight turns p to straight alpha, as encoders want it.
-func straight(p *raster.RGBA) *raster.RGBA {
-	if !p.Opaque {
-		p.Unpremultiply()
-	}
-	return p
 }
 
 func nothingLeft(r declare.Region, w, h int) *policy.Refusal {
@@ -585,38 +527,11 @@ func refuseSource(err error) *policy.Refusal {
 func refuseKind(kind string) *policy.Refusal {
 	r := policy.No(policy.Refusal{
 		Reason: "not-an-image",
-		Given:  kind, Allowed: "JPEG, PNG, WebP, GIF",
-		Detail: "the source's first bytes are of no format that is known", Remedy: "put a JPEG, PNG, WebP or GIF in its place",
+		Given:  kind, Allowed: readable,
+		Detail: "the source's first bytes are of no format that is known", Remedy: "put a picture in one of these formats in its place",
 	})
 	if kind != "" {
 		r.Detail = fmt.Sprintf("whatever its name says, by its first bytes the source is %s", kind)
 	}
 	return r
 }
-
-func jpegQuality(q declare.Quality) int {
-	if q == 0 {
-		return defaultQuality
-	}
-	return int(q)
-}
-
-const defaultQuality = 72
-
-// WebPQuality is libwebp's own quality that comes as close to the painted picture as libjpeg-turbo does at
-// q, 4:2:0: on the median of the demo's photographs at 640 wide, by structural similarity of luma. Make the
-// table anew with `go run ./bench/qualitytable`.
-func WebPQuality(q declare.Quality) float64 {
-	if q == 0 {
-		q = defaultQuality
-	}
-	at := (float64(q) - 10) / 5
-	if at <= 0 {
-		return webpTable[0] * float64(q) / 10
-	}
-	i := min(int(at), len(webpTable)-2)
-	return math.Min(100, webpTable[i]+(at-float64(i))*(webpTable[i+1]-webpTable[i]))
-}
-
-// webpTable stands for q = 10, 15, … 100.
-var webpTable = [19]float64{0.2, 4.7, 14.1, 22.0, 30.3, 40.8, 45.8, 52.1, 59.6, 68.7, 75.8, 78.9, 81.4, 83.0, 86.7, 89.8, 93.8, 98.7, 100.0}

@@ -1,4 +1,4 @@
-// Package gif turns the first frame of a GIF into pixels, through the standard library.
+// Package gif turns GIF bytes into pixels and back, through the standard library; palettes are our own.
 package gif
 
 import (
@@ -12,7 +12,7 @@ import (
 	"echolane/core/codec/png"
 )
 
-// Type is the media type this package reads.
+// Type is the media type this package reads and writes.
 const Type = "image/gif"
 
 // trailer is the last byte of every whole file.
@@ -29,7 +29,7 @@ func Probe(data []byte) (codec.Info, error) {
 	}
 	info := codec.Info{
 		Type: Type, Orientation: 1, Depth: 8, Coding: "palette",
-		W: int(binary.LittleEndian.Uint16(data[6:])), H: int(binary.LittleEndian.Uint16(data[8:])),
+		W: int(binary.LittleEndian.Uint16(data[6:])), H: int(binary.LittleEndian.Uint16(data[8:])), Plays: 1,
 	}
 	if info.W == 0 || info.H == 0 {
 		return fail(false, "its header gives no size")
@@ -53,6 +53,12 @@ walk:
 		case 0x21: // extension
 			if data[at+1] == 0xf9 && at+3 < len(data) && data[at+3]&1 == 1 {
 				info.Alpha = true
+			}
+			// The application extension that every program knows: how often it repeats, 0 for ever.
+			if data[at+1] == 0xff && at+18 < len(data) && string(data[at+3:at+14]) == "NETSCAPE2.0" && data[at+15] == 1 {
+				if info.Plays = int(binary.LittleEndian.Uint16(data[at+16:])); info.Plays > 0 {
+					info.Plays++
+				}
 			}
 			at += 2
 			blocks()

@@ -88,12 +88,17 @@ func failure(info *C.el_info) error {
 
 // EncodePlanes writes a 4:2:0 picture in Full range, progressive with optimised tables. quality is
 // libjpeg's own, 1–100.
-func EncodePlanes(p *raster.YCbCr, quality int) ([]byte, error) {
+func EncodePlanes(p *raster.YCbCr, quality int) ([]byte, error) { return encodePlanes(p, quality, 0) }
+
+// EncodePlainly is EncodePlanes with neither: the same pixels, sooner, in more bytes.
+func EncodePlainly(p *raster.YCbCr, quality int) ([]byte, error) { return encodePlanes(p, quality, 1) }
+
+func encodePlanes(p *raster.YCbCr, quality int, plain C.int) ([]byte, error) {
 	var out *C.uint8_t
 	var n C.ulong
 	var message [256]C.char
 	if C.el_write_planes((*C.uint8_t)(&p.Y.Pix[0]), C.int(p.Y.Stride), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]),
-		C.int(p.Cb.Stride), C.int(p.W), C.int(p.H), C.int(quality), &out, &n, &message[0]) == 0 {
+		C.int(p.Cb.Stride), C.int(p.W), C.int(p.H), C.int(quality), plain, &out, &n, &message[0]) == 0 {
 		return nil, &codec.Error{Type: Type, Problem: "encoding failed: " + C.GoString(&message[0])}
 	}
 	defer C.free(unsafe.Pointer(out))

@@ -155,7 +155,7 @@ void el_close(el_decoder *d) {
 	}
 }
 
-static void set_up(struct jpeg_compress_struct *c, int w, int h, int quality) {
+static void set_up(struct jpeg_compress_struct *c, int w, int h, int quality, int plain) {
 	c->image_width = w;
 	c->image_height = h;
 	jpeg_set_defaults(c);
@@ -164,8 +164,9 @@ static void set_up(struct jpeg_compress_struct *c, int w, int h, int quality) {
 	c->comp_info[0].h_samp_factor = c->comp_info[0].v_samp_factor = 2;
 	c->comp_info[1].h_samp_factor = c->comp_info[1].v_samp_factor = 1;
 	c->comp_info[2].h_samp_factor = c->comp_info[2].v_samp_factor = 1;
-	c->optimize_coding = TRUE;
-	jpeg_simple_progression(c);
+	c->optimize_coding = !plain;
+	if (!plain)
+		jpeg_simple_progression(c);
 }
 
 // A row with its last sample repeated up to whole blocks.
@@ -176,7 +177,7 @@ static JSAMPROW padded(uint8_t *to, const uint8_t *from, int n, int whole) {
 }
 
 int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *cr, int cs,
-	int w, int h, int quality, uint8_t **out, unsigned long *n, char *message) {
+	int w, int h, int quality, int plain, uint8_t **out, unsigned long *n, char *message) {
 	struct jpeg_compress_struct c;
 	errors e;
 	uint8_t *volatile strip = NULL;
@@ -196,7 +197,7 @@ int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *
 	jpeg_mem_dest(&c, out, n);
 	c.input_components = 3;
 	c.in_color_space = JCS_YCbCr;
-	set_up(&c, w, h, quality);
+	set_up(&c, w, h, quality, plain);
 	c.raw_data_in = TRUE;
 	jpeg_start_compress(&c, TRUE);
 	int cw = (w + 1) / 2, ch = (h + 1) / 2;
@@ -245,7 +246,7 @@ int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality,
 	jpeg_mem_dest(&c, out, n);
 	c.input_components = 4;
 	c.in_color_space = JCS_EXT_RGBX;
-	set_up(&c, w, h, quality);
+	set_up(&c, w, h, quality, 0);
 	jpeg_start_compress(&c, TRUE);
 	while (c.next_scanline < c.image_height) {
 		JSAMPROW row = (JSAMPROW)rgbx + (size_t)c.next_scanline * stride;

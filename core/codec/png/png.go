@@ -214,6 +214,23 @@ func Encode(p *raster.RGBA) ([]byte, error) {
 	return out.Bytes(), nil
 }
 
+// EncodeIndexed writes a picture with its palette.
+func EncodeIndexed(m *raster.Indexed) ([]byte, error) {
+	palette := make(color.Palette, len(m.Palette))
+	for i, c := range m.Palette {
+		palette[i] = color.NRGBA{c[0], c[1], c[2], c[3]}
+	}
+	var out bytes.Buffer
+	e := png.Encoder{CompressionLevel: png.BestCompression}
+	if err := e.Encode(&out, &image.Paletted{Pix: m.Pix, Stride: m.W, Rect: image.Rect(0, 0, m.W, m.H), Palette: palette}); err != nil {
+		return nil, &codec.Error{Type: Type, Problem: "encoding failed: " + err.Error()}
+	}
+	return out.Bytes(), nil
+}
+
+// Few reports whether a straight picture has at most 256 colours, which Encode keeps in a palette.
+func Few(p *raster.RGBA) bool { return paletted(p) != nil }
+
 func exact(p *raster.RGBA) image.Image {
 	rect := image.Rect(0, 0, p.W, p.H)
 	if m := paletted(p); m != nil {

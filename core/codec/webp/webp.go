@@ -1,7 +1,7 @@
 // Package webp turns WebP bytes into pixels and back, through libwebp.
 package webp
 
-// #cgo LDFLAGS: -lwebp -lwebpdemux
+// #cgo LDFLAGS: -lwebp -lwebpdemux -lwebpmux
 // #include <stdlib.h>
 // #include "libwebp.h"
 import "C"
@@ -35,7 +35,7 @@ func Probe(data []byte) (codec.Info, error) {
 		Alpha: f.alpha != 0, Frames: max(1, int(f.frames)), Depth: 8,
 	}
 	if f.animated != 0 {
-		info.Coding = "animated"
+		info.Coding, info.Plays = "animated", int(f.plays)
 	}
 	if n := int(f.profile_size); n > 0 {
 		info.Profile = data[f.profile_at:][:n:n]
@@ -61,6 +61,21 @@ func Decode(data []byte) (codec.Picture, error) {
 		return codec.Picture{}, failure(int(status), data)
 	}
 	return codec.Picture{RGBA: p}, nil
+}
+
+// DecodePlanes gives an opaque still as 4:2:0 planes in Limited range.
+func DecodePlanes(data []byte) (*raster.YCbCr, error) {
+	info, err := Probe(data)
+	if err != nil {
+		return nil, err
+	}
+	p := raster.New420(info.W, info.H, raster.Limited)
+	status := C.el_webp_read_planes((*C.uint8_t)(&data[0]), C.size_t(len(data)), (*C.uint8_t)(&p.Y.Pix[0]), C.int(p.Y.Stride),
+		(*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]), C.int(p.Cb.Stride), C.int(p.H))
+	if status != 0 {
+		return nil, failure(int(status), data)
+	}
+	return p, nil
 }
 
 func failure(status int, data []byte) error {

@@ -1,0 +1,189 @@
+// Package avif turns AVIF bytes into pixels and back, through libavif.
+package avif
+
+// #cgo LDFLAGS: -lavif
+// #include <stdlib.h>
+// #include "libavif.h"
+import "C"
+
+import (
+	"fmt"
+	"runtime"
+	"unsafe"
+
+	"echolane/core/codec"
+	"echolane/core/raster"
+)
+
+// Type is the media type this package reads and writes.
+const Type = "image/avif"
+
+// MaxSide is the longest side that is written: what decoders of the format's baseline profile take.
+const MaxSide = 8192
+
+// mostPixels is what a header may claim before anything is made room for; a site's own limits are below it.
+const mostPixels = 1 << 28
+
+// orientations are what quarter turns anticlockwise (HEIF, section 6.5.10), then mirroring (section 6.5.12), are
+// as an Exif orientation: by turns, and by none, top and bottom, left and right.
+var orientations = [4][3]int{{1, 4, 2}, {8, 5, 7}, {3, 2, 4}, {6, 7, 5}}
+
+type decoder struct {
+	d    *C.el_avif_decoder
+	info C.el_avif_info
+	pin  runtime.Pinner
+}
+
+func open(data []byte) (*decoder, error) {
+	if len(data) < 12 {
+		return nil, &codec.Error{Type: Type, Truncated: true, Problem: "the file ends in its header"}
+	}
+	d := &decoder{}
+	d.pin.Pin(&data[0])
+	if d.d = C.el_avif_open((*C.uint8_t)(&data[0]), C.size_t(len(data)), mostPixels, &d.info); d.d == nil {
+		d.pin.Unpin()
+		return nil, failure(d.info.status)
+	}
+	return d, nil
+}
+
+func (d *decoder) close() {
+	C.free(unsafe.Pointer(d.info.profile))
+	C.el_avif_close(d.d)
+	d.pin.Unpin()
+}
+
+func (d *decoder) describe() codec.Info {
+	f := &d.info
+	info := codec.Info{
+		Type: Type, W: int(f.width), H: int(f.height), Orientation: orientations[f.turns&3][f.mirror%3],
+		Alpha: f.alpha != 0, Frames: max(1, int(f.frames)), Depth: int(f.depth),
+		Colour: codec.Colour{Primaries: int(f.primaries), Transfer: int(f.transfer)},
+	}
+	if info.Frames > 1 {
+		info.Coding = "animated"
+	}
+	if f.profile_size > 0 {
+		info.Profile = C.GoBytes(unsafe.Pointer(f.profile), C.int(f.profile_size))
+		info.Colour = codec.Colour{}
+	}
+	return info
+}
+
+// Probe reads the header.
+func Probe(data []byte) (codec.Info, error) {
+	d, err := open(data)
+	if err != nil {
+		return codec.Info{}, err
+	}
+	defer d.close()
+	return d.describe(), nil
+}
+
+// Decode gives the picture, of a sequence its first frame. Samples of 10 and 12 bits come rounded to 8, but where
+// the transfer function is a high dynamic range's: then the picture has 16.
+func Decode(data []byte) (codec.Picture, error) {
+	d, err := open(data)
+	if err != nil {
+		return codec.Picture{}, err
+	}
+	defer d.close()
+	info := d.describe()
+	if info.Colour.HighRange() {
+		p := codec.NewDeep(info.W, info.H)
+		if status := C.el_avif_read(d.d, unsafe.Pointer(&p.Pix[0]), C.int(8*info.W), 16); status != 0 {
+			return codec.Picture{}, failure(status)
+		}
+		return codec.Picture{RGBA: p.ToSRGB(info.Colour)}, nil
+	}
+	p := raster.RoomForRGBA(info.W, info.H)
+	p.Opaque = !info.Alpha
+	if status := C.el_avif_read(d.d, unsafe.Pointer(&p.Pix[0]), C.int(p.Stride), 8); status != 0 {
+		p.Free()
+		return codec.Picture{}, failure(status)
+	}
+	if info.Alpha {
+		p.FindOpaque()
+	}
+	return codec.Picture{RGBA: p}, nil
+}
+
+// DecodePlanes gives an 8-bit 4:2:0 picture of full range, as EncodePlanes writes it.
+func DecodePlanes(data []byte) (*raster.YCbCr, error) {
+	d, err := open(data)
+	if err != nil {
+		return nil, err
+	}
+	defer d.close()
+	p := raster.New420(int(d.info.width), int(d.info.height), raster.Full)
+	status := C.el_avif_read_planes(d.d, (*C.uint8_t)(&p.Y.Pix[0]), C.int(p.Y.Stride), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]), C.int(p.Cb.Stride))
+	if status != 0 {
+		return nil, failure(status)
+	}
+	return p, nil
+}
+
+func failure(status C.int) error {
+	e := &codec.Error{Type: Type, Problem: "its data is broken: " + C.GoString(C.el_avif_says(status))}
+	if C.GoString(C.el_avif_says(status)) == "Truncated data" {
+		e.Truncated, e.Problem = true, "the file ends before the picture does"
+	}
+	return e
+}
+
+// Settings are how a picture is written.
+type Settings struct {
+	// Quantizer is AV1's, scaled by libavif to 0 (finest) to 63.
+	Quantizer int
+	// Speed is libavif's, 0 (thorough) to 10 (quick).
+	Speed int
+	// FullChroma keeps colour at full size, which sharp coloured edges want.
+	FullChroma bool
+}
+
+// MaxQuantizer is the coarsest.
+const MaxQuantizer = 63
+
+func (s Settings) c() C.el_avif_settings {
+	// Alpha is what edges are seen by: finer than colour.
+	return C.el_avif_settings{quantizer: C.int(s.Quantizer), alpha_quantizer: C.int(s.Quantizer / 2), speed: C.int(s.Speed)}
+}
+
+// EncodePlanes writes a 4:2:0 picture in Full range.
+func EncodePlanes(p *raster.YCbCr, s Settings) ([]byte, error) {
+	var out *C.uint8_t
+	var n C.size_t
+	c := s.c()
+	status := C.el_avif_write_planes((*C.uint8_t)(&p.Y.Pix[0]), C.int(p.Y.Stride), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]),
+		C.int(p.Cb.Stride), C.int(p.W), C.int(p.H), &c, &out, &n)
+	return taken(status, out, n)
+}
+
+// EncodeRGBA writes a picture with straight alpha.
+func EncodeRGBA(p *raster.RGBA, s Settings) ([]byte, error) { return encode(p, s.c(), s.FullChroma) }
+
+// EncodeLossless writes a picture with straight alpha, every pixel kept.
+func EncodeLossless(p *raster.RGBA, speed int) ([]byte, error) {
+	return encode(p, C.el_avif_settings{speed: C.int(speed), lossless: 1}, true)
+}
+
+func encode(p *raster.RGBA, s C.el_avif_settings, full bool) ([]byte, error) {
+	var out *C.uint8_t
+	var n C.size_t
+	flag := func(b bool) C.int {
+		if b {
+			return 1
+		}
+		return 0
+	}
+	status := C.el_avif_write_pixels((*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), flag(p.Opaque), flag(full), &s, &out, &n)
+	return taken(status, out, n)
+}
+
+func taken(status C.int, out *C.uint8_t, n C.size_t) ([]byte, error) {
+	if status != 0 {
+		return nil, &codec.Error{Type: Type, Problem: fmt.Sprintf("encoding failed: %s", C.GoString(C.el_avif_says(status)))}
+	}
+	defer C.el_avif_free(out, n)
+	return C.GoBytes(unsafe.Pointer(out), C.int(n)), nil
+}

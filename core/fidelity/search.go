@@ -1,0 +1,180 @@
+package fidelity
+
+import "math"
+
+// An Encoder is one picture in front of one encoder.
+type Encoder struct {
+	// Least and Most are the settings between which it can choose, coarsest and finest; Step is what it rounds to.
+	Least, Most, Step float64
+
+	// Try encodes, and says how far what comes out is from the original.
+	Try func(setting float64) (data []byte, distance float64, err error)
+}
+
+// A Trial is one encode of a search.
+type Trial struct {
+	Setting  float64 `json:"setting"`
+	Bytes    int     `json:"bytes"`
+	Likeness float64 `json:"likeness"`
+}
+
+// A Found is what a search came to.
+type Found struct {
+	Data     []byte
+	Setting  float64
+	Distance float64
+	Trials   []Trial
+}
+
+// near is how close a search has to come, as a share of the distance: about one point of quality.
+const near = 0.035
+
+// mostTrials is after how many encodes a search takes the best.
+const mostTrials = 4
+
+// run is a search that is under way.
+type run struct {
+	e     Encoder
+	found []Found
+}
+
+func (r *run) try(setting float64) (Found, error) {
+	setting = math.Min(r.e.Most, math.Max(r.e.Least, math.Round(setting/r.e.Step)*r.e.Step))
+	for _, f := range r.found {
+		if f.Setting == setting {
+			return f, nil
+		}
+	}
+	data, far, err := r.e.Try(setting)
+	if err != nil {
+		return Found{}, err
+	}
+	f := Found{Data: data, Setting: setting, Distance: far}
+	r.found = append(r.found, f)
+	return f, nil
+}
+
+func (r *run) tried(setting float64) bool {
+	setting = math.Min(r.e.Most, math.Max(r.e.Least, math.Round(setting/r.e.Step)*r.e.Step))
+	for _, f := range r.found {
+		if f.Setting == setting {
+			return true
+		}
+	}
+	return false
+}
+
+func (r *run) done(f Found) Found {
+	for _, t := range r.found {
+		f.Trials = append(f.Trials, Trial{t.Setting, len(t.Data), math.Round(10*Likeness(t.Distance)) / 10})
+	}
+	return f
+}
+
+// Search finds the setting whose picture is as far from the original as target. guess is where to begin, slope how
+// much the logarithm of the distance is thought to change with a setting one higher (below zero). It takes at most
+// four encodes, two in the usual case.
+func Search(e Encoder, target, guess, slope float64) (Found, error) {
+	r := &run{e: e}
+	at := guess
+	for range mostTrials {
+		if r.tried(at) {
+			break
+		}
+		f, err := r.try(at)
+		if err != nil {
+			return Found{}, err
+		}
+		if math.Abs(math.Log((f.Distance+1e-9)/target)) < near {
+			break
+		}
+		at = r.next(target, slope)
+	}
+	best := r.found[0]
+	for _, f := range r.found {
+		if math.Abs(math.Log((f.Distance+1e-9)/target)) < math.Abs(math.Log((best.Distance+1e-9)/target)) {
+			best = f
+		}
+	}
+	return r.done(best), nil
+}
+
+// next is where the line through the two nearest trials, or through the one with the given slope, meets the target.
+func (r *run) next(target, slope float64) float64 {
+	value := func(f Found) float64 { return math.Log((f.Distance + 1e-9) / target) }
+	var over, under *Found // too far, near enough
+	for i := range r.found {
+		f := &r.found[i]
+		if value(*f) > 0 {
+			if over == nil || f.Setting > over.Setting {
+				over = f
+			}
+		} else if under == nil || f.Setting < under.Setting {
+			under = f
+		}
+	}
+	switch {
+	case over != nil && under != nil && under.Setting > over.Setting:
+		a, b := value(*over), value(*under)
+		return over.Setting + (under.Setting-over.Setting)*a/(a-b)
+	case over != nil && under != nil: // not monotone: between them
+		return (over.Setting + under.Setting) / 2
+	}
+	last := r.found[len(r.found)-1]
+	if n := len(r.found); n > 1 {
+		if s := (value(last) - value(r.found[n-2])) / (last.Setting - r.found[n-2].Setting); s < slope/4 {
+			slope = s
+		}
+	}
+	step := -value(last) / slope
+	return last.Setting + math.Copysign(math.Max(math.Abs(step), r.e.Step), step)
+}
+
+// Within finds the finest setting, not above the one that has is at, whose data has at most so many bytes. ok is
+// false where not even the coarsest does: then it is the coarsest that is found.
+func Within(e Encoder, has Found, budget int) (f Found, ok bool, err error) {
+	r := &run{e: e, found: []Found{has}}
+	if len(has.Data) <= budget {
+		return has, true, nil
+	}
+	best := Found{}
+	low, high := e.Least, has.Setting // high is too large
+	size := func(f Found) float64 { return math.Log(float64(len(f.Data))) }
+	lowest, highest := Found{}, has
+	for range 7 {
+		if high-low < 2*e.Step && best.Data != nil {
+			break
+		}
+		// Bytes grow about as a power of the setting's way.
+		at := low + (high-low)*math.Exp(0.7*(math.Log(float64(budget))-size(highest)))
+		if lowest.Data != nil {
+			at = lowest.Setting + (highest.Setting-lowest.Setting)*(math.Log(float64(budget))-size(lowest))/math.Max(1e-9, size(highest)-size(lowest))
+		}
+		at = math.Min(high-e.Step, math.Max(low, at-e.Step/2))
+		if r.tried(at) {
+			if at = (low + high) / 2; r.tried(at) {
+				break
+			}
+		}
+		t, err := r.try(at)
+		if err != nil {
+			return Found{}, false, err
+		}
+		if len(t.Data) <= budget {
+			best, lowest, low = t, t, t.Setting+e.Step
+		} else {
+			highest, high = t, t.Setting
+		}
+		if len(t.Data) <= budget && float64(len(t.Data)) > 0.97*float64(budget) {
+			break
+		}
+	}
+	if best.Data == nil {
+		t, err := r.try(e.Least)
+		if err != nil {
+			return Found{}, false, err
+		}
+		return r.done(t), len(t.Data) <= budget, nil
+	}
+	return r.done(best), true, nil
+}

@@ -1,0 +1,269 @@
+package raster
+
+import (
+	"math"
+	"slices"
+)
+
+// An Indexed is a picture whose pixels name colours of a palette.
+type Indexed struct {
+	W, H    int
+	Pix     []uint8    // W×H places in Palette, row by row
+	Palette [][4]uint8 // straight; at most 256
+}
+
+// Pixels are the picture's colours, straight.
+func (m *Indexed) Pixels() *RGBA {
+	p := RoomForRGBA(m.W, m.H)
+	for y := range m.H {
+		row := p.Row(y)
+		for x, i := range m.Pix[y*m.W:][:m.W] {
+			copy(row[4*x:4*x+4], m.Palette[i][:])
+		}
+	}
+	p.FindOpaque()
+	return p
+}
+
+// cell is one colour of a histogram, in 5 bits a channel, with what fell into it.
+type cell struct {
+	sum   [4]float64
+	count float64
+}
+
+func (c *cell) mean() [4]float64 {
+	return [4]float64{c.sum[0] / c.count, c.sum[1] / c.count, c.sum[2] / c.count, c.sum[3] / c.count}
+}
+
+// Colours weigh as the eye does: green before red before blue, and coverage before all.
+var channelWeight = [4]float64{0.6, 1, 0.4, 1.2}
+
+// Reduce finds at most n colours (2–256) for a straight picture and says which one each pixel becomes. Boxes around
+// the picture's colours are cut where their variance is largest (Wan, Wong and Prusinkiewicz 1988), then moved to
+// the means of what is nearest to them (Lloyd 1982); dithering spreads each pixel's error over its neighbours that
+// are still to come (Floyd and Steinberg 1976), by three quarters, so that plain areas stay plain.
+func Reduce(p *RGBA, n int, dither bool) *Indexed {
+	cells := histogram(p)
+	m := &Indexed{W: p.W, H: p.H, Pix: make([]uint8, p.W*p.H), Palette: choose(cells, n)}
+	near := newNearest(m.Palette)
+	if !dither {
+		for y := range p.H {
+			row := p.Row(y)
+			for x := range p.W {
+				m.Pix[y*p.W+x] = near.find(int(row[4*x]), int(row[4*x+1]), int(row[4*x+2]), int(row[4*x+3]))
+			}
+		}
+		return m
+	}
+	here, below := make([][3]int32, p.W+2), make([][3]int32, p.W+2)
+	for y := range p.H {
+		row := p.Row(y)
+		clear(below)
+		for i := range p.W {
+			x, step := i, 1 // every other row backwards, so that no direction shows
+			if y&1 == 1 {
+				x, step = p.W-1-i, -1
+			}
+			q := row[4*x : 4*x+4 : 4*x+4]
+			if q[3] == 0 {
+				m.Pix[y*p.W+x] = near.find(0, 0, 0, 0)
+				continue
+			}
+			var want [3]int32
+			for c := range want {
+				want[c] = min(255, max(0, int32(q[c])+(here[x+1][c]+8)>>4))
+			}
+			k := near.find(int(want[0]), int(want[1]), int(want[2]), int(q[3]))
+			m.Pix[y*p.W+x] = k
+			for c := range want {
+				e := (want[c] - int32(m.Palette[k][c])) * 3 / 4
+				here[x+1+step][c] += 7 * e
+				below[x+1-step][c] += 3 * e
+				below[x+1][c] += 5 * e
+				below[x+1+step][c] += e
+			}
+		}
+		here, below = below, here
+	}
+	return m
+}
+
+func histogram(p *RGBA) []cell {
+	const bits = 5
+	index := make([]int32, 1<<(4*bits))
+	var cells []cell
+	for y := range p.H {
+		row := p.Row(y)
+		for i := 0; i+3 < len(row); i += 4 {
+			q := [4]uint8(row[i : i+4])
+			if q[3] == 0 {
+				q = [4]uint8{}
+			}
+			k := int(q[0]>>3)<<15 | int(q[1]>>3)<<10 | int(q[2]>>3)<<5 | int(q[3]>>3)
+			if index[k] == 0 {
+				cells = append(cells, cell{})
+				index[k] = int32(len(cells))
+			}
+			c := &cells[index[k]-1]
+			for j, v := range q {
+				c.sum[j] += float64(v)
+			}
+			c.count++
+		}
+	}
+	return cells
+}
+
+// group is a box of colours on the way to becoming one.
+type group struct {
+	cells []cell
+	worth float64 // what cutting it would gain
+	axis  int
+}
+
+func newGroup(cells []cell) group {
+	g := group{cells: cells}
+	var sum, square [4]float64
+	var count float64
+	for i := range cells {
+		m := cells[i].mean()
+		for c, v := range m {
+			sum[c] += v * cells[i].count
+			square[c] += v * v * cells[i].count
+		}
+		count += cells[i].count
+	}
+	for c := range sum {
+		v := (square[c] - sum[c]*sum[c]/count) * channelWeight[c]
+		if v > g.worth {
+			g.worth, g.axis = v, c
+		}
+	}
+	if len(cells) < 2 {
+		g.worth = 0
+	}
+	return g
+}
+
+// cut parts a group at the mean of its widest channel.
+func (g group) cut() (a, b group) {
+	var sum, count float64
+	for i := range g.cells {
+		sum += g.cells[i].sum[g.axis]
+		count += g.cells[i].count
+	}
+	middle := sum / count
+	slices.SortStableFunc(g.cells, func(a, b cell) int {
+		switch x, y := a.sum[g.axis]/a.count, b.sum[g.axis]/b.count; {
+		case x < y:
+			return -1
+		case x > y:
+			return 1
+		}
+		return 0
+	})
+	at := 1
+	for at < len(g.cells)-1 && g.cells[at].sum[g.axis]/g.cells[at].count <= middle {
+		at++
+	}
+	return newGroup(g.cells[:at]), newGroup(g.cells[at:])
+}
+
+func choose(cells []cell, n int) [][4]uint8 {
+	groups := []group{newGroup(cells)}
+	for len(groups) < n {
+		best := 0
+		for i := range groups {
+			if groups[i].worth > groups[best].worth {
+				best = i
+			}
+		}
+		if groups[best].worth <= 0 {
+			break
+		}
+		a, b := groups[best].cut()
+		groups[best] = a
+		groups = append(groups, b)
+	}
+	centres := make([][4]float64, len(groups))
+	for i, g := range groups {
+		centres[i] = meanOf(g.cells)
+	}
+	for range 3 {
+		sums := make([]cell, len(centres))
+		for i := range cells {
+			m := cells[i].mean()
+			k := closest(centres, m)
+			for c := range m {
+				sums[k].sum[c] += cells[i].sum[c]
+			}
+			sums[k].count += cells[i].count
+		}
+		for k := range sums {
+			if sums[k].count > 0 {
+				centres[k] = sums[k].mean()
+			}
+		}
+	}
+	var out [][4]uint8
+	for _, c := range centres {
+		q := [4]uint8{uint8(c[0] + 0.5), uint8(c[1] + 0.5), uint8(c[2] + 0.5), uint8(c[3] + 0.5)}
+		if q[3] == 0 {
+			q = [4]uint8{}
+		}
+		if !slices.Contains(out, q) {
+			out = append(out, q)
+		}
+	}
+	return out
+}
+
+func meanOf(cells []cell) [4]float64 {
+	var all cell
+	for i := range cells {
+		for c := range all.sum {
+			all.sum[c] += cells[i].sum[c]
+		}
+		all.count += cells[i].count
+	}
+	return all.mean()
+}
+
+func closest(centres [][4]float64, v [4]float64) int {
+	best, at := math.Inf(1), 0
+	for i, c := range centres {
+		var d float64
+		for j := range v {
+			e := v[j] - c[j]
+			d += e * e * channelWeight[j]
+		}
+		if d < best {
+			best, at = d, i
+		}
+	}
+	return at
+}
+
+// nearest finds palette colours, and remembers what it found by 6 bits a channel.
+type nearest struct {
+	centres [][4]float64
+	known   map[uint32]uint8
+}
+
+func newNearest(palette [][4]uint8) *nearest {
+	n := &nearest{known: map[uint32]uint8{}}
+	for _, q := range palette {
+		n.centres = append(n.centres, [4]float64{float64(q[0]), float64(q[1]), float64(q[2]), float64(q[3])})
+	}
+	return n
+}
+
+func (n *nearest) find(r, g, b, a int) uint8 {
+	k := uint32(r>>2)<<18 | uint32(g>>2)<<12 | uint32(b>>2)<<6 | uint32(a>>2)
+	if i, ok := n.known[k]; ok {
+		return i
+	}
+	i := uint8(closest(n.centres, [4]float64{float64(r), float64(g), float64(b), float64(a)}))
+	n.known[k] = i
+	return i
+}

@@ -1,0 +1,77 @@
+package render
+
+import (
+	"errors"
+
+	"echolane/core/codec"
+	"echolane/core/codec/jpeg"
+	"echolane/core/declare"
+	"echolane/core/geometry"
+	"echolane/core/policy"
+)
+
+// deliver encodes, within the budget where there is one, and sends the source's own data where that is what was
+// asked for and no larger.
+func (f *finish) deliver(result *Result, source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) error {
+	data, how, err := f.encode(result.Format)
+	if err != nil {
+		return refuseEncoding(err)
+	}
+	if budget := job.Request.Budget; budget > 0 {
+		if data, how, err = f.within(result.Format, data, how, int(budget), max(1, job.Floor)); err != nil {
+			return refuseEncoding(err)
+		}
+	}
+	result.Data, result.How = data, how
+	if own, format := itself(source, info, plan, paints, job); own != nil && len(own) <= len(data) {
+		result.Data, result.Format, result.How = own, format, Encoding{Kind: how.Kind, Way: "source"}
+	}
+	return nil
+}
+
+func refuseEncoding(err error) error {
+	var no *policy.Refusal
+	if errors.As(err, &no) {
+		return no
+	}
+	return policy.No(policy.Refusal{Reason: "encoding-failed", Detail: err.Error(), Remedy: "ask for another format or size, and tell whoever runs the service"})
+}
+
+// ofType are the formats that a source can be delivered in as it is.
+var ofType = map[string]declare.Format{
+	"image/jpeg": declare.JPEG, "image/png": declare.PNG, "image/webp": declare.WebP, "image/avif": declare.AVIF, "image/gif": declare.GIF,
+}
+
+// itself is the source's own image data, without its metadata, where it already is what the request asks for: the
+// same size, nothing painted, upright, sRGB, in a format that the request takes, and no quality given. Otherwise nil.
+func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) ([]byte, declare.Format) {
+	format, deliverable := ofType[info.Type]
+	whole := geometry.Rect{X1: plan.Canvas.W, Y1: plan.Canvas.H}
+	same := plan.Canvas == plan.Natural && plan.Placed == whole && plan.Cut == geometry.Rect{X1: plan.Upright.W, Y1: plan.Upright.H} &&
+		plan.Turn == 0 && !plan.MirrorX && !plan.MirrorY
+	plain := !paints.any && info.Orientation == 1 && info.Profile == nil && info.Colour.IsSRGB() && info.Coding != "CMYK" && info.Coding != "progressive CMYK"
+	if !deliverable || !same || !plain || !job.Request.Own || job.Request.Animation == declare.AnimationNone && info.Frames > 1 {
+		return nil, 0
+	}
+	if budget := job.Request.Budget; budget > 0 && len(source) > int(budget) {
+		return nil, 0
+	}
+	for _, f := range job.Request.Formats {
+		if f == format {
+			if stripped, sure := codec.Strip(source); sure {
+				return stripped, format
+			}
+		}
+	}
+	return nil, 0
+}
+
+// sourceQuality is the quality that a JPEG source was written at, where it's delivered at about its own size: an
+// encode finer than that would only keep its damage. 0 where that is unknown or doesn't matter.
+func sourceQuality(source []byte, info codec.Info, plan geometry.Plan) int {
+	const reducing = 0.7
+	if info.Type != jpeg.Type || plan.ScaleX() < reducing || plan.ScaleY() < reducing {
+		return 0
+	}
+	return jpeg.Quality(source)
+}

@@ -1,0 +1,59 @@
+package render
+
+import (
+	"echolane/core/codec"
+	"echolane/core/codec/avif"
+	"echolane/core/codec/gif"
+	"echolane/core/codec/heic"
+	"echolane/core/codec/jpeg"
+	"echolane/core/codec/png"
+	"echolane/core/codec/webp"
+)
+
+// A reader is what is needed of a format to read it. JPEG alone has more to offer: see decode.
+type reader struct {
+	probe  func([]byte) (codec.Info, error)
+	decode func([]byte) (codec.Picture, error)
+}
+
+// readers are the formats that are read, by media type.
+var readers = map[string]reader{
+	jpeg.Type: {jpeg.Probe, func(data []byte) (codec.Picture, error) { return jpeg.Decode(data, jpeg.Options{Scale: 8}) }},
+	png.Type:  {png.Probe, png.Decode},
+	webp.Type: {webp.Probe, webp.Decode},
+	gif.Type:  {gif.Probe, gif.Decode},
+	avif.Type: {avif.Probe, avif.Decode},
+	heic.Type: {heic.Probe, heic.Decode},
+}
+
+// readable names them for people.
+const readable = "JPEG, PNG, WebP, AVIF, GIF, HEIC"
+
+// Probe reads a source's header, whatever its format.
+func Probe(source []byte) (codec.Info, error) {
+	if len(source) == 0 {
+		return codec.Info{}, refuseSource(&codec.Error{Truncated: true, Problem: "the file is empty"})
+	}
+	kind := codec.Sniff(source)
+	r, ok := readers[kind]
+	if !ok {
+		return codec.Info{}, refuseKind(kind)
+	}
+	info, err := r.probe(source)
+	if err != nil {
+		return codec.Info{}, refuseSource(err)
+	}
+	return info, nil
+}
+
+// decode gives the source's pixels, at scale eighths of its size where that can be had.
+func decode(source []byte, info codec.Info, scale int, planes bool) (codec.Picture, error) {
+	if info.Type == jpeg.Type {
+		return jpeg.Decode(source, jpeg.Options{Scale: scale, Planes: planes})
+	}
+	p, err := readers[info.Type].decode(source)
+	if err == nil && info.Profile == nil && !info.Colour.IsSRGB() && !info.Colour.HighRange() {
+		info.Colour.Convert(p.RGBA)
+	}
+	return p, err
+}
