@@ -89,7 +89,7 @@ func root() *cli.Command {
 		HideHelpCommand: true,
 		Commands: []*cli.Command{
 			demoCommand(), serveCommand(), siteCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(),
-			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), uploadCommand(), usageCommand(), refusalsCommand(),
+			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), uploadCommand(), usageCommand(), refusalsCommand(),
 		},
 		Action: nothingAsked,
 	}

@@ -1,0 +1,199 @@
+package render
+
+import (
+	"fmt"
+	"math"
+	"time"
+
+	"echolane/core/codec/png"
+	"echolane/core/declare"
+	"echolane/core/fidelity"
+	"echolane/core/focus"
+	"echolane/core/geometry"
+	"echolane/core/policy"
+	"echolane/core/raster"
+)
+
+// A Comparison says how alike two pictures look.
+type Comparison struct {
+	W, H     int     // the size at which they were compared
+	Likeness float64 // 0–100
+	Distance float64 // what it stands for; see core/fidelity
+
+	// Map is the first picture in grey, with red where the second looks different, as PNG.
+	Map []byte
+}
+
+// Compare looks at two files. Where one is larger, it is reduced to the size of the other, whose shape must be the
+// same.
+func Compare(a, b []byte, limits policy.Limits) (Comparison, error) {
+	pa, err := pixelsOf(a, declare.Declarations{}, limits)
+	if err != nil {
+		return Comparison{}, err
+	}
+	pb, err := pixelsOf(b, declare.Declarations{}, limits)
+	if err != nil {
+		return Comparison{}, err
+	}
+	w, h := min(pa.W, pb.W), min(pa.H, pb.H)
+	for _, p := range []*raster.RGBA{pa, pb} {
+		if math.Abs(float64(p.W)*float64(h)-float64(p.H)*float64(w)) > float64(max(p.W, p.H)) {
+			return Comparison{}, policy.No(policy.Refusal{
+				Reason: "shapes-differ", Detail: fmt.Sprintf("the pictures are %d × %d and %d × %d pixels", pa.W, pa.H, pb.W, pb.H),
+				Remedy: "compare pictures of one shape, such as a source and a variant that isn't cut",
+			})
+		}
+	}
+	to := func(p *raster.RGBA) *raster.RGBA {
+		if p.W == w && p.H == h {
+			return p
+		}
+		return raster.ResampleRGBA(p, raster.Axis{Step: float64(p.W) / float64(w), Len: w}, raster.Axis{Step: float64(p.H) / float64(h), Len: h})
+	}
+	pa, pb = to(pa), to(pb)
+	va, vb := fidelity.OfPixels(pa), fidelity.OfPixels(pb)
+	c := Comparison{W: w, H: h, Distance: va.Distance(vb)}
+	c.Likeness = math.Round(10*fidelity.Likeness(c.Distance)) / 10
+	c.Map, err = differences(pa, va, vb)
+	return c, err
+}
+
+// differences draws where b looks different from a.
+func differences(p *raster.RGBA, a, b *fidelity.Picture) ([]byte, error) {
+	gw, gh, far := a.Map(b)
+	out := raster.NewRGBA(p.W, p.H)
+	out.Opaque = true
+	for y := range p.H {
+		row, to := p.Row(y), out.Row(y)
+		gy := min(gh-1, max(0, (y-2)/4))
+		for x := range p.W {
+			q := row[4*x:]
+			grey := (54*int(q[0])+183*int(q[1])+19*int(q[2]))>>8 + 255 - int(q[3])
+			pale := float64(min(255, grey))*0.5 + 120
+			// Half of full red where the windows agree by a tenth less than wholly.
+			heat := math.Min(1, float64(far[gy*gw+min(gw-1, max(0, (x-2)/4))])*5)
+			to[4*x] = uint8(pale*(1-heat) + 200*heat)
+			to[4*x+1] = uint8(pale*(1-heat) + 20*heat)
+			to[4*x+2] = uint8(pale*(1-heat) + 40*heat)
+			to[4*x+3] = 255
+		}
+	}
+	return png.Encode(out)
+}
+
+// A Step of a sweep is one quality in one format.
+type Step struct {
+	Format   declare.Format
+	Quality  int
+	Bytes    int
+	Likeness float64
+	Setting  string
+	Took     time.Duration
+	Knee     bool   // from here on up, bytes grow faster than likeness
+	Detail   []byte // the place of Sweep.Place, as PNG
+}
+
+// A Sweep is one picture at many qualities.
+type Sweep struct {
+	W, H   int
+	Place  geometry.Rect // what the details show: where most is going on
+	Detail []byte        // of the picture itself
+	Steps  []Step
+}
+
+// SweepOf makes the picture of a job in each format at each quality. told is called before each.
+func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, told func(done, all int)) (Sweep, error) {
+	job.Request.Formats = []declare.Format{declare.PNG}
+	exact := job
+	exact.Request.Quality = declare.Lossless
+	r, err := Variant(source, exact)
+	if err != nil {
+		return Sweep{}, err
+	}
+	p, err := png.Decode(r.Data)
+	if err != nil {
+		return Sweep{}, err
+	}
+	pixels := p.RGBA
+	pixels.Premultiply()
+	s := Sweep{W: pixels.W, H: pixels.H, Place: busiest(pixels)}
+	if s.Detail, err = cutOut(pixels, s.Place); err != nil {
+		return Sweep{}, err
+	}
+	f := finish{pixels: pixels, matte: job.Request.Matte}
+	defer func() { f.planes.Free() }()
+	done := 0
+	for _, format := range formats {
+		from := len(s.Steps)
+		for _, q := range qualities {
+			if told != nil {
+				told(done, len(formats)*len(qualities))
+			}
+			done++
+			f.quality = declare.Quality(q)
+			var began time.Duration
+			if job.Clock != nil {
+				began = job.Clock()
+			}
+			data, how, err := f.encode(format)
+			if err != nil {
+				return Sweep{}, refuseEncoding(err)
+			}
+			step := Step{Format: format, Quality: q, Bytes: len(data), Setting: how.Setting}
+			if job.Clock != nil {
+				step.Took = job.Clock() - began
+			}
+			shown, err := pixelsOf(data, declare.Declarations{}, job.Limits)
+			if err != nil {
+				return Sweep{}, err
+			}
+			step.Likeness = math.Round(10*fidelity.Likeness(fidelity.OfPixels(pixels).Distance(fidelity.OfPixels(shown)))) / 10
+			if step.Detail, err = cutOut(shown, s.Place); err != nil {
+				return Sweep{}, err
+			}
+			s.Steps = append(s.Steps, step)
+		}
+		markKnee(s.Steps[from:])
+	}
+	return s, nil
+}
+
+// busiest is the square, at most 96 on a side, with the most going on.
+func busiest(p *raster.RGBA) geometry.Rect {
+	side := min(96, p.W, p.H)
+	box := focus.Detail(p, float64(side)/float64(p.W), float64(side)/float64(p.H))
+	x := min(p.W-side, max(0, int((box.X0+box.X1)/2*float64(p.W))-side/2))
+	y := min(p.H-side, max(0, int((box.Y0+box.Y1)/2*float64(p.H))-side/2))
+	return geometry.Rect{X0: x, Y0: y, X1: x + side, Y1: y + side}
+}
+
+func cutOut(p *raster.RGBA, r geometry.Rect) ([]byte, error) {
+	part := p.View(r.X0, r.Y0, r.X1, r.Y1).Copy()
+	defer part.Free()
+	part.FindOpaque()
+	part.Unpremultiply()
+	return png.Encode(part)
+}
+
+// markKnee marks the step that lies farthest above the straight line from the first to the last, of likeness
+// against the logarithm of bytes.
+func markKnee(steps []Step) {
+	if len(steps) < 3 {
+		return
+	}
+	x := func(s Step) float64 { return math.Log(float64(s.Bytes)) }
+	a, b := steps[0], steps[len(steps)-1]
+	if x(b) <= x(a) {
+		return
+	}
+	best, at := 0.0, -1
+	for i, s := range steps {
+		line := a.Likeness + (b.Likeness-a.Likeness)*(x(s)-x(a))/(x(b)-x(a))
+		if above := s.Likeness - line; above > best {
+			best, at = above, i
+		}
+	}
+	if at >= 0 {
+		steps[at].Knee = true
+	}
+}
