@@ -190,10 +190,15 @@ func printExplanation(x delivery.Explanation) {
 	for _, s := range v.Stages {
 		stages = append(stages, fmt.Sprintf("%s %.2f ms", s.Name, s.MS))
 	}
+	how := ""
+	if v.Encoding != nil {
+		how = howText(*v.Encoding)
+	}
 	table(stdout(), "ll",
 		[]string{"resolved", x.Resolved},
 		[]string{"source", fmt.Sprintf("%s, %s, %s, digest %s", v.SourceType, pixelsText(v.NaturalWidth, v.NaturalHeight), bytesText(int64(v.SourceBytes)), x.Digest)},
 		[]string{"variant", fmt.Sprintf("%s, %s, %s", v.Type, pixelsText(v.Width, v.Height), bytesText(int64(x.Bytes)))},
+		[]string{"encoded", how},
 		[]string{"cache", x.Cache},
 		[]string{"key", x.Key},
 		[]string{"made in", strings.Join(stages, " · ")},

@@ -239,7 +239,13 @@ func distances(a, b plane, c1, c2 float32) grid {
 				continue
 			}
 			for bx := range row {
-				row[bx].add(ra[bx*block:bx*block+block], rb[bx*block:bx*block+block])
+				s, u, v := &row[bx], ra[bx*block:bx*block+block:bx*block+block], rb[bx*block:bx*block+block:bx*block+block]
+				u0, u1, u2, u3, v0, v1, v2, v3 := u[0], u[1], u[2], u[3], v[0], v[1], v[2], v[3]
+				s.a += (u0 + u1) + (u2 + u3)
+				s.b += (v0 + v1) + (v2 + v3)
+				s.aa += (u0*u0 + u1*u1) + (u2*u2 + u3*u3)
+				s.bb += (v0*v0 + v1*v1) + (v2*v2 + v3*v3)
+				s.ab += (u0*v0 + u1*v1) + (u2*v2 + u3*v3)
 			}
 		}
 		if by > 0 || bh == 1 {

@@ -573,14 +573,14 @@ func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resol
 	}
 	read := now()
 	// Others may be waiting for this variant: it is made even if the one who asked first goes away.
-	result, err := s.Renderer.Render(context.Background(), data, render.Job{Request: r.resolved, Limits: r.lane.Limits, Pictures: layers})
+	result, err := s.Renderer.Render(context.Background(), data, render.Job{Request: r.resolved, Limits: r.lane.Limits, Floor: r.site.QualityFloor, Pictures: layers})
 	if err != nil {
 		return nil, err
 	}
 	v := &variants.Variant{
 		Body: result.Data, ETag: variants.ETagOf(result.Data), Type: result.Format.MediaType(),
 		Width: result.Canvas.W, Height: result.Canvas.H, NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H,
-		SourceType: result.Source, SourceBytes: len(data),
+		SourceType: result.Source, SourceBytes: len(data), Encoding: &result.How,
 	}
 	v.Stages = append(v.Stages, variants.Stage{Name: "source", MS: ms(looking + read - begin)})
 	for _, st := range result.Stages {

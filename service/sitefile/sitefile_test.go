@@ -77,7 +77,7 @@ func TestProblemsHaveTheirPlaceAndTheNearestKey(t *testing.T) {
 }
 
 func TestAllProblemsAreSaid(t *testing.T) {
-	_, _, err := Read([]byte("site = 'K'\ngrow = 'x'\nformats = ['gif', 'webp']\n"))
+	_, _, err := Read([]byte("site = 'K'\ngrow = 'x'\nformats = ['bmp', 'webp']\n"))
 	var ps Problems
 	if errors.As(err, &ps); len(ps) != 3 || ps[0].Line != 1 || ps[2].Line != 3 || strings.Count(err.Error(), "\n") != 2 {
 		t.Errorf("%v", err)

@@ -15,6 +15,8 @@ import (
 	"golang.org/x/sync/singleflight"
 
 	"echolane/service/diskcache"
+
+	"echolane/core/render"
 )
 
 // A Variant is an image ready to be sent. It is never changed after it is made.
@@ -29,6 +31,8 @@ type Variant struct {
 	SourceType    string  `json:"source_type"`
 	SourceBytes   int     `json:"source_bytes"`
 	Stages        []Stage `json:"stages"` // how it was made
+
+	Encoding *render.Encoding `json:"encoding,omitempty"` // how its bytes came about
 }
 
 // A Stage is a step of the making.

@@ -1,0 +1,221 @@
+package fidelity
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+
+	"echolane/core/raster"
+)
+
+// meadow has a sky without texture, a textured ground and a hard edge between.
+func meadow(w, h int) *raster.RGBA {
+	r := rand.New(rand.NewPCG(1, 2))
+	p := raster.NewRGBA(w, h)
+	p.Opaque = true
+	for y := range h {
+		for x := range w {
+			q := p.Row(y)[4*x:]
+			if y < h/2 {
+				q[0], q[1], q[2], q[3] = uint8(110+40*y/h), uint8(150+30*y/h), 210, 255
+			} else {
+				n := r.IntN(60)
+				q[0], q[1], q[2], q[3] = uint8(60+n), uint8(110+n), uint8(40+n/2), 255
+			}
+		}
+	}
+	return p
+}
+
+func changed(p *raster.RGBA, f func(x, y int, q []uint8)) *raster.RGBA {
+	c := p.Copy()
+	for y := range c.H {
+		for x := range c.W {
+			f(x, y, c.Row(y)[4*x:4*x+4])
+		}
+	}
+	return c
+}
+
+func TestEqualPicturesAreAtNoDistance(t *testing.T) {
+	for _, size := range [][2]int{{1, 1}, {3, 9}, {7, 7}, {64, 40}, {333, 77}} {
+		p := OfPixels(meadow(size[0], size[1]))
+		if d := p.Distance(OfPixels(meadow(size[0], size[1]))); d > 1e-6 || Likeness(d) != 100 {
+			t.Errorf("%v: distance %g, likeness %v", size, d, Likeness(d))
+		}
+	}
+}
+
+func TestMoreDamageIsFarther(t *testing.T) {
+	p := meadow(200, 120)
+	original := OfPixels(p)
+	last := 0.0
+	for _, n := range []int{2, 5, 10, 20, 40} {
+		r := rand.New(rand.NewPCG(7, 7))
+		d := original.Distance(OfPixels(changed(p, func(_, _ int, q []uint8) {
+			e := r.IntN(2*n+1) - n
+			for c := range 3 {
+				q[c] = uint8(min(255, max(0, int(q[c])+e)))
+			}
+		})))
+		if d <= last {
+			t.Errorf("noise of %d is at %g, less noise at %g", n, d, last)
+		}
+		last = d
+	}
+	if last > 1 {
+		t.Errorf("the largest distance is %g", last)
+	}
+}
+
+// The same errors hide in texture and show in a sky.
+func TestDamageShowsWhereNothingHidesIt(t *testing.T) {
+	p := meadow(200, 120)
+	original := OfPixels(p)
+	at := func(sky bool) float64 {
+		r := rand.New(rand.NewPCG(3, 3))
+		return original.Distance(OfPixels(changed(p, func(_, y int, q []uint8) {
+			e := r.IntN(13) - 6
+			if (y < 60) != sky {
+				return
+			}
+			for c := range 3 {
+				q[c] = uint8(min(255, max(0, int(q[c])+e)))
+			}
+		})))
+	}
+	if sky, grass := at(true), at(false); sky < 3*grass {
+		t.Errorf("noise in the sky is at %g, in the grass at %g", sky, grass)
+	}
+	// Steps in the sky are seen, though each pixel is off by little.
+	steps := original.Distance(OfPixels(changed(p, func(_, y int, q []uint8) {
+		if y < 60 {
+			for c := range 3 {
+				q[c] = q[c] / 12 * 12
+			}
+		}
+	})))
+	if l := Likeness(steps); l > 85 {
+		t.Errorf("a sky in steps has likeness %v", l)
+	}
+}
+
+func TestColourAndTransparencyCount(t *testing.T) {
+	p := meadow(100, 80)
+	original := OfPixels(p)
+	// Hue alone: luma stays.
+	if d := original.Distance(OfPixels(changed(p, func(_, _ int, q []uint8) { q[0], q[2] = q[0]-30, q[2]+uint8(min(45, 255-int(q[2]))) }))); d < 0.005 {
+		t.Errorf("another hue is at %g", d)
+	}
+	clear := changed(p, func(x, _ int, q []uint8) {
+		if x < 50 {
+			clear4(q)
+		}
+	})
+	clear.Opaque = false
+	kept := OfPixels(clear)
+	whole := changed(clear, func(x, _ int, q []uint8) { // black where nothing was: equal on black, not on white
+		q[3] = 255
+	})
+	whole.Opaque = true
+	if d := kept.Distance(OfPixels(whole)); d < 0.2 {
+		t.Errorf("lost transparency is at %g", d)
+	}
+}
+
+func clear4(q []uint8) { q[0], q[1], q[2], q[3] = 0, 0, 0, 0 }
+
+func TestPlanesAndPixelsAgree(t *testing.T) {
+	p := meadow(160, 90)
+	planes := p.To420()
+	a, b := OfPixels(p), OfPlanes(planes)
+	if d := a.Distance(b); d > 0.002 {
+		t.Errorf("the same picture in planes is at %g", d)
+	}
+	if d := b.Distance(OfPlanes(planes.ToLimited())); d > 0.004 {
+		t.Errorf("the same planes in limited range are at %g", d)
+	}
+}
+
+func TestLikenessAndItsInverse(t *testing.T) {
+	last := 101.0
+	for d := 1e-6; d < 1; d *= 1.3 {
+		l := Likeness(d)
+		if l > last || l < 0 || l > 100 {
+			t.Fatalf("likeness of %g is %v after %v", d, l, last)
+		}
+		last = l
+	}
+	for l := 1.0; l <= 99; l++ {
+		if got := Likeness(DistanceAt(l)); math.Abs(got-l) > 0.01 {
+			t.Errorf("likeness %v is distance %g, which is likeness %v", l, DistanceAt(l), got)
+		}
+	}
+}
+
+// anEncoder whose distance falls as an exponential of the setting, and whose bytes grow.
+func anEncoder(tries *int, step float64) Encoder {
+	return Encoder{Least: 0, Most: 100, Step: step, Try: func(s float64) ([]byte, float64, error) {
+		*tries++
+		return make([]byte, int(1000*math.Exp(s/25))), 0.2 * math.Exp(-s/22), nil
+	}}
+}
+
+func TestSearchFindsTheSetting(t *testing.T) {
+	for target := 0.19; target > 0.003; target *= 0.8 {
+		for _, guess := range []float64{0, 20, 50, 80, 100} {
+			tries := 0
+			f, err := Search(anEncoder(&tries, 0.5), target, guess, -0.06)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if math.Abs(math.Log(f.Distance/target)) > 0.05 {
+				t.Errorf("target %g from %v: found %g at %v after %v", target, guess, f.Distance, f.Setting, f.Trials)
+			}
+			if tries > mostTrials || len(f.Trials) != tries {
+				t.Errorf("%d encodes, %d told", tries, len(f.Trials))
+			}
+		}
+	}
+	// Beyond what the encoder can do the nearest is found.
+	tries := 0
+	if f, err := Search(anEncoder(&tries, 1), 1e-5, 50, -0.06); err != nil || f.Setting != 100 {
+		t.Errorf("an impossible target ends at %v, %v", f.Setting, err)
+	}
+}
+
+func TestWithinABudget(t *testing.T) {
+	for budget := 1100; budget < 50_000; budget = budget * 5 / 4 {
+		tries := 0
+		e := anEncoder(&tries, 1)
+		has, err := Search(e, DistanceAt(85), 60, -0.05)
+		if err != nil {
+			t.Fatal(err)
+		}
+		tries = 0
+		f, ok, err := Within(e, has, budget)
+		if err != nil || !ok || len(f.Data) > budget {
+			t.Fatalf("budget %d: %d bytes, ok %v, %v", budget, len(f.Data), ok, err)
+		}
+		if f.Setting < has.Setting && float64(len(f.Data)) < 0.85*float64(budget) {
+			t.Errorf("budget %d: only %d bytes are used, at %v", budget, len(f.Data), f.Setting)
+		}
+		if tries > 8 {
+			t.Errorf("budget %d took %d encodes", budget, tries)
+		}
+	}
+	tries := 0
+	e := anEncoder(&tries, 1)
+	has, _ := Search(e, 0.01, 60, -0.05)
+	if f, ok, err := Within(e, has, 900); ok || err != nil || len(f.Data) != 1000 {
+		t.Errorf("out of reach: ok %v, %d bytes, %v; want the smallest, 1000", ok, len(f.Data), err)
+	}
+}
+
+func BenchmarkDistance(b *testing.B) {
+	p := meadow(640, 400).To420()
+	original := OfPlanes(p)
+	for b.Loop() {
+		original.Distance(OfPlanes(p))
+	}
+}
