@@ -25,7 +25,7 @@ func (m *Indexed) Pixels() *RGBA {
 	return p
 }
 
-// cell is one colour of a histogram, in 5 bits a channel, with what fell into it.
+// cell is one colour of a histogram, in 6 bits a channel, with what fell into it.
 type cell struct {
 	sum   [4]float64
 	count float64
@@ -45,7 +45,7 @@ var channelWeight = [4]float64{0.6, 1, 0.4, 1.2}
 func Reduce(p *RGBA, n int, dither bool) *Indexed {
 	cells := histogram(p)
 	m := &Indexed{W: p.W, H: p.H, Pix: make([]uint8, p.W*p.H), Palette: choose(cells, n)}
-	near := newNearest(m.Palette)
+	near := newNearest(m.Palette, dither)
 	if !dither {
 		for y := range p.H {
 			row := p.Row(y)
@@ -89,9 +89,9 @@ func Reduce(p *RGBA, n int, dither bool) *Indexed {
 }
 
 func histogram(p *RGBA) []cell {
-	const bits = 5
-	index := make([]int32, 1<<(4*bits))
+	index := map[uint32]int{}
 	var cells []cell
+	last, at := uint32(1)<<31, 0
 	for y := range p.H {
 		row := p.Row(y)
 		for i := 0; i+3 < len(row); i += 4 {
@@ -99,12 +99,16 @@ func histogram(p *RGBA) []cell {
 			if q[3] == 0 {
 				q = [4]uint8{}
 			}
-			k := int(q[0]>>3)<<15 | int(q[1]>>3)<<10 | int(q[2]>>3)<<5 | int(q[3]>>3)
-			if index[k] == 0 {
-				cells = append(cells, cell{})
-				index[k] = int32(len(cells))
+			if k := uint32(q[0]>>2)<<18 | uint32(q[1]>>2)<<12 | uint32(q[2]>>2)<<6 | uint32(q[3]>>2); k != last {
+				var known bool
+				if at, known = index[k]; !known {
+					at = len(cells)
+					cells = append(cells, cell{})
+					index[k] = at
+				}
+				last = k
 			}
-			c := &cells[index[k]-1]
+			c := &cells[at]
 			for j, v := range q {
 				c.sum[j] += float64(v)
 			}
@@ -244,14 +248,18 @@ func closest(centres [][4]float64, v [4]float64) int {
 	return at
 }
 
-// nearest finds palette colours, and remembers what it found by 6 bits a channel.
+// nearest finds palette colours, and remembers what it found: by 6 bits a channel where errors are spread anyway.
 type nearest struct {
 	centres [][4]float64
 	known   map[uint32]uint8
+	drop    int // bits of each channel that don't matter
 }
 
-func newNearest(palette [][4]uint8) *nearest {
+func newNearest(palette [][4]uint8, coarse bool) *nearest {
 	n := &nearest{known: map[uint32]uint8{}}
+	if coarse {
+		n.drop = 2
+	}
 	for _, q := range palette {
 		n.centres = append(n.centres, [4]float64{float64(q[0]), float64(q[1]), float64(q[2]), float64(q[3])})
 	}
@@ -259,7 +267,7 @@ func newNearest(palette [][4]uint8) *nearest {
 }
 
 func (n *nearest) find(r, g, b, a int) uint8 {
-	k := uint32(r>>2)<<18 | uint32(g>>2)<<12 | uint32(b>>2)<<6 | uint32(a>>2)
+	k := uint32(r>>n.drop)<<24 | uint32(g>>n.drop)<<16 | uint32(b>>n.drop)<<8 | uint32(a>>n.drop)
 	if i, ok := n.known[k]; ok {
 		return i
 	}

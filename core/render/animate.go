@@ -141,7 +141,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 		return refuseEncoding(err)
 	}
 	result.Data, result.Format, result.How = data, format, m.how
-	if own, f := itself(source, info, plan, paints, job); own != nil && len(own) <= len(data) {
+	if own, f := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
 		result.Data, result.Format, result.How = own, f, Encoding{Kind: m.how.Kind, Way: "source"}
 	}
 	if budget := job.Request.Budget; budget > 0 && len(result.Data) > int(budget) {

@@ -23,11 +23,15 @@ func (f *finish) deliver(result *Result, source []byte, info codec.Info, plan ge
 		}
 	}
 	result.Data, result.How = data, how
-	if own, format := itself(source, info, plan, paints, job); own != nil && len(own) <= len(data) {
+	if own, format := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
 		result.Data, result.Format, result.How = own, format, Encoding{Kind: how.Kind, Way: "source"}
 	}
 	return nil
 }
+
+// notWorth reports whether the source's own bytes are as good as so few: another generation of loss isn't worth a
+// thirtieth.
+func notWorth(own, anew int) bool { return own <= anew+anew/30 }
 
 func refuseEncoding(err error) error {
 	var no *policy.Refusal

@@ -1,0 +1,59 @@
+package policy
+
+import (
+	"testing"
+
+	"echolane/core/declare"
+)
+
+// What clients really send for an image, and what a new site answers a photograph with.
+func TestEveryClientGetsWhatItCanShow(t *testing.T) {
+	site, _, err := Compile(NewDocument("kestrel"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		client, accept string
+		want           declare.Format
+	}{
+		{"Chromium, <img>", "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8", declare.AVIF},
+		{"Chromium, a tab", "text/html,application/xhtml+xml,application/xml;q=0.9,image/avif,image/webp,image/apng,*/*;q=0.8,application/signed-exchange;v=b3;q=0.7", declare.AVIF},
+		{"Firefox 128 and later, <img>", "image/avif,image/webp,image/png,image/svg+xml,image/*;q=0.8,*/*;q=0.5", declare.AVIF},
+		{"Firefox before 128, <img>", "image/avif,image/webp,*/*", declare.AVIF},
+		{"Firefox before 93, <img>", "image/webp,*/*", declare.WebP},
+		{"Firefox before 65, <img>", "image/png,image/*;q=0.8,*/*;q=0.5", declare.JPEG},
+		{"Safari 16 and later, <img>", "image/webp,image/avif,image/jxl,image/heic,image/heic-sequence,video/*;q=0.8,image/png,image/svg+xml,image/*;q=0.8,*/*;q=0.5", declare.AVIF},
+		{"Safari 14, <img>", "image/webp,image/png,image/svg+xml,image/*;q=0.8,video/*;q=0.8,*/*;q=0.5", declare.WebP},
+		{"Safari before 14, <img>", "image/png,image/svg+xml,image/*;q=0.8,video/*;q=0.8,*/*;q=0.5", declare.JPEG},
+		{"Safari, a tab", "text/html,application/xhtml+xml,application/xml;q=0.9,*/*;q=0.8", declare.JPEG},
+		{"an old Edge", "image/png,image/svg+xml,image/*;q=0.8,*/*;q=0.5", declare.JPEG},
+		{"a search engine's picture bot", "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8", declare.AVIF},
+		{"a search engine's bot", "*/*", declare.JPEG},
+		{"a link preview's bot", "image/*", declare.JPEG},
+		{"a link preview's bot, with types", "image/jpeg, image/png, image/gif", declare.JPEG},
+		{"a feed reader", "image/png,image/jpeg,image/gif,image/*;q=0.7", declare.JPEG},
+		{"a feed reader without the field", "", declare.JPEG},
+		{"a mail client's proxy", "image/webp,image/*,*/*;q=0.8", declare.WebP},
+		{"a mail client", "*/*", declare.JPEG},
+		{"curl", "*/*", declare.JPEG},
+		{"wget", "*/*;q=0.8, image/*;q=0.5", declare.JPEG},
+		{"Python's requests", "*/*", declare.JPEG},
+		{"okhttp on a phone", "image/webp", declare.WebP},
+		{"no to AVIF, by name", "image/avif;q=0,image/webp,*/*", declare.WebP},
+		{"no to both", "image/avif;q=0.0, image/webp;q=0, */*;q=1", declare.JPEG},
+		{"only AVIF", "image/avif", declare.AVIF},
+		{"little love is enough", "image/jpeg, image/avif;q=0.001", declare.AVIF},
+		{"white space and case", " Image/AVIF ;q=0.9 , IMAGE/WEBP", declare.AVIF},
+		{"parameters before the weight", "image/avif;profile=main;q=1", declare.AVIF},
+		{"something longer", "image/avifs, image/webp2", declare.JPEG},
+		{"a weight that says nothing counts as none", ";;;,,image/webp;q=,=", declare.JPEG},
+	} {
+		if got := site.Offer(ReadAccept(c.accept), 72)[0]; got != c.want {
+			t.Errorf("%s: %q gets %v, want %v", c.client, c.accept, got, c.want)
+		}
+	}
+	// Only two bits of the field matter, so variants and caches aren't split by the rest.
+	if a, b := ReadAccept("image/avif,image/webp,image/apng,*/*;q=0.8"), ReadAccept("image/webp;q=.1,image/avif"); a != b {
+		t.Errorf("two clients that take the same get %v and %v", a, b)
+	}
+}

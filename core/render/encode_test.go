@@ -1,0 +1,398 @@
+package render
+
+import (
+	"bytes"
+	"errors"
+	"fmt"
+	"image"
+	"image/color"
+	stdgif "image/gif"
+	stdjpeg "image/jpeg"
+	"math/rand/v2"
+	"os"
+	"os/exec"
+	"path/filepath"
+	"testing"
+	"time"
+
+	"echolane/core/codec/avif"
+	"echolane/core/codec/gif"
+	"echolane/core/codec/jpeg"
+	"echolane/core/codec/webp"
+	"echolane/core/declare"
+	"echolane/core/fidelity"
+	"echolane/core/policy"
+	"echolane/core/raster"
+	"echolane/demo/pictures"
+)
+
+// shown decodes a variant of any format, premultiplied.
+func shown(t testing.TB, data []byte) *raster.RGBA {
+	t.Helper()
+	p, err := pixelsOf(data, declare.Declarations{}, policy.DefaultLimits)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return p
+}
+
+func drawn(t testing.TB, name string) []byte {
+	t.Helper()
+	source, err := pictures.Draw(name)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return source
+}
+
+func TestEveryFormatIsWrittenAndRead(t *testing.T) {
+	source := asPNG(t, scene(200, 140))
+	want := shown(t, source)
+	for _, format := range []string{"avif", "webp", "jpeg", "png", "gif"} {
+		r := variant(t, source, "quality=80&format="+format)
+		info, err := Probe(r.Data)
+		if err != nil {
+			t.Fatalf("%s: %v", format, err)
+		}
+		if info.Type != "image/"+format || info.W != 200 || info.H != 140 || info.Frames != 1 || r.Format.String() != format {
+			t.Errorf("%s: %+v", format, info)
+		}
+		if db := psnr(t, shown(t, r.Data), want); db < 29 {
+			t.Errorf("%s at quality 80: %.1f dB", format, db)
+		}
+	}
+}
+
+func TestLosslessIsExact(t *testing.T) {
+	m := scene(90, 61)
+	for y := range 20 {
+		for x := range 30 {
+			m.SetNRGBA(x, y, color.NRGBA{uint8(8 * x), uint8(9 * y), 77, uint8(4 + 8*x)})
+		}
+	}
+	source := asPNG(t, m)
+	want := shown(t, source)
+	for _, format := range []string{"avif", "webp", "png"} {
+		got := shown(t, variant(t, source, "quality=lossless&format="+format).Data)
+		for y := range want.H {
+			a, b := got.Row(y), want.Row(y)
+			for i := range a {
+				if d := int(a[i]) - int(b[i]); d > 1 || d < -1 || d != 0 && b[i|3] == 255 { // premultiplying and back may cost a level
+					t.Fatalf("%s: byte %d of row %d is %d, want %d", format, i, y, a[i], b[i])
+				}
+			}
+		}
+	}
+}
+
+// The promise of `quality`: as near as libjpeg-turbo comes to the same picture at that number, in every format.
+func TestQualityMeansTheSameInEveryFormat(t *testing.T) {
+	for _, name := range []string{"delta-red.jpg", "festival-crowd.jpg", "spool-turned.jpg"} {
+		source := drawn(t, name)
+		exact := shown(t, variant(t, source, "width=480&format=png").Data)
+		planes := exact.To420()
+		original := fidelity.OfPlanes(planes)
+		for _, q := range []int{50, 72, 85} {
+			data, err := jpeg.EncodePlanes(planes, q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+			if err != nil {
+				t.Fatal(err)
+			}
+			aim := fidelity.Likeness(original.Distance(fidelity.OfPlanes(p.YCbCr)))
+			for format, read := range map[string]func([]byte) (*raster.YCbCr, error){"webp": webp.DecodePlanes, "avif": avif.DecodePlanes} {
+				r := variant(t, source, fmt.Sprintf("width=480&quality=%d&format=%s", q, format))
+				planes, err := read(r.Data)
+				if err != nil {
+					t.Fatal(err)
+				}
+				got := fidelity.Likeness(original.Distance(fidelity.OfPlanes(planes)))
+				if got < aim-3 || got > aim+3 {
+					t.Errorf("%s, quality %d, %s: likeness %.1f, libjpeg-turbo has %.1f (%+v)", name, q, format, got, aim, r.How)
+				}
+				if r.How.Way != "searched" || len(r.How.Trials) == 0 || len(r.How.Trials) > 4 {
+					t.Errorf("%s, quality %d, %s: %+v", name, q, format, r.How)
+				}
+			}
+		}
+	}
+}
+
+func TestPredictedTakesOneEncode(t *testing.T) {
+	j := job(t, "width=300&format=webp&quality=60")
+	j.Predict = true
+	r, err := Variant(drawn(t, "delta-red.jpg"), j)
+	if err != nil || r.How.Way != "predicted" || len(r.How.Trials) != 0 {
+		t.Errorf("%+v, %v", r.How, err)
+	}
+}
+
+func TestABudgetIsKept(t *testing.T) {
+	source := drawn(t, "festival-crowd.jpg")
+	for _, format := range []string{"jpeg", "webp", "avif"} {
+		free := variant(t, source, "width=400&quality=80&format="+format)
+		budget := len(free.Data) * 6 / 10
+		r := variant(t, source, fmt.Sprintf("width=400&quality=80&budget=%d&format=%s", budget, format))
+		if len(r.Data) > budget || len(r.Data) < budget*7/10 || r.How.Way != "budget" {
+			t.Errorf("%s: %d bytes of %d: %+v", format, len(r.Data), budget, r.How)
+		}
+		if r = variant(t, source, fmt.Sprintf("width=400&quality=80&budget=%d&format=%s", len(free.Data)+1, format)); !bytes.Equal(r.Data, free.Data) {
+			t.Errorf("%s: a budget that is large enough changes the variant", format)
+		}
+	}
+	_, err := Variant(source, job(t, "width=400&budget=300&format=webp"))
+	var no *policy.Refusal
+	if !errors.As(err, &no) || no.Reason != "budget-out-of-reach" || no.Status != 422 || no.Allowed == "" {
+		t.Errorf("300 bytes: %v", err)
+	}
+}
+
+func TestTheSourcesOwnDataIsSentWhereThatIsAllThatIsAsked(t *testing.T) {
+	// As tight as the format goes.
+	source := variant(t, asPNG(t, scene(300, 200)), "quality=40&format=jpeg").Data
+	make := func(source []byte, query string, defaults string) Result {
+		t.Helper()
+		d, err := declare.Parse(query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		base, _ := declare.Parse(defaults)
+		r, err := Variant(source, Job{Request: d.Resolve(base, []declare.Format{declare.JPEG, declare.PNG}), Limits: policy.DefaultLimits})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r
+	}
+	const site = "quality=72&object-fit=cover"
+	for _, query := range []string{"", "width=300", "width=900", "width=300&height=200&object-fit=fill"} {
+		if r := make(source, query, site); r.How.Way != "source" || !bytes.Equal(r.Data, source) {
+			t.Errorf("%q: %s, %d bytes of %d", query, r.How.Way, len(r.Data), len(source))
+		}
+	}
+	for _, query := range []string{"width=299", "quality=72", "format=png", "filter=grayscale(1)", "rotate=90deg", "xywh=0,0,299,200", "scale=-1 1"} {
+		if r := make(source, query, site); r.How.Way == "source" {
+			t.Errorf("%q: the source itself is sent", query)
+		}
+	}
+	if r := make(withExif(source, 6), "", site); r.How.Way == "source" {
+		t.Error("a source that isn't upright is sent as it is")
+	}
+	// And a source that says where it was taken is sent without that.
+	told := withExif(source, 1)
+	if r := make(told, "", site); r.How.Way != "source" || bytes.Contains(r.Data, []byte("Exif")) || len(r.Data) >= len(told) {
+		t.Errorf("%s, %d bytes of %d", r.How.Way, len(r.Data), len(told))
+	}
+	// One that wastes bytes is encoded anew.
+	var b bytes.Buffer
+	if err := stdjpeg.Encode(&b, scene(300, 200), &stdjpeg.Options{Quality: 100}); err != nil {
+		t.Fatal(err)
+	}
+	if r := make(b.Bytes(), "", site); r.How.Way == "source" || len(r.Data) > b.Len()/2 {
+		t.Errorf("a wasteful source: %s, %d bytes of %d", r.How.Way, len(r.Data), b.Len())
+	}
+}
+
+func TestADamagedSourceIsntEncodedFinerThanItIs(t *testing.T) {
+	var b bytes.Buffer
+	if err := stdjpeg.Encode(&b, scene(300, 200), &stdjpeg.Options{Quality: 30}); err != nil {
+		t.Fatal(err)
+	}
+	if q := jpeg.Quality(b.Bytes()); q < 29 || q > 31 {
+		t.Errorf("the source was written at 30, its tables say %d", q)
+	}
+	if r := variant(t, b.Bytes(), "quality=90&format=webp"); r.How.Quality > 31 {
+		t.Errorf("at its own size: %+v", r.How)
+	}
+	if r := variant(t, b.Bytes(), "width=100&quality=90&format=webp"); r.How.Quality != 90 {
+		t.Errorf("much reduced: %+v", r.How)
+	}
+}
+
+func TestAPaletteWhereNobodySeesIt(t *testing.T) {
+	source := drawn(t, "pattern-sheet.png")
+	exact := variant(t, source, "width=640&format=png&quality=lossless")
+	small := variant(t, source, "width=640&format=png&quality=72")
+	if small.How.Way != "palette" || float64(len(small.Data)) > 0.45*float64(len(exact.Data)) || small.How.Likeness < 90 {
+		t.Errorf("%d bytes of %d: %+v", len(small.Data), len(exact.Data), small.How)
+	}
+	// A photograph of many colours stays as it is.
+	photo := drawn(t, "festival-dawn.jpg")
+	if r := variant(t, photo, "width=400&format=png&quality=95"); r.How.Way == "palette" && r.How.Likeness < 95 {
+		t.Errorf("%+v", r.How)
+	}
+}
+
+// kite is an animation of n frames in which a square moves over a plain ground.
+func kite(n int, clear bool) []byte {
+	palette := color.Palette{color.NRGBA{40, 90, 160, 255}, color.NRGBA{220, 40, 40, 255}, color.NRGBA{}}
+	g := &stdgif.GIF{LoopCount: 2, Config: image.Config{Width: 60, Height: 40, ColorModel: palette}}
+	for i := range n {
+		m := image.NewPaletted(image.Rect(0, 0, 60, 40), palette)
+		for y := range 40 {
+			for x := range 60 {
+				switch {
+				case x >= 5*i && x < 5*i+10 && y >= 10 && y < 20:
+					m.SetColorIndex(x, y, 1)
+				case clear:
+					m.SetColorIndex(x, y, 2)
+				}
+			}
+		}
+		g.Image = append(g.Image, m)
+		g.Delay = append(g.Delay, 10+i)
+		disposal := byte(stdgif.DisposalNone)
+		if clear {
+			disposal = stdgif.DisposalBackground
+		}
+		g.Disposal = append(g.Disposal, disposal)
+	}
+	var b bytes.Buffer
+	if err := stdgif.EncodeAll(&b, g); err != nil {
+		panic(err)
+	}
+	return b.Bytes()
+}
+
+func TestAnimationsKeepTheirFramesTimesAndLoops(t *testing.T) {
+	for _, clear := range []bool{false, true} {
+		source := kite(6, clear)
+		for _, format := range []string{"webp", "gif"} {
+			r := variant(t, source, "width=30&quality=72&format="+format)
+			info, err := Probe(r.Data)
+			if err != nil {
+				t.Fatal(err)
+			}
+			if info.W != 30 || info.H != 20 || info.Frames != 6 || info.Plays != 3 {
+				t.Errorf("%s, clear %v: %+v", format, clear, info)
+			}
+			read := map[string]func([]byte, func(*raster.RGBA, time.Duration) error) error{"webp": webp.Frames, "gif": gif.Frames}[format]
+			i := 0
+			err = read(r.Data, func(p *raster.RGBA, shown time.Duration) error {
+				if want := time.Duration(100+10*i) * time.Millisecond; shown != want {
+					t.Errorf("%s, clear %v: frame %d is shown %v, want %v", format, clear, i, shown, want)
+				}
+				at := p.Row(7)[4*int(2.5*float64(i)+2.5):]
+				if at[0] < 190 || at[1] > 80 || at[3] < 240 {
+					t.Errorf("%s, clear %v: the kite of frame %d is %v", format, clear, i, at[:4])
+				}
+				far := p.Row(17)[4*2:] // below it: the ground
+				if clear && far[3] != 0 || !clear && (far[2] < 130 || far[3] < 240) {
+					t.Errorf("%s, clear %v: the ground of frame %d is %v", format, clear, i, far[:4])
+				}
+				if i > 2 { // where it was two frames ago nothing of it is left
+					if was := p.Row(7)[4*int(2.5*float64(i-3)+1):]; was[0] > 120 && was[3] > 100 {
+						t.Errorf("%s, clear %v: frame %d still shows the kite of before: %v", format, clear, i, was[:4])
+					}
+				}
+				i++
+				return nil
+			})
+			if err != nil || i != 6 {
+				t.Errorf("%s: %d frames, %v", format, i, err)
+			}
+		}
+		if r := variant(t, source, "width=30&animation=none&format=webp"); mustProbe(t, r.Data).Frames != 1 {
+			t.Error("animation=none gives an animation")
+		}
+		if r := variant(t, source, "width=30&format=jpeg"); mustProbe(t, r.Data).Frames != 1 || r.Format != declare.JPEG {
+			t.Error("format=jpeg gives no still")
+		}
+	}
+}
+
+func mustProbe(t testing.TB, data []byte) (info struct{ Frames int }) {
+	t.Helper()
+	i, err := Probe(data)
+	if err != nil {
+		t.Fatal(err)
+	}
+	info.Frames = i.Frames
+	return info
+}
+
+func TestAnimationsAreBoundedBeforeTheyAreDecoded(t *testing.T) {
+	j := job(t, "width=30&format=webp")
+	j.Limits.SourcePixels = 60 * 40 * 5
+	_, err := Variant(kite(6, false), j)
+	var no *policy.Refusal
+	if !errors.As(err, &no) || no.Reason != "source-too-many-pixels" {
+		t.Errorf("%v", err)
+	}
+}
+
+// fromPhone is a picture as a phone would upload it.
+func fromPhone(t testing.TB, m image.Image) []byte {
+	t.Helper()
+	dir := t.TempDir()
+	in, out := filepath.Join(dir, "a.png"), filepath.Join(dir, "a.heic")
+	if err := os.WriteFile(in, asPNG(t, m), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	if says, err := exec.Command("heif-enc", "-q", "80", "-o", out, in).CombinedOutput(); err != nil {
+		t.Fatalf("heif-enc (Debian's libheif-examples): %v: %s", err, says)
+	}
+	data, err := os.ReadFile(out)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return data
+}
+
+func TestPhonesPicturesAreRead(t *testing.T) {
+	m := scene(160, 120)
+	source := fromPhone(t, m)
+	r := variant(t, source, "width=80&format=png")
+	if r.Source != "image/heic" || r.Natural.W != 160 || r.Natural.H != 120 {
+		t.Fatalf("%+v", r)
+	}
+	if db := psnr(t, shown(t, r.Data), shown(t, variant(t, asPNG(t, m), "width=80&format=png").Data)); db < 30 {
+		t.Errorf("%.1f dB", db)
+	}
+}
+
+// Files that are cut off, bent or lie are answered with a reason, in bounded time.
+func TestBrokenFilesOfEveryFormat(t *testing.T) {
+	m := scene(64, 48)
+	var b bytes.Buffer
+	if err := stdjpeg.Encode(&b, m, nil); err != nil {
+		t.Fatal(err)
+	}
+	whole := map[string][]byte{"jpeg": b.Bytes(), "png": asPNG(t, m), "gif": kite(4, false), "heic": fromPhone(t, m)}
+	for _, f := range []string{"webp", "avif"} {
+		whole[f] = variant(t, asPNG(t, m), "quality=80&format="+f).Data
+	}
+	whole["moving webp"] = variant(t, kite(4, true), "format=webp").Data
+	r := rand.New(rand.NewPCG(11, 5))
+	try := func(name string, data []byte) error {
+		begin := time.Now()
+		_, err := Variant(data, job(t, "width=20&format=png"))
+		var no *policy.Refusal
+		if err != nil && (!errors.As(err, &no) || no.Detail == "" || no.Remedy == "") {
+			t.Errorf("%s: %v", name, err)
+		}
+		if took := time.Since(begin); took > 20*time.Second {
+			t.Errorf("%s took %v", name, took)
+		}
+		return err
+	}
+	for name, data := range whole {
+		if err := try(name, data); err != nil {
+			t.Errorf("%s, whole: %v", name, err)
+		}
+		for i := range 32 {
+			err := try(fmt.Sprintf("%s cut at %d/32", name, i), data[:len(data)*i/32])
+			if i < 16 && err == nil && name != "gif" && name != "moving webp" && name != "jpeg" {
+				t.Errorf("%s, cut at %d/32, gives a picture", name, i)
+			}
+		}
+		for range 150 {
+			bent := bytes.Clone(data)
+			for range 1 + r.IntN(4) {
+				bent[r.IntN(len(bent))] ^= 1 << r.IntN(8)
+			}
+			try(name+", bent", bent)
+		}
+	}
+}
