@@ -53,7 +53,7 @@ func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, 
 	whole := geometry.Rect{X1: plan.Canvas.W, Y1: plan.Canvas.H}
 	same := plan.Canvas == plan.Natural && plan.Placed == whole && plan.Cut == geometry.Rect{X1: plan.Upright.W, Y1: plan.Upright.H} &&
 		plan.Turn == 0 && !plan.MirrorX && !plan.MirrorY
-	plain := !paints.any && info.Orientation == 1 && info.Profile == nil && info.Colour.IsSRGB() && info.Coding != "CMYK" && info.Coding != "progressive CMYK"
+	plain := !paints.any && info.Orientation == 1 && len(info.Profile) == 0 && info.Colour.IsSRGB() && info.Coding != "CMYK" && info.Coding != "progressive CMYK"
 	if !deliverable || !same || !plain || !job.Request.Own || job.Request.Animation == declare.AnimationNone && info.Frames > 1 {
 		return nil, 0
 	}

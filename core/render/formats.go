@@ -52,7 +52,7 @@ func decode(source []byte, info codec.Info, scale int, planes bool) (codec.Pictu
 		return jpeg.Decode(source, jpeg.Options{Scale: scale, Planes: planes})
 	}
 	p, err := readers[info.Type].decode(source)
-	if err == nil && info.Profile == nil && !info.Colour.IsSRGB() && !info.Colour.HighRange() {
+	if err == nil && len(info.Profile) == 0 && !info.Colour.IsSRGB() && !info.Colour.HighRange() {
 		info.Colour.Convert(p.RGBA)
 	}
 	return p, err

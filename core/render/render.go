@@ -254,7 +254,7 @@ func (w *watch) lap(name string) {
 
 // openProfile gives the way from the source's colours to sRGB, nil where they are sRGB already.
 func openProfile(info codec.Info) *icc.Transform {
-	if info.Profile == nil {
+	if len(info.Profile) == 0 {
 		return nil
 	}
 	t := icc.New(info.Profile, info.Type == jpeg.Type && (info.Coding == "CMYK" || info.Coding == "progressive CMYK"))
