@@ -140,7 +140,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 	if err != nil {
 		return refuseEncoding(err)
 	}
-	result.Data, result.Format, result.How = data, format, m.how
+	result.Data, result.Format, result.How = codec.Embed(data, factsOf(source, job.Request.Retain)), format, m.how
 	if own, f := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
 		result.Data, result.Format, result.How = own, f, Encoding{Kind: m.how.Kind, Way: "source"}
 	}

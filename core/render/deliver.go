@@ -22,6 +22,9 @@ func (f *finish) deliver(result *Result, source []byte, info codec.Info, plan ge
 			return refuseEncoding(err)
 		}
 	}
+	if format := result.Format; format != declare.AVIF { // which has them in already
+		data = codec.Embed(data, f.facts)
+	}
 	result.Data, result.How = data, how
 	if own, format := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
 		result.Data, result.Format, result.How = own, format, Encoding{Kind: how.Kind, Way: "source"}
@@ -63,7 +66,7 @@ func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, 
 	for _, f := range job.Request.Formats {
 		if f == format {
 			if stripped, sure := codec.Strip(source); sure {
-				return stripped, format
+				return codec.Embed(stripped, factsOf(source, job.Request.Retain)), format
 			}
 		}
 	}
@@ -78,4 +81,12 @@ func sourceQuality(source []byte, info codec.Info, plan geometry.Plan) int {
 		return 0
 	}
 	return jpeg.Quality(source)
+}
+
+// factsOf are the embedded facts that a request retains.
+func factsOf(source []byte, r declare.Retain) codec.Facts {
+	if r == 0 {
+		return codec.Facts{}
+	}
+	return codec.FactsOf(source, codec.Keep{Rights: r&declare.RetainRights != 0, Camera: r&declare.RetainCamera != 0, Place: r&declare.RetainPlace != 0})
 }

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 
+	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/gif"
 	"echolane/core/codec/jpeg"
@@ -43,6 +44,7 @@ type finish struct {
 	most    int // a quality that the source itself doesn't go beyond; 0: unknown
 	matte   declare.Color
 	predict bool
+	facts   codec.Facts // what is embedded
 
 	looked *fidelity.Picture
 }
@@ -128,7 +130,7 @@ func (f *finish) straight() *raster.RGBA {
 func (f *finish) lossless(format declare.Format) ([]byte, error) {
 	switch format {
 	case declare.AVIF:
-		return avif.EncodeLossless(f.straight(), avifSpeed)
+		return avif.EncodeLossless(f.straight(), avif.Settings{Speed: avifSpeed, Facts: f.facts})
 	case declare.WebP:
 		return webp.EncodeLossless(f.straight())
 	default:
@@ -306,7 +308,7 @@ func (f *finish) encoder(format declare.Format, pixels *raster.RGBA, planes *ras
 	case declare.AVIF:
 		e.Least, e.Most, e.Step = 0, avif.MaxQuantizer-1, 1
 		settings := func(s float64) avif.Settings {
-			return avif.Settings{Quantizer: avif.MaxQuantizer - int(s+0.5), Speed: avifSpeed}
+			return avif.Settings{Quantizer: avif.MaxQuantizer - int(s+0.5), Speed: avifSpeed, Facts: f.facts}
 		}
 		e.name = func(s float64) string {
 			return fmt.Sprintf("AV1 quantizer %d, speed %d", settings(s).Quantizer, avifSpeed)

@@ -142,7 +142,7 @@ func Variant(source []byte, job Job) (Result, error) {
 	}
 	w.lap("decode")
 	defer picture.Free()
-	f := finish{quality: job.Request.Quality, most: sourceQuality(source, info, plan), matte: job.Request.Matte, predict: job.Predict}
+	f := finish{quality: job.Request.Quality, most: sourceQuality(source, info, plan), matte: job.Request.Matte, predict: job.Predict, facts: factsOf(source, job.Request.Retain)}
 	if picture.YCbCr != nil {
 		result.Format = likely
 		f.planes = resamplePlanes(picture.YCbCr, info, plan, scale)

@@ -139,45 +139,62 @@ type Settings struct {
 	Speed int
 	// FullChroma keeps colour at full size, which sharp coloured edges want.
 	FullChroma bool
+	// Facts are embedded.
+	Facts codec.Facts
 }
 
 // MaxQuantizer is the coarsest.
 const MaxQuantizer = 63
 
-func (s Settings) c() C.el_avif_settings {
+// write hands the settings to the encoder, with what they point to held in place.
+func (s Settings) write(lossless bool, encode func(c *C.el_avif_settings, out **C.uint8_t, n *C.size_t) C.int) ([]byte, error) {
 	// Alpha is what edges are seen by: finer than colour.
-	return C.el_avif_settings{quantizer: C.int(s.Quantizer), alpha_quantizer: C.int(s.Quantizer / 2), speed: C.int(s.Speed)}
+	c := C.el_avif_settings{quantizer: C.int(s.Quantizer), alpha_quantizer: C.int(s.Quantizer / 2), speed: C.int(s.Speed)}
+	if lossless {
+		c = C.el_avif_settings{speed: C.int(s.Speed), lossless: 1}
+	}
+	var pin runtime.Pinner
+	defer pin.Unpin()
+	if e := s.Facts.Exif; len(e) > 0 {
+		pin.Pin(&e[0])
+		c.exif, c.exif_size = (*C.uint8_t)(&e[0]), C.size_t(len(e))
+	}
+	if x := s.Facts.XMP; len(x) > 0 {
+		pin.Pin(&x[0])
+		c.xmp, c.xmp_size = (*C.uint8_t)(&x[0]), C.size_t(len(x))
+	}
+	var out *C.uint8_t
+	var n C.size_t
+	return taken(encode(&c, &out, &n), out, n)
 }
 
 // EncodePlanes writes a 4:2:0 picture in Full range.
 func EncodePlanes(p *raster.YCbCr, s Settings) ([]byte, error) {
-	var out *C.uint8_t
-	var n C.size_t
-	c := s.c()
-	status := C.el_avif_write_planes((*C.uint8_t)(&p.Y.Pix[0]), C.int(p.Y.Stride), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]),
-		C.int(p.Cb.Stride), C.int(p.W), C.int(p.H), &c, &out, &n)
-	return taken(status, out, n)
+	return s.write(false, func(c *C.el_avif_settings, out **C.uint8_t, n *C.size_t) C.int {
+		return C.el_avif_write_planes((*C.uint8_t)(&p.Y.Pix[0]), C.int(p.Y.Stride), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]),
+			C.int(p.Cb.Stride), C.int(p.W), C.int(p.H), c, out, n)
+	})
 }
 
 // EncodeRGBA writes a picture with straight alpha.
-func EncodeRGBA(p *raster.RGBA, s Settings) ([]byte, error) { return encode(p, s.c(), s.FullChroma) }
+func EncodeRGBA(p *raster.RGBA, s Settings) ([]byte, error) { return encode(p, s, false) }
 
-// EncodeLossless writes a picture with straight alpha, every pixel kept.
-func EncodeLossless(p *raster.RGBA, speed int) ([]byte, error) {
-	return encode(p, C.el_avif_settings{speed: C.int(speed), lossless: 1}, true)
+// EncodeLossless writes a picture with straight alpha, every pixel kept. Quantizer isn't looked at.
+func EncodeLossless(p *raster.RGBA, s Settings) ([]byte, error) {
+	s.FullChroma = true
+	return encode(p, s, true)
 }
 
-func encode(p *raster.RGBA, s C.el_avif_settings, full bool) ([]byte, error) {
-	var out *C.uint8_t
-	var n C.size_t
+func encode(p *raster.RGBA, s Settings, lossless bool) ([]byte, error) {
 	flag := func(b bool) C.int {
 		if b {
 			return 1
 		}
 		return 0
 	}
-	status := C.el_avif_write_pixels((*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), flag(p.Opaque), flag(full), &s, &out, &n)
-	return taken(status, out, n)
+	return s.write(lossless, func(c *C.el_avif_settings, out **C.uint8_t, n *C.size_t) C.int {
+		return C.el_avif_write_pixels((*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), flag(p.Opaque), flag(s.FullChroma), c, out, n)
+	})
 }
 
 func taken(status C.int, out *C.uint8_t, n C.size_t) ([]byte, error) {

@@ -136,6 +136,10 @@ static int encode(avifImage *m, const el_avif_settings *s, uint8_t **out, size_t
 	e->minQuantizerAlpha = e->maxQuantizerAlpha = s->alpha_quantizer;
 	if (!s->lossless)
 		avifEncoderSetCodecSpecificOption(e, "tune", "ssim");
+	if (s->exif)
+		avifImageSetMetadataExif(m, s->exif, s->exif_size);
+	if (s->xmp)
+		avifImageSetMetadataXMP(m, s->xmp, s->xmp_size);
 	avifRWData data = AVIF_DATA_EMPTY;
 	avifResult r = avifEncoderWrite(e, m, &data);
 	avifEncoderDestroy(e);

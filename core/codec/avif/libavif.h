@@ -27,6 +27,8 @@ typedef struct {
 	int quantizer, alpha_quantizer; // 0 (lossless) to 63
 	int speed; // 0 (thorough) to 10
 	int lossless;
+	const uint8_t *exif, *xmp; // NULL for none
+	size_t exif_size, xmp_size;
 } el_avif_settings;
 
 // Both write 8-bit pictures, from 4:2:0 planes in full range or straight RGBA; *out is libavif's, for el_avif_free.
