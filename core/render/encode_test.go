@@ -16,6 +16,7 @@ import (
 	"time"
 
 	"echolane/core/codec/avif"
+	"echolane/core/codec/cmemory"
 	"echolane/core/codec/gif"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
@@ -393,6 +394,33 @@ func TestBrokenFilesOfEveryFormat(t *testing.T) {
 				bent[r.IntN(len(bent))] ^= 1 << r.IntN(8)
 			}
 			try(name+", bent", bent)
+		}
+	}
+}
+
+// What C libraries take for pictures that break on the way they give back.
+func TestBrokenFilesLeakNothing(t *testing.T) {
+	m := scene(64, 48)
+	whole := map[string][]byte{"png": asPNG(t, m), "heic": fromPhone(t, m), "moving webp": variant(t, kite(4, true), "format=webp").Data}
+	for _, f := range []string{"jpeg", "webp", "avif"} {
+		whole[f] = variant(t, asPNG(t, m), "quality=80&format="+f).Data
+	}
+	for name, data := range whole {
+		r := rand.New(rand.NewPCG(6, 6))
+		round := func() {
+			for i := range 60 {
+				bent := bytes.Clone(data[:len(data)-i*len(data)/90])
+				bent[r.IntN(len(bent))] ^= 1 << r.IntN(8)
+				Variant(bent, job(t, "width=20&format=webp"))
+				Variant(bent, job(t, "width=20&format=avif"))
+			}
+		}
+		round() // what libraries set up once
+		before := cmemory.InUse()
+		round()
+		round()
+		if grown := cmemory.InUse() - before; grown > 200_000 {
+			t.Errorf("%s: %d bytes are held after 240 broken pictures more", name, grown)
 		}
 	}
 }

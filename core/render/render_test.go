@@ -606,15 +606,52 @@ func TestExtremesAreAnsweredByTheRules(t *testing.T) {
 
 func FuzzVariant(f *testing.F) {
 	up := scene(24, 16)
-	var jp, gf bytes.Buffer
-	stdjpeg.Encode(&jp, up, nil)
-	gif.Encode(&gf, up, nil)
-	f.Add(jp.Bytes())
-	f.Add(withExif(jp.Bytes(), 6))
 	f.Add(asPNG(f, up))
-	f.Add(gf.Bytes())
-	f.Add(variant(f, asPNG(f, up), "format=webp").Data)
 	f.Add([]byte("II*\x00"))
+	fuzzSource(f)
+}
+
+func FuzzJPEG(f *testing.F) {
+	var b bytes.Buffer
+	stdjpeg.Encode(&b, scene(24, 16), nil)
+	f.Add(b.Bytes())
+	f.Add(withExif(b.Bytes(), 6))
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=jpeg").Data)
+	fuzzSource(f)
+}
+
+func FuzzPNG(f *testing.F) {
+	f.Add(asPNG(f, scene(24, 16)))
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=png&quality=50").Data)
+	fuzzSource(f)
+}
+
+func FuzzGIF(f *testing.F) {
+	f.Add(kite(3, true))
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=gif").Data)
+	fuzzSource(f)
+}
+
+func FuzzWebP(f *testing.F) {
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=webp").Data)
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=webp&quality=lossless").Data)
+	f.Add(variant(f, kite(3, true), "format=webp").Data)
+	fuzzSource(f)
+}
+
+func FuzzAVIF(f *testing.F) {
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=avif").Data)
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=avif&border-radius=8px").Data)
+	fuzzSource(f)
+}
+
+func FuzzHEIC(f *testing.F) {
+	f.Add(fromPhone(f, scene(24, 16)))
+	fuzzSource(f)
+}
+
+// fuzzSource holds that any bytes give a variant within its slot, or a refusal of the source.
+func fuzzSource(f *testing.F) {
 	j := job(f, "width=9&height=5")
 	j.Limits.SourcePixels = 1 << 20
 	f.Fuzz(func(t *testing.T, data []byte) {
