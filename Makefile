@@ -5,9 +5,10 @@ SHELL := /bin/bash
 BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev libavif-dev libheif-dev liblcms2-dev
 TEST_PACKAGES  := chromium fonts-dejavu-core libheif-examples
 BENCH_PACKAGES := nginx-light wrk
+PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm
 
-.PHONY: help demo test bench profile conformance-report fuzz examples screenshots build console binary check clean
+.PHONY: help demo test bench profile quality-report conformance-report fuzz examples screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
@@ -31,6 +32,11 @@ bench: build ## measure, and print ratios
 profile: build ## measure, and leave a CPU profile of each section in var/profiles
 	@scripts/need $(BENCH_PACKAGES)
 	go run ./bench -profiles var/profiles
+
+quality-report: ## hold compression against independent measures on photographs; writes var/quality.html
+	@scripts/need $(BUILD_PACKAGES) $(PHOTO_PACKAGES)
+	@mkdir -p var
+	go run ./bench/qualityreport var/quality.html
 
 conformance-report: ## write what a browser paints beside what we make, worst first
 	@scripts/need $(BUILD_PACKAGES) $(TEST_PACKAGES)

@@ -10,7 +10,6 @@ import (
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/policy"
-	"echolane/core/raster"
 	"echolane/core/render"
 	"echolane/testbed"
 )
@@ -36,7 +35,7 @@ func fresh(r *report) error {
 		return err
 	}
 	setting := render.WebPQuality(72)
-	planes := limited(made.RGBA)
+	planes := made.RGBA.To420().ToLimited()
 	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {
 		folder := filepath.Join(bed.Dir, "copies")
 		if err := os.MkdirAll(folder, 0o755); err != nil {
@@ -84,21 +83,4 @@ func fresh(r *report) error {
 		r.atMost("over HTTP against its codec calls", ratio(times[3], times[0], times[1]), "×", 1.5)
 		return nil
 	})
-}
-
-// limited turns pixels into the planes that libwebp takes; how well doesn't matter here.
-func limited(p *raster.RGBA) *raster.YCbCr {
-	out := &raster.YCbCr{W: p.W, H: p.H, ChromaX: 0.5, ChromaY: 0.5, Range: raster.Limited,
-		Y: raster.NewPlane(p.W, p.H), Cb: raster.NewPlane((p.W+1)/2, (p.H+1)/2), Cr: raster.NewPlane((p.W+1)/2, (p.H+1)/2)}
-	for y := range p.H {
-		for x := range p.W {
-			i := y*p.Stride + 4*x
-			red, green, blue := float64(p.Pix[i]), float64(p.Pix[i+1]), float64(p.Pix[i+2])
-			out.Y.Pix[y*out.Y.Stride+x] = uint8(16.5 + 0.257*red + 0.504*green + 0.098*blue)
-			j := y/2*out.Cb.Stride + x/2
-			out.Cb.Pix[j] = uint8(128.5 - 0.148*red - 0.291*green + 0.439*blue)
-			out.Cr.Pix[j] = uint8(128.5 + 0.439*red - 0.368*green - 0.071*blue)
-		}
-	}
-	return out
 }

@@ -37,3 +37,9 @@ func median(v []float64) float64 {
 	slices.Sort(v)
 	return v[len(v)/2]
 }
+
+// sinceStart is a clock for jobs.
+func sinceStart() func() time.Duration {
+	start := time.Now()
+	return func() time.Duration { return time.Since(start) }
+}

@@ -91,9 +91,9 @@ func TestLinkWritesTheAddressForm(t *testing.T) {
 
 func TestFetchSaysWhatMatters(t *testing.T) {
 	s := bed.Kestrel(t)
-	to := filepath.Join(t.TempDir(), "out.webp")
+	to := filepath.Join(t.TempDir(), "out.avif")
 	out := bed.Must(t, s, "fetch", "kestrel/catalogue/delta-red.jpg?width=640", "-o", to)
-	for _, want := range []string{"6000 × 4000", "640 × 427", "image/jpeg", "image/webp", "fwd=miss; stored", "first byte", "decode", "−98.9 %"} {
+	for _, want := range []string{"6000 × 4000", "640 × 427", "image/jpeg", "image/avif", "fwd=miss; stored", "first byte", "decode", "−98.9 %"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("fetch doesn't say %q:\n%s", want, out)
 		}
@@ -107,7 +107,7 @@ func TestFetchSaysWhatMatters(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	if info, err := render.Probe(data); err != nil || info.W != 640 || info.Type != "image/webp" {
+	if info, err := render.Probe(data); err != nil || info.W != 640 || info.Type != "image/avif" {
 		t.Errorf("saved %+v, %v", info, err)
 	}
 	var f fetched
@@ -161,7 +161,7 @@ func TestRenderWorksWithoutAService(t *testing.T) {
 	}{
 		{[]string{"/does/not/exist.jpg"}, 1, "no such file"},
 		{[]string{os.Args[0]}, 1, "not-an-image"},
-		{[]string{filepath.Join(bed.Pictures, "mark.png"), "-o", "x.tiff"}, 2, ".webp, .jpg or .png"},
+		{[]string{filepath.Join(bed.Pictures, "mark.png"), "-o", "x.tiff"}, 2, ".webp, .jpg, .png or .gif"},
 		{[]string{filepath.Join(bed.Pictures, "mark.png"), "quality=lossless", "-o", "x.jpg"}, 2, "format=webp"},
 		{nil, 2, "give a file"},
 	} {

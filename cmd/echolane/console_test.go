@@ -135,7 +135,7 @@ func TestEaselFromLaneToCopiedURL(t *testing.T) {
 		t.Errorf("the address bar says width=%q", got)
 	}
 	facts := p.text(`document.querySelector("section[aria-label=Variant]").innerText`)
-	for _, want := range []string{"kB", "image/webp", "ms"} {
+	for _, want := range []string{"kB", "image/avif", "ms"} {
 		if !strings.Contains(facts, want) {
 			t.Errorf("under the variant stands %q, without %q", facts, want)
 		}
@@ -147,8 +147,8 @@ func TestEaselFromLaneToCopiedURL(t *testing.T) {
 	p.must(p.Do(chromedp.Focus(chromedp.CSS("[role=slider][aria-label=Width]")), chromedp.KeyEvent("\u0303"))) // arrow right
 	p.until(`new URLSearchParams(location.search).get("width") === "301"`)
 
-	// Format by its button, fit by its first letters.
-	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("[aria-label=Format] button")].find(b => b.textContent === "png").click()`)))
+	// Format and fit by their first letters.
+	p.must(p.Do(chromedp.Focus(chromedp.CSS("button[aria-label=Format]")), chromedp.SendKeys(chromedp.CSS("button[aria-label=Format]"), "pn")))
 	p.until(`document.querySelector("section[aria-label=Variant]").innerText.includes("image/png")`)
 	p.must(p.Do(chromedp.Focus(chromedp.CSS("button[aria-label=Fit]")), chromedp.SendKeys(chromedp.CSS("button[aria-label=Fit]"), "con")))
 	p.until(`new URLSearchParams(location.search).get("object-fit") === "contain"`)
@@ -169,7 +169,7 @@ func TestEaselAddressHoldsTheWholeState(t *testing.T) {
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/dragon-tail.jpg?width=200&aspect-ratio=1%2F1&object-fit=fill&format=jpeg&quality=35"))
 	p.until(saving)
 	p.until(variantPixels + ` === "200 × 200"`)
-	state := p.text(`[...document.querySelectorAll("[data-state=on], button[aria-label=Fit]")].map(b => b.textContent).join(" ")`)
+	state := p.text(`[...document.querySelectorAll("[data-state=on], button[aria-label=Fit], button[aria-label=Format]")].map(b => b.textContent).join(" ")`)
 	for _, want := range []string{"fill", "jpeg"} {
 		if !strings.Contains(state, want) {
 			t.Errorf("chosen are %q, not %s", state, want)

@@ -32,14 +32,18 @@ func TestEveryPictureOfTheCatalogueIsDelivered(t *testing.T) {
 			continue
 		}
 		seen++
-		for _, c := range []struct{ accept, opaque, clear string }{
-			{browserAccept, "image/webp", "image/webp"},
-			{"image/png,image/*;q=0.5", "image/jpeg", "image/png"},
+		for _, c := range []struct{ accept, opaque, clear, moving string }{
+			{browserAccept, "image/avif", "image/avif", "image/webp"},
+			{"image/webp,*/*", "image/webp", "image/webp", "image/webp"},
+			{"image/png,image/*;q=0.5", "image/jpeg", "image/png", "image/gif"},
 		} {
 			a := s.Get(t, "/kestrel/catalogue/"+f.Name()+"?width=120&aspect-ratio=3/2", "Accept", c.accept)
 			want := c.opaque
 			if f.Name() == "mark.png" {
 				want = c.clear
+			}
+			if f.Name() == "launch.gif" {
+				want = c.moving
 			}
 			if a.StatusCode != 200 || a.Header.Get("Content-Type") != want {
 				t.Errorf("%s for %q: %d %s, want 200 %s; %.200s", f.Name(), c.accept, a.StatusCode, a.Header.Get("Content-Type"), want, a.Data)
@@ -76,7 +80,7 @@ func TestHeadersSayWhatHappened(t *testing.T) {
 	for name, want := range map[string]string{
 		"Cache-Status": "Echo-Lane; hit; detail=memory", "Server-Timing": `cache;desc="memory"`, "Vary": "Accept",
 		"Content-Location": "/kestrel/catalogue/sled-blue.jpg?width=200&quality=80", "X-Content-Type-Options": "nosniff",
-		"Cache-Control": "public, max-age=3600, stale-while-revalidate=86400", "Content-Type": "image/webp", "Content-Length": fmt.Sprint(len(first.Data)),
+		"Cache-Control": "public, max-age=3600, stale-while-revalidate=86400", "Content-Type": "image/avif", "Content-Length": fmt.Sprint(len(first.Data)),
 	} {
 		if got := second.Header.Get(name); got != want {
 			t.Errorf("%s: %q, want %q", name, got, want)
@@ -224,7 +228,7 @@ func TestVariantsAreRecorded(t *testing.T) {
 		var declarations, format string
 		var width, size int
 		err := db.QueryRow(ctx, "SELECT declarations, format, width, bytes FROM variants WHERE site = 'kestrel' AND lane = 'catalogue' AND path = 'mark.png'").Scan(&declarations, &format, &width, &size)
-		if err == nil && (declarations != "width=90&object-fit=cover&quality=72&format=webp,jpeg,png" || format != "webp" || width != 90 || size != len(a.Data)) {
+		if err == nil && (declarations != "width=90&object-fit=cover&quality=72&format=avif,webp,jpeg,png,gif,own" || format != "avif" || width != 90 || size != len(a.Data)) {
 			t.Fatalf("recorded %s %s %d %d", declarations, format, width, size)
 		}
 		return err

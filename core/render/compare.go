@@ -38,10 +38,7 @@ func Compare(a, b []byte, limits policy.Limits) (Comparison, error) {
 	w, h := min(pa.W, pb.W), min(pa.H, pb.H)
 	for _, p := range []*raster.RGBA{pa, pb} {
 		if math.Abs(float64(p.W)*float64(h)-float64(p.H)*float64(w)) > float64(max(p.W, p.H)) {
-			return Comparison{}, policy.No(policy.Refusal{
-				Reason: "shapes-differ", Detail: fmt.Sprintf("the pictures are %d × %d and %d × %d pixels", pa.W, pa.H, pb.W, pb.H),
-				Remedy: "compare pictures of one shape, such as a source and a variant that isn't cut",
-			})
+			return Comparison{}, fmt.Errorf("the pictures are %d × %d and %d × %d pixels: compare pictures of one shape, such as a source and a variant that isn't cut", pa.W, pa.H, pb.W, pb.H)
 		}
 	}
 	to := func(p *raster.RGBA) *raster.RGBA {

@@ -31,8 +31,11 @@ type Encoding struct {
 // Efforts, from measured tables of bytes against time (`go run ./bench encoding`).
 const (
 	webpEffort = webp.Effort
-	avifSpeed  = 8
+	avifSpeed  = AVIFSpeed
 )
+
+// AVIFSpeed is libavif's, 0 (thorough) to 10 (quick).
+const AVIFSpeed = 8
 
 const defaultQuality = 72
 
@@ -98,7 +101,16 @@ func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 	case declare.JPEG:
 		how.Way, how.Setting = "direct", fmt.Sprintf("libjpeg-turbo %d, 4:2:0", q)
 		data, err := jpeg.EncodePlanes(f.opaque(), q)
-		return data, how, err
+		if err != nil || f.predict {
+			return data, how, err
+		}
+		p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+		if err != nil {
+			return nil, how, err
+		}
+		defer p.Free()
+		how.Likeness = rounded(fidelity.OfPlanes(f.opaque()).Distance(fidelity.OfPlanes(p.YCbCr)))
+		return data, how, nil
 	case declare.PNG:
 		return f.png(how)
 	case declare.GIF:
@@ -108,6 +120,9 @@ func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 	}
 	return f.lossy(format, how)
 }
+
+// rounded is the likeness of a distance, to a tenth.
+func rounded(distance float64) float64 { return math.Round(10*fidelity.Likeness(distance)) / 10 }
 
 func (f *finish) kind() string {
 	const mostlyFlat = 0.45
@@ -175,7 +190,7 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	if err != nil {
 		return nil, how, err
 	}
-	how.Way, how.Aim = "searched", math.Round(10*fidelity.Likeness(target))/10
+	how.Way, how.Aim = "searched", rounded(target)
 	var found fidelity.Found
 	if sample := f.sample(); sample != nil {
 		defer sample.Free()
@@ -199,7 +214,7 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 		return nil, how, err
 	}
 	how.Setting, how.Trials = e.name(found.Setting), found.Trials
-	how.Likeness = math.Round(10*fidelity.Likeness(found.Distance)) / 10
+	how.Likeness = rounded(found.Distance)
 	if how.Kind == "graphic" && format == declare.WebP { // few colours often take fewer bytes as they are
 		if data, err := f.lossless(format); err == nil && len(data) <= len(found.Data) {
 			how.Way, how.Setting, how.Likeness, how.Quality = "lossless", "", 100, 0
@@ -383,7 +398,7 @@ func (f *finish) within(format declare.Format, data []byte, how Encoding, budget
 		return nil, how, overBudget(budget, len(found.Data), "allow more bytes, or ask for a smaller width or height")
 	}
 	how.Way, how.Setting = "budget", e.name(found.Setting)
-	how.Likeness = math.Round(10*fidelity.Likeness(found.Distance)) / 10
+	how.Likeness = rounded(found.Distance)
 	how.Trials = append(how.Trials, found.Trials[1:]...)
 	return found.Data, how, nil
 }

@@ -4,7 +4,7 @@ import { Choice } from "../parts/Choice";
 import { Dial } from "../parts/Dial";
 import { Pick } from "../parts/Pick";
 import type { Declarations } from "./declarations";
-import { blendModes, layer, paint, positions } from "./language";
+import { blendModes, encoding, layer, paint, positions } from "./language";
 import { Lines } from "./Lines";
 import { Section } from "./Section";
 
@@ -72,11 +72,11 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
         <legend className="mb-2 font-semibold">Encoding</legend>
         <div className="flex items-center justify-between">
           <span>Format</span>
-          <Choice
+          <Pick
             label="Format"
             value={d.format ?? "auto"}
-            options={["auto", "webp", "jpeg", "png"].map((v) => ({ value: v, text: v }))}
-            onChange={(f) => change({ format: f === "auto" ? undefined : f, ...(f === "jpeg" && quality === "lossless" ? { quality: undefined } : {}) })}
+            options={["auto", "avif", "webp", "jpeg", "png", "gif"].map((v) => ({ value: v, text: v }))}
+            onChange={(f) => change({ format: f === "auto" ? undefined : f, ...((f === "jpeg" || f === "gif") && quality === "lossless" ? { quality: undefined } : {}) })}
           />
         </div>
         <div className="flex items-center justify-between">
@@ -88,7 +88,7 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
               { value: "visible", text: "by quality" },
               { value: "lossless", text: "lossless" },
             ]}
-            onChange={(v) => change(v === "lossless" ? { quality: "lossless", ...(d.format === "jpeg" ? { format: undefined } : {}) } : { quality: undefined })}
+            onChange={(v) => change(v === "lossless" ? { quality: "lossless", ...(d.format === "jpeg" || d.format === "gif" ? { format: undefined } : {}) } : { quality: undefined })}
           />
         </div>
         {quality !== "lossless" && (
@@ -102,6 +102,21 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
           />
         )}
       </fieldset>
+      <Section title="Bytes and facts" declared={among(["budget", "animation", "retain"])}>
+        <Lines lines={encoding} values={d.more} onChange={set} />
+        <div className="flex items-center justify-between">
+          <span>Frames</span>
+          <Choice
+            label="Frames"
+            value={d.more["animation"] ?? "all"}
+            options={[
+              { value: "all", text: "all" },
+              { value: "none", text: "the first" },
+            ]}
+            onChange={(v) => set("animation", v === "all" ? undefined : v)}
+          />
+        </div>
+      </Section>
       <Section title="Part and turn" declared={among(["xywh", "scale", "rotate", "grow"])}>
         <Dial label="Turn" unit="deg" value={degrees(d.more["rotate"])} min={-180} max={180} rest={0} onChange={(v) => set("rotate", v ? `${v}deg` : undefined)} />
         <div className="flex items-center justify-between">

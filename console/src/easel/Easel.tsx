@@ -3,6 +3,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { getFacts, listSites, originalAddress } from "../api/client";
 import { addressOf, go, useAddress } from "../frame/address";
+import { Choice } from "../parts/Choice";
 import { Pick } from "../parts/Pick";
 import { Trouble } from "../parts/Trouble";
 import { Compare } from "./Compare";
@@ -11,6 +12,7 @@ import { CopyAddress } from "./CopyAddress";
 import { imageAddress, readDeclarations, writeDeclarations, type Declarations } from "./declarations";
 import { usePicture, useSettled } from "./pictures";
 import { Sources } from "./Sources";
+import { Sweep } from "./Sweep";
 
 export function Easel() {
   const address = useAddress();
@@ -67,11 +69,31 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
   const facts = useQuery({ queryKey: ["facts", site, lane, path], queryFn: ({ signal }) => getFacts(site, lane, path, signal) });
   const original = usePicture(originalAddress(site, lane, path));
   const variant = usePicture(settled);
-  const change = (d: Declarations) => go(addressOf("easel", [site, lane, ...path.split("/")], writeDeclarations(d)), true);
+  const view = props.query.get("view") === "sweep" ? "sweep" : "compare";
+  const show = (d: Declarations, v: string) => {
+    const q = writeDeclarations(d);
+    if (v === "sweep") q.set("view", v);
+    go(addressOf("easel", [site, lane, ...path.split("/")], q), true);
+  };
+  const change = (d: Declarations) => show(d, view);
   return (
     <>
       <div className="flex min-h-0 min-w-0 flex-col">
         <CopyAddress address={image} />
+        <div className="border-b border-line px-4 py-2">
+          <Choice
+            label="View"
+            value={view}
+            options={[
+              { value: "compare", text: "compare" },
+              { value: "sweep", text: "sweep" },
+            ]}
+            onChange={(v) => show(declared, v)}
+          />
+        </div>
+        {view === "sweep" ? (
+          <Sweep site={site} lane={lane} path={path} declared={declared} alpha={facts.data?.has_alpha ?? false} />
+        ) : (
         <Compare
           original={original.error ? undefined : original.data}
           variant={variant.error ? undefined : variant.data}
@@ -80,6 +102,7 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
           busy={variant.isFetching || settled !== image}
           error={variant.error ?? original.error}
         />
+        )}
       </div>
       <aside aria-label="Declarations" className="overflow-y-auto border-line p-4 max-lg:border-t lg:border-l">
         <Controls declared={declared} defaults={props.defaults} facts={facts.data} onChange={change} />

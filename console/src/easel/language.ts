@@ -32,6 +32,9 @@ export const language = [
   "matte",
   "format",
   "quality",
+  "budget",
+  "animation",
+  "retain",
 ];
 
 // What a line of text may say, by an example.
@@ -64,6 +67,11 @@ export const layer: Line[] = [
   { name: "after-text-align", label: "Alignment", example: "center" },
   { name: "after-background-color", label: "Ground", example: "rgb(0 0 0 / 50%)" },
   { name: "after-padding", label: "Padding", example: "4px 8px" },
+];
+
+export const encoding: Line[] = [
+  { name: "budget", label: "Budget", example: "60kB" },
+  { name: "retain", label: "Retain", example: "rights camera" },
 ];
 
 export const blendModes = [

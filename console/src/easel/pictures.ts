@@ -16,7 +16,7 @@ export interface Picture {
 
 async function load(address: string, signal: AbortSignal): Promise<Picture> {
   const start = performance.now();
-  const answer = await checked(await fetch(address, { signal, cache: "no-store", headers: { Accept: "image/webp,image/*;q=0.8" } }));
+  const answer = await checked(await fetch(address, { signal, cache: "no-store", headers: { Accept: "image/avif,image/webp,image/*;q=0.8" } }));
   const blob = await answer.blob();
   const ms = performance.now() - start;
   const bitmap = await createImageBitmap(blob);
