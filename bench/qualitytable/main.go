@@ -58,7 +58,7 @@ func run() error {
 			far[q] = append(far[q], jpegs[q])
 		}
 		var webps, avifs []point
-		for s := 0; s <= 100; s += 4 {
+		for s := 0; s <= 100; s += 7 {
 			data, err := webp.EncodePlanes(limited, float64(s))
 			if err != nil {
 				return err
@@ -69,7 +69,7 @@ func run() error {
 			}
 			webps = append(webps, point{float64(s), d})
 		}
-		for s := 0; s <= 63; s += 3 {
+		for s := 0; s <= 63; s += 5 {
 			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: 8})
 			if err != nil {
 				return err
@@ -84,6 +84,12 @@ func run() error {
 			settings["webp"][q] = append(settings["webp"][q], reach(webps, jpegs[q]))
 			settings["avif"][q] = append(settings["avif"][q], reach(avifs, jpegs[q]))
 		}
+		texture, plain := original.Activity()
+		fmt.Fprintf(os.Stderr, "activity %.4f %.4f", texture, plain)
+		for _, q := range []int{30, 50, 70, 85} {
+			fmt.Fprintf(os.Stderr, " %.2f %.2f", reach(webps, jpegs[q]), reach(avifs, jpegs[q]))
+		}
+		fmt.Fprintln(os.Stderr)
 		fmt.Fprintf(os.Stderr, "%-44s 50: %.4f webp %.0f avif %.0f   72: %.4f  85: %.4f webp %.0f avif %.0f\n", pic.Name,
 			jpegs[50], reach(webps, jpegs[50]), reach(avifs, jpegs[50]), jpegs[70], jpegs[85], reach(webps, jpegs[85]), reach(avifs, jpegs[85]))
 	}

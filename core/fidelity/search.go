@@ -30,7 +30,7 @@ type Found struct {
 const near = 0.035
 
 // mostTrials is after how many encodes a search takes the best.
-const mostTrials = 4
+const mostTrials = 5
 
 // run is a search that is under way.
 type run struct {
@@ -73,7 +73,7 @@ func (r *run) done(f Found) Found {
 
 // Search finds the setting whose picture is as far from the original as target. guess is where to begin, slope how
 // much the logarithm of the distance is thought to change with a setting one higher (below zero). It takes at most
-// four encodes, two in the usual case.
+// five encodes, two or three in the usual case.
 func Search(e Encoder, target, guess, slope float64) (Found, error) {
 	r := &run{e: e}
 	at := guess

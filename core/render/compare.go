@@ -62,13 +62,13 @@ func differences(p *raster.RGBA, a, b *fidelity.Picture) ([]byte, error) {
 	out.Opaque = true
 	for y := range p.H {
 		row, to := p.Row(y), out.Row(y)
-		gy := min(gh-1, max(0, (y-2)/4))
+		gy := min(gh-1, max(0, y-fidelity.Step/2)/fidelity.Step)
 		for x := range p.W {
 			q := row[4*x:]
 			grey := (54*int(q[0])+183*int(q[1])+19*int(q[2]))>>8 + 255 - int(q[3])
 			pale := float64(min(255, grey))*0.5 + 120
 			// Half of full red where the windows agree by a tenth less than wholly.
-			heat := math.Min(1, float64(far[gy*gw+min(gw-1, max(0, (x-2)/4))])*5)
+			heat := math.Min(1, float64(far[gy*gw+min(gw-1, max(0, x-fidelity.Step/2)/fidelity.Step)])*5)
 			to[4*x] = uint8(pale*(1-heat) + 200*heat)
 			to[4*x+1] = uint8(pale*(1-heat) + 20*heat)
 			to[4*x+2] = uint8(pale*(1-heat) + 40*heat)

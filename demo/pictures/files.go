@@ -31,7 +31,7 @@ func baseline(m image.Image, quality int, segments ...[]byte) ([]byte, error) {
 }
 
 func progressive(c *canvas, quality int) ([]byte, error) {
-	return corejpeg.EncodeRGBA(&raster.RGBA{Pix: c.Pix, Stride: c.Stride, W: c.w, H: c.h, Opaque: true}, quality)
+	return corejpeg.EncodePlanes((&raster.RGBA{Pix: c.Pix, Stride: c.Stride, W: c.w, H: c.h, Opaque: true}).To420(), quality)
 }
 
 func segment(marker byte, parts ...[]byte) []byte {

@@ -36,6 +36,7 @@ type shot struct {
 var shots = []shot{
 	{file: "easel-light.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-paint.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2&object-position=subject&after-content=url(catalogue/mark.png)&after-width=18%25&after-inset=auto+4%25+4%25+auto&border-radius=24px&filter=sepia(.6)+contrast(1.1)", w: 1280, h: 800, ready: `[data-testid=saving]`},
+	{file: "easel-sweep.png", url: console + "festival-crowd.jpg?width=480&view=sweep", w: 1280, h: 900, ready: `svg[aria-label="Likeness against bytes"] g:nth-of-type(9) circle:nth-of-type(12)`},
 	{file: "easel-dark.png", url: console + "mark.png?width=360&quality=40", w: 1280, h: 800, dark: true, ready: `[data-testid=saving]`},
 	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
 	{file: "lanes.png", url: places + "lanes/kestrel/press", w: 1280, h: 800, ready: `[aria-label="Test a source"]`},
@@ -81,7 +82,32 @@ func run(dir string) error {
 	if err := pair(b, filepath.Join(dir, "before-after.png")); err != nil {
 		return fmt.Errorf("before-after.png: %w", err)
 	}
+	if err := sweep(b, filepath.Join(dir, "sweep.png")); err != nil {
+		return fmt.Errorf("sweep.png: %w", err)
+	}
 	return terminals(dir)
+}
+
+// sweep shows the page that a sweep writes.
+func sweep(b *browser.Browser, to string) error {
+	page, err := filepath.Abs("var/sweep.html")
+	if err != nil {
+		return err
+	}
+	if says, err := exec.Command("bin/echolane", "sweep", "var/pictures/catalogue/festival-crowd.jpg", "width=640", "-o", page).CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, says)
+	}
+	if err := b.Look(1280, 1300, "light"); err != nil {
+		return err
+	}
+	if err := b.Open("file://" + page); err != nil {
+		return err
+	}
+	png, err := b.Shot()
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(to, png, 0o644)
 }
 
 // pair shows the same slot filled twice: with the source, and with the variant made for it.

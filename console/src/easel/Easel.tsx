@@ -53,7 +53,7 @@ export function Easel() {
         <Sources key={`${site}/${lane}`} site={site} lane={lane} path={rest.join("/") || undefined} onPick={(p) => go(addressOf("easel", [site, lane, ...p.split("/")], address.query))} />
       </aside>
       {rest.length > 0 ? (
-        <Work site={site} lane={lane} path={rest.join("/")} query={address.query} defaults={readDeclarations(new URLSearchParams(known?.document.defaults))} />
+        <Work site={site} lane={lane} path={rest.join("/")} query={address.query} formats={known?.document.formats ?? []} defaults={readDeclarations(new URLSearchParams(known?.document.defaults))} />
       ) : (
         <Empty>Pick a source.</Empty>
       )}
@@ -61,7 +61,7 @@ export function Easel() {
   );
 }
 
-function Work(props: { site: string; lane: string; path: string; query: URLSearchParams; defaults: Declarations }) {
+function Work(props: { site: string; lane: string; path: string; query: URLSearchParams; formats: string[]; defaults: Declarations }) {
   const { site, lane, path } = props;
   const declared = readDeclarations(props.query);
   const image = imageAddress(site, lane, path, declared);
@@ -92,7 +92,7 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
           />
         </div>
         {view === "sweep" ? (
-          <Sweep site={site} lane={lane} path={path} declared={declared} alpha={facts.data?.has_alpha ?? false} />
+          <Sweep site={site} lane={lane} path={path} declared={declared} delivers={props.formats} alpha={facts.data?.has_alpha ?? false} />
         ) : (
         <Compare
           original={original.error ? undefined : original.data}

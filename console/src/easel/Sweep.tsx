@@ -8,8 +8,8 @@ import { imageAddress, type Declarations } from "./declarations";
 import { useBlobAddress, usePicture } from "./pictures";
 
 const qualities = [95, 90, 84, 78, 72, 66, 60, 50, 40, 30, 20, 10];
-const formats = ["avif", "webp", "jpeg"] as const;
-type Format = (typeof formats)[number];
+const all = ["avif", "webp", "jpeg"] as const;
+type Format = (typeof all)[number];
 
 interface Step {
   format: Format;
@@ -28,9 +28,11 @@ async function weigh(address: string, format: Format, quality: number, signal: A
 }
 
 // Sweep lets a person lower the quality until it shows: one place of the picture, enlarged, with the original one key away.
-export function Sweep(props: { site: string; lane: string; path: string; declared: Declarations; alpha: boolean }) {
+export function Sweep(props: { site: string; lane: string; path: string; declared: Declarations; delivers: string[]; alpha: boolean }) {
   const { site, lane, path, declared } = props;
-  const [format, setFormat] = useState<Format>("avif");
+  const formats = all.filter((f) => props.delivers.includes(f));
+  const [chosen, setFormat] = useState<Format>("avif");
+  const format = formats.includes(chosen) ? chosen : (formats[0] ?? "jpeg");
   const [quality, setQuality] = useState(72);
   const [zoom, setZoom] = useState("2");
   const [bare, setBare] = useState(false);
@@ -130,7 +132,7 @@ function Plot(props: { steps: Step[]; format: Format; quality: number; waiting: 
             {bytesText(Math.round(b))}
           </text>
         ))}
-        {formats.map((f) => {
+        {all.map((f) => {
           const line = steps.filter((s) => s.format === f).sort((a, b) => a.bytes - b.bytes);
           return (
             <g key={f}>
@@ -145,7 +147,7 @@ function Plot(props: { steps: Step[]; format: Format; quality: number; waiting: 
         })}
       </svg>
       <figcaption className="flex gap-4 text-sm">
-        {formats.map((f) => (
+        {all.filter((f) => steps.some((s) => s.format === f)).map((f) => (
           <span key={f}>
             <span aria-hidden style={{ color: ink[f] }}>
               ■

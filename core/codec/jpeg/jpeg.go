@@ -105,12 +105,13 @@ func encodePlanes(p *raster.YCbCr, quality int, plain C.int) ([]byte, error) {
 	return C.GoBytes(unsafe.Pointer(out), C.int(n)), nil
 }
 
-// EncodeRGBA writes an opaque picture; alpha is not looked at.
+// EncodeRGBA writes an opaque picture with its colour at full size, which sharp coloured edges want; alpha is not
+// looked at.
 func EncodeRGBA(p *raster.RGBA, quality int) ([]byte, error) {
 	var out *C.uint8_t
 	var n C.ulong
 	var message [256]C.char
-	if C.el_write_pixels((*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), C.int(quality), &out, &n, &message[0]) == 0 {
+	if C.el_write_pixels((*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), C.int(quality), 1, &out, &n, &message[0]) == 0 {
 		return nil, &codec.Error{Type: Type, Problem: "encoding failed: " + C.GoString(&message[0])}
 	}
 	defer C.free(unsafe.Pointer(out))

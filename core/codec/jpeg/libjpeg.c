@@ -155,13 +155,13 @@ void el_close(el_decoder *d) {
 	}
 }
 
-static void set_up(struct jpeg_compress_struct *c, int w, int h, int quality, int plain) {
+static void set_up(struct jpeg_compress_struct *c, int w, int h, int quality, int plain, int full) {
 	c->image_width = w;
 	c->image_height = h;
 	jpeg_set_defaults(c);
 	jpeg_set_colorspace(c, JCS_YCbCr);
 	jpeg_set_quality(c, quality, TRUE);
-	c->comp_info[0].h_samp_factor = c->comp_info[0].v_samp_factor = 2;
+	c->comp_info[0].h_samp_factor = c->comp_info[0].v_samp_factor = full ? 1 : 2;
 	c->comp_info[1].h_samp_factor = c->comp_info[1].v_samp_factor = 1;
 	c->comp_info[2].h_samp_factor = c->comp_info[2].v_samp_factor = 1;
 	c->optimize_coding = !plain;
@@ -197,7 +197,7 @@ int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *
 	jpeg_mem_dest(&c, out, n);
 	c.input_components = 3;
 	c.in_color_space = JCS_YCbCr;
-	set_up(&c, w, h, quality, plain);
+	set_up(&c, w, h, quality, plain, 0);
 	c.raw_data_in = TRUE;
 	jpeg_start_compress(&c, TRUE);
 	int cw = (w + 1) / 2, ch = (h + 1) / 2;
@@ -227,7 +227,7 @@ int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *
 	return 1;
 }
 
-int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality,
+int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality, int full,
 	uint8_t **out, unsigned long *n, char *message) {
 	struct jpeg_compress_struct c;
 	errors e;
@@ -246,7 +246,7 @@ int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality,
 	jpeg_mem_dest(&c, out, n);
 	c.input_components = 4;
 	c.in_color_space = JCS_EXT_RGBX;
-	set_up(&c, w, h, quality, 0);
+	set_up(&c, w, h, quality, 0, full);
 	jpeg_start_compress(&c, TRUE);
 	while (c.next_scanline < c.image_height) {
 		JSAMPROW row = (JSAMPROW)rgbx + (size_t)c.next_scanline * stride;

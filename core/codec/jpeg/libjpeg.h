@@ -35,6 +35,6 @@ void el_close(el_decoder *d);
 // Encoding. 4:2:0, progressive, optimised tables. *out is malloc'ed.
 int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *cr, int cs,
 	int w, int h, int quality, int plain, uint8_t **out, unsigned long *n, char *message);
-int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality,
+int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality, int full,
 	uint8_t **out, unsigned long *n, char *message);
 #endif
