@@ -10,8 +10,11 @@ import (
 
 	"echolane/bench/corpus"
 	"echolane/bench/independent"
+	"echolane/core/codec"
+	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/png"
+	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/raster"
@@ -30,7 +33,7 @@ func main() {
 }
 
 var (
-	marks   = []int{20, 30, 40, 47, 50, 53, 60, 66, 69, 72, 75, 80, 82, 85, 88, 92, 96}
+	marks   = []int{25, 40, 47, 53, 60, 69, 75, 82, 88, 95}
 	asked   = []int{50, 72, 85}
 	formats = []declare.Format{declare.WebP, declare.AVIF}
 )
@@ -168,12 +171,16 @@ func measure(pic corpus.Picture) ([]Result, map[string]float64, error) {
 }
 
 func pixels(data []byte) (*raster.RGBA, error) {
-	d := declare.Declarations{Format: declare.PNG, Quality: declare.Lossless}
-	r, err := render.Variant(data, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits})
-	if err != nil {
-		return nil, err
+	var p codec.Picture
+	var err error
+	switch codec.Sniff(data) {
+	case webp.Type:
+		p, err = webp.Decode(data)
+	case avif.Type:
+		p, err = avif.Decode(data)
+	default:
+		p, err = jpeg.Decode(data, jpeg.Options{Scale: 8})
 	}
-	p, err := png.Decode(r.Data)
 	return p.RGBA, err
 }
 
