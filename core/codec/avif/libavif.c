@@ -74,7 +74,7 @@ el_avif_decoder *el_avif_open(const uint8_t *data, size_t n, uint32_t most_pixel
 }
 
 int el_avif_read(el_avif_decoder *e, void *pix, int stride, int depth) {
-	avifResult r = avifDecoderNextImage(e->d);
+	avifResult r = avifDecoderNthImage(e->d, 0);
 	if (r != AVIF_RESULT_OK)
 		return r;
 	avifImage *m = e->d->image, *view = m;
@@ -101,7 +101,7 @@ int el_avif_read(el_avif_decoder *e, void *pix, int stride, int depth) {
 }
 
 int el_avif_read_planes(el_avif_decoder *e, uint8_t *y, int ys, uint8_t *cb, uint8_t *cr, int cs) {
-	avifResult r = avifDecoderNextImage(e->d);
+	avifResult r = avifDecoderNthImage(e->d, 0);
 	if (r != AVIF_RESULT_OK)
 		return r;
 	avifImage *m = e->d->image;
