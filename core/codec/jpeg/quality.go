@@ -41,8 +41,13 @@ func nearestQuality(table []byte, wide bool) int {
 		if wide {
 			q = int(binary.BigEndian.Uint16(table[2*i:]))
 		}
-		have += q
-		standard += v
+		if q < 255 || wide { // where it isn't cut off
+			have += q
+			standard += v
+		}
+	}
+	if standard == 0 {
+		return 1
 	}
 	// libjpeg scales by 5000÷q below 50, by 200−2q from there on, in hundredths.
 	percent := float64(have) * 100 / float64(standard)
