@@ -26,8 +26,8 @@ type Found struct {
 	Trials   []Trial
 }
 
-// near is how close a search has to come, as a share of the distance: about one point of quality.
-const near = 0.035
+// near is how close a search has to come, as a share of the distance: about one point of quality in the middle of the scale.
+const near = 0.02
 
 // mostTrials is after how many encodes a search takes the best.
 const mostTrials = 5
