@@ -25,7 +25,7 @@ func fresh(r *report) error {
 	if err != nil {
 		return err
 	}
-	job := render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits}
+	job := render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: true}
 	variant, err := render.Variant(source, job)
 	if err != nil {
 		return err
@@ -41,7 +41,7 @@ func fresh(r *report) error {
 		if err := os.MkdirAll(folder, 0o755); err != nil {
 			return err
 		}
-		service := bed.Kestrel(t)
+		service := bed.Kestrel(t, "--search-at-once=false") // as services do
 		bed.Must(t, service, "lane", "add", "kestrel/copies", "--folder", folder)
 		const rounds = 25
 		for i := range rounds + 1 { // each with its own bytes, so that none was made before
@@ -57,7 +57,7 @@ func fresh(r *report) error {
 		}
 		next, timing := 0, ""
 		overHTTP := func() {
-			answer, _, e := get(fmt.Sprintf("%s/kestrel/copies/copy-%02d.jpg?width=640", service.Base, next))
+			answer, _, e := get(fmt.Sprintf("%s/kestrel/copies/copy-%02d.jpg?width=640&format=webp", service.Base, next))
 			next++
 			if check(e); e != nil {
 				return

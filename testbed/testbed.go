@@ -167,7 +167,9 @@ func (b *Bed) Serve(t testing.TB, args ...string) *Process {
 // ServeOn starts a service on the given database.
 func (b *Bed) ServeOn(t testing.TB, database string, args ...string) *Process {
 	t.Helper()
-	p := Start(t, b.Binary, append([]string{"serve", "--listen", "127.0.0.1:0"}, args...), []string{"ECHOLANE_DATABASE_URL=" + database, "ECHOLANE_TOKEN=" + Token, "ECHOLANE_SECRET_KEY=" + SecretKey})
+	env := []string{"ECHOLANE_DATABASE_URL=" + database, "ECHOLANE_TOKEN=" + Token, "ECHOLANE_SECRET_KEY=" + SecretKey}
+	env = append(env, "ECHOLANE_SEARCH_AT_ONCE=true") // so that two answers to one request are the same
+	p := Start(t, b.Binary, append([]string{"serve", "--listen", "127.0.0.1:0"}, args...), env)
 	Eventually(t, "the service says that it serves", func() error {
 		select {
 		case <-p.done:

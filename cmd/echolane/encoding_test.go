@@ -12,6 +12,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/render"
 	"echolane/service/delivery"
+	"echolane/testbed"
 )
 
 func TestEncodingOverHTTP(t *testing.T) {
@@ -153,5 +154,37 @@ func TestRenderSaysHow(t *testing.T) {
 	var one rendered
 	if err := json.Unmarshal([]byte(r.Out), &one); err != nil || one.Bytes > 2500 || one.Encoding.Likeness == 0 {
 		t.Errorf("%d %s%s %v", r.Code, fmt.Sprint(one), r.Err, err)
+	}
+}
+
+func TestTheFirstAnswerIsPredictedAndTheNextSearched(t *testing.T) {
+	p := bed.Kestrel(t, "--search-at-once=false")
+	const path = "/kestrel/catalogue/delta-red.jpg?width=500&format=webp"
+	first := p.Get(t, path)
+	if first.StatusCode != 200 || first.Header.Get("Cache-Control") != "public, max-age=5" {
+		t.Errorf("%d, Cache-Control %q", first.StatusCode, first.Header.Get("Cache-Control"))
+	}
+	var last testbed.Answer
+	testbed.Eventually(t, "the searched variant takes its place", func() error {
+		if last = p.Get(t, path); last.Header.Get("Cache-Control") == "public, max-age=5" {
+			return fmt.Errorf("it is still the first one")
+		}
+		return nil
+	})
+	if last.Header.Get("ETag") == first.Header.Get("ETag") && !bytes.Equal(first.Data, last.Data) {
+		t.Error("another variant has the same validator")
+	}
+	x := decoded[delivery.Explanation](t, p.Get(t, path+"&as=explain"), 200)
+	if e := x.Variant.Encoding; e == nil || e.Way != "searched" || len(e.Trials) == 0 || x.Variant.Provisional || x.Bytes != len(last.Data) {
+		t.Errorf("%+v", x.Variant)
+	}
+	// An explanation that comes first searches at once.
+	x = decoded[delivery.Explanation](t, p.Get(t, "/kestrel/catalogue/festival-dawn.jpg?width=300&format=webp&as=explain"), 200)
+	if e := x.Variant.Encoding; e == nil || e.Way != "searched" || x.Variant.Provisional {
+		t.Errorf("%+v", x.Variant)
+	}
+	// Nothing is left to be searched for with formats whose setting is the quality itself.
+	if a := p.Get(t, "/kestrel/catalogue/delta-red.jpg?width=500&format=jpeg"); a.Header.Get("Cache-Control") == "public, max-age=5" {
+		t.Error("a JPEG is provisional")
 	}
 }

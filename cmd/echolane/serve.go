@@ -28,6 +28,7 @@ func serviceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "memory-cache", Usage: "memory for variants", Value: "256MiB", Sources: cli.EnvVars("ECHOLANE_MEMORY_CACHE")},
 		&cli.StringFlag{Name: "disk-cache", Usage: "disk for variants", Value: "10GiB", Sources: cli.EnvVars("ECHOLANE_DISK_CACHE")},
 		&cli.IntFlag{Name: "workers", Usage: "render processes (0: one for each processor)", Sources: cli.EnvVars("ECHOLANE_WORKERS")},
+		&cli.BoolFlag{Name: "search-at-once", Usage: "let the first answer wait for the search for its quality", Sources: cli.EnvVars("ECHOLANE_SEARCH_AT_ONCE")},
 		&cli.StringFlag{Name: "token", Usage: "opens the whole API, for whoever sets the service up", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
 		&cli.StringFlag{Name: "secret-key", Usage: "32 bytes in base64 that secrets are kept under; the same on every node", Sources: cli.EnvVars("ECHOLANE_SECRET_KEY")},
 		&cli.StringFlag{Name: "proxies", Usage: "networks of proxies whose X-Forwarded-For is believed, separated by commas", Sources: cli.EnvVars("ECHOLANE_PROXIES")},
@@ -39,7 +40,7 @@ func serviceFlags() []cli.Flag {
 // settingNames are all settings in the environment, for finding misspelt ones.
 var settingNames = []string{
 	"ECHOLANE_LISTEN", "ECHOLANE_DATABASE_URL", "ECHOLANE_CACHE_DIR", "ECHOLANE_MEMORY_CACHE", "ECHOLANE_DISK_CACHE", "ECHOLANE_WORKERS",
-	"ECHOLANE_TOKEN", "ECHOLANE_SECRET_KEY", "ECHOLANE_PROXIES", "ECHOLANE_LOG_FORMAT", "ECHOLANE_LOG_LEVEL", "ECHOLANE_SERVER", "ECHOLANE_DATA", "ECHOLANE_ORIGIN", "ECHOLANE_STORE",
+	"ECHOLANE_TOKEN", "ECHOLANE_SECRET_KEY", "ECHOLANE_PROXIES", "ECHOLANE_SEARCH_AT_ONCE", "ECHOLANE_LOG_FORMAT", "ECHOLANE_LOG_LEVEL", "ECHOLANE_SERVER", "ECHOLANE_DATA", "ECHOLANE_ORIGIN", "ECHOLANE_STORE",
 }
 
 // checkEnvironment refuses settings that don't exist: a misspelt one would otherwise be passed over in silence.
@@ -65,7 +66,7 @@ func checkEnvironment(environ []string) error {
 }
 
 func serviceOptions(c *cli.Command) (app.Options, error) {
-	o := app.Options{Listen: c.String("listen"), Workers: int(c.Int("workers")), Token: c.String("token")}
+	o := app.Options{Listen: c.String("listen"), Workers: int(c.Int("workers")), Token: c.String("token"), SearchAtOnce: c.Bool("search-at-once")}
 	if err := checkEnvironment(os.Environ()); err != nil {
 		return o, err
 	}

@@ -45,7 +45,9 @@ type Options struct {
 	SecretKey   []byte // 32 bytes that secrets are kept under; nil: none can be kept
 	Proxies     []netip.Prefix
 	Worker      []string
-	Log         *slog.Logger
+
+	SearchAtOnce bool // the first answer waits for the search for its quality
+	Log          *slog.Logger
 }
 
 // App is a running service.
@@ -119,7 +121,7 @@ func (a *App) start(ctx context.Context) error {
 	a.meter = records.NewMeter(a.store, a.o.Log)
 	if a.delivery, err = delivery.New(delivery.Options{
 		Settings: a.settings, Lanes: a.lanes, Cache: a.cache, Renderer: a.workshop, Journal: a.journal, Ledger: a.ledger, Meter: a.meter,
-		Census: a.store, Counters: a.metrics, Log: a.o.Log, CDN: cdn, Proxies: a.o.Proxies,
+		Census: a.store, Counters: a.metrics, Log: a.o.Log, CDN: cdn, Proxies: a.o.Proxies, SearchAtOnce: a.o.SearchAtOnce,
 	}); err != nil {
 		return fmt.Errorf("open the image path: %w", err)
 	}
@@ -160,6 +162,9 @@ func (a *App) Stop(grace time.Duration) {
 
 // release ends what was started, users before what they use.
 func (a *App) release() {
+	if a.delivery != nil {
+		a.delivery.Close()
+	}
 	if a.workshop != nil {
 		a.workshop.Close()
 	}

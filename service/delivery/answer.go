@@ -36,7 +36,11 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *memo, e
 	h.SetContentType(v.Type)
 	h.SetCanonical(fETag, []byte(v.ETag))
 	h.SetCanonical(fLocation, m.location)
-	embed(h, e, m.control, m.vary)
+	control := m.control
+	if v.Provisional && bytes.HasPrefix(control, []byte("public")) {
+		control = provisional
+	}
+	embed(h, e, control, m.vary)
 	if m.expires != 0 || e.Restricted {
 		h.SetCanonical(fCacheControl, []byte(restricted(m, e.Restricted)))
 	}

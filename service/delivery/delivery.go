@@ -81,6 +81,9 @@ type Options struct {
 	Log      *slog.Logger
 	CDN      string         // this deployment's name in CDN-Loop (RFC 8586)
 	Proxies  []netip.Prefix // whose X-Forwarded-For is believed
+
+	// SearchAtOnce has the first answer wait for the search for its quality.
+	SearchAtOnce bool
 }
 
 // Service answers image requests. Safe for concurrent use.
@@ -89,6 +92,7 @@ type Service struct {
 	memo    *otter.Cache[string, *memo]
 	sources sync.Map // source address → *state
 	clients clients
+	refiner refiner
 }
 
 const (
@@ -102,7 +106,9 @@ func New(o Options) (*Service, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &Service{Options: o, memo: m}, nil
+	s := &Service{Options: o, memo: m}
+	s.refine()
+	return s, nil
 }
 
 // state is what is known of a source.
@@ -454,6 +460,11 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 			}
 			continue
 		}
+		if err == nil && v.Provisional && r.declared.As == declare.Explain { // what is kept is explained, not what is for now
+			if v, err = make(r, lane, m, data, resolved, looked-start); err == nil {
+				s.Cache.Replace(m.key, v)
+			}
+		}
 		if err != nil {
 			return nil, nil, 0, "", s.refusalOf(err)
 		}
@@ -573,7 +584,9 @@ func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resol
 	}
 	read := now()
 	// Others may be waiting for this variant: it is made even if the one who asked first goes away.
-	result, err := s.Renderer.Render(context.Background(), data, render.Job{Request: r.resolved, Limits: r.lane.Limits, Floor: r.site.QualityFloor, Pictures: layers})
+	job := render.Job{Request: r.resolved, Limits: r.lane.Limits, Floor: r.site.QualityFloor, Pictures: layers}
+	job.Predict = r.declared.As != declare.Explain && s.later(len(data))
+	result, err := s.Renderer.Render(context.Background(), data, job)
 	if err != nil {
 		return nil, err
 	}
@@ -588,7 +601,11 @@ func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resol
 	}
 	record.Format, record.Width, record.Height, record.Bytes = result.Format.String(), v.Width, v.Height, len(v.Body)
 	record.SourceBytes, record.RenderMS = len(data), ms(now()-read)
-	s.Journal.Add(record)
+	if v.Provisional = result.How.Way == "predicted"; v.Provisional {
+		s.putOff(refinement{key: m.key, source: data, job: job, record: record, first: v})
+	} else {
+		s.Journal.Add(record)
+	}
 	s.Meter.Of(r.site.Name).Made(len(v.Body))
 	m.source.counted.Lock()
 	m.source.counted.n++

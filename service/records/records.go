@@ -141,7 +141,7 @@ func (s *Store) AddVariants(ctx context.Context, batch []Variant) error {
 		if _, err := tx.NamedExecContext(ctx, `
 			INSERT INTO variants (key, site, lane, path, declarations, format, width, height, bytes, source_digest, source_bytes, render_ms)
 			VALUES (:key, :site, :lane, :path, :declarations, :format, :width, :height, :bytes, :source_digest, :source_bytes, :render_ms)
-			ON CONFLICT (key) DO UPDATE SET times_made = variants.times_made + 1, made_at = now(), render_ms = excluded.render_ms`, v); err != nil {
+			ON CONFLICT (key) DO UPDATE SET times_made = variants.times_made + 1, made_at = now(), render_ms = excluded.render_ms, bytes = excluded.bytes, format = excluded.format`, v); err != nil {
 			return fmt.Errorf("record variant %s: %w", v.Key, plain(err))
 		}
 	}

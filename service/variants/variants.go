@@ -33,6 +33,9 @@ type Variant struct {
 	Stages        []Stage `json:"stages"` // how it was made
 
 	Encoding *render.Encoding `json:"encoding,omitempty"` // how its bytes came about
+
+	// Provisional variants are replaced soon: their quality was predicted, and the search for it is still to come.
+	Provisional bool `json:"provisional,omitempty"`
 }
 
 // A Stage is a step of the making.
@@ -107,6 +110,21 @@ func New(o Options) (*Cache, error) {
 // InMemory gives a variant only if memory has it.
 func (c *Cache) InMemory(key string) (*Variant, bool) { return c.memory.GetIfPresent(key) }
 
+// Replace keeps a variant in place of the one that is there.
+func (c *Cache) Replace(key string, v *Variant) {
+	c.memory.Set(key, v)
+	c.toDisk(key, v)
+}
+
+func (c *Cache) toDisk(key string, v *Variant) {
+	if c.disk == nil {
+		return
+	}
+	if head, err := json.Marshal(v); err == nil {
+		c.disk.Put(key, head, v.Body)
+	}
+}
+
 // Get gives the variant from memory, then from disk, then from make, which runs once for all that ask for
 // the key at the same time.
 func (c *Cache) Get(key string, make func() (*Variant, error)) (*Variant, Where, error) {
@@ -133,10 +151,8 @@ func (c *Cache) Get(key string, make func() (*Variant, error)) (*Variant, Where,
 		}
 		where = Made
 		c.memory.Set(key, v)
-		if c.disk != nil {
-			if head, err := json.Marshal(v); err == nil {
-				c.disk.Put(key, head, v.Body)
-			}
+		if !v.Provisional { // of which the disk keeps nothing: after a restart it is made anew, and searched for
+			c.toDisk(key, v)
 		}
 		return v, nil
 	})
