@@ -35,7 +35,7 @@ func main() {
 var (
 	marks   = []int{25, 40, 47, 53, 60, 69, 75, 82, 88, 95}
 	asked   = []int{50, 72, 85}
-	formats = []declare.Format{declare.WebP, declare.AVIF}
+	formats = []declare.Format{declare.WebP, declare.AVIF, declare.JPEG}
 )
 
 // seen are the two independent measures of one encode.

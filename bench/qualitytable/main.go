@@ -33,7 +33,7 @@ func run() error {
 		return err
 	}
 	far := map[int][]float64{}
-	settings := map[string]map[int][]float64{"webp": {}, "avif": {}}
+	settings := map[string]map[int][]float64{"webp": {}, "avif": {}, "jpeg": {}}
 	for _, pic := range all {
 		planes := pic.Pixels.To420()
 		limited := planes.ToLimited()
@@ -80,28 +80,44 @@ func run() error {
 			}
 			avifs = append(avifs, point{float64(s), d})
 		}
+		var ours []point
+		coefficients := jpeg.Transform(planes)
+		for s := 1; s <= 100; s += 9 {
+			data, err := coefficients.Write(float64(s))
+			if err != nil {
+				return err
+			}
+			p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+			d, err := from(p.YCbCr, err)
+			if err != nil {
+				return err
+			}
+			ours = append(ours, point{float64(s), d})
+		}
 		for _, q := range qualities {
+			settings["jpeg"][q] = append(settings["jpeg"][q], reach(ours, jpegs[q]))
 			settings["webp"][q] = append(settings["webp"][q], reach(webps, jpegs[q]))
 			settings["avif"][q] = append(settings["avif"][q], reach(avifs, jpegs[q]))
 		}
 		texture, plain := original.Activity()
 		fmt.Fprintf(os.Stderr, "activity %.4f %.4f", texture, plain)
 		for _, q := range []int{30, 50, 70, 85} {
-			fmt.Fprintf(os.Stderr, " %.2f %.2f", reach(webps, jpegs[q]), reach(avifs, jpegs[q]))
+			fmt.Fprintf(os.Stderr, " %.2f %.2f %.2f", reach(webps, jpegs[q]), reach(avifs, jpegs[q]), reach(ours, jpegs[q]))
 		}
 		fmt.Fprintln(os.Stderr)
 		fmt.Fprintf(os.Stderr, "%-44s 50: %.4f webp %.0f avif %.0f   72: %.4f  85: %.4f webp %.0f avif %.0f\n", pic.Name,
 			jpegs[50], reach(webps, jpegs[50]), reach(avifs, jpegs[50]), jpegs[70], jpegs[85], reach(webps, jpegs[85]), reach(avifs, jpegs[85]))
 	}
-	var rows [3][]string
+	var rows [4][]string
 	for _, q := range qualities {
-		d, w, a := far[q], settings["webp"][q], settings["avif"][q]
-		fmt.Printf("libjpeg %3d  distance %.5f  libwebp %5.1f (%.1f to %.1f)  AVIF %4.1f (%.1f to %.1f)\n", q, part(d, .5), part(w, .5), part(w, .1), part(w, .9), part(a, .5), part(a, .1), part(a, .9))
+		d, w, a, j := far[q], settings["webp"][q], settings["avif"][q], settings["jpeg"][q]
+		fmt.Printf("libjpeg %3d  distance %.5f  libwebp %5.1f (%.1f to %.1f)  AVIF %4.1f (%.1f to %.1f)  JPEG %4.1f (%.1f to %.1f)\n", q, part(d, .5), part(w, .5), part(w, .1), part(w, .9), part(a, .5), part(a, .1), part(a, .9), part(j, .5), part(j, .1), part(j, .9))
 		rows[0] = append(rows[0], fmt.Sprintf("%.5f", part(d, .5)))
 		rows[1] = append(rows[1], fmt.Sprintf("%.1f", part(w, .5)))
 		rows[2] = append(rows[2], fmt.Sprintf("%.1f", part(a, .5)))
+		rows[3] = append(rows[3], fmt.Sprintf("%.1f", part(j, .5)))
 	}
-	for i, name := range []string{"distances", "libwebp", "AVIF"} {
+	for i, name := range []string{"distances", "libwebp", "AVIF", "JPEG"} {
 		fmt.Printf("%s {%s}\n", name, strings.Join(rows[i], ", "))
 	}
 	return nil

@@ -273,6 +273,7 @@ func laneFlags() []cli.Flag {
 		&cli.StringFlag{Name: "visibility", Usage: "public, or signed: signed links only"},
 		&cli.StringFlag{Name: "original", Usage: "the source itself: no, or download"},
 		&cli.StringFlag{Name: "metadata", Usage: "what a downloaded source says of its making: strip or keep"},
+		&cli.StringFlag{Name: "svg", Usage: "drawings in SVG: refuse, or untouched (as they are, in a sandbox)"},
 	}
 }
 
@@ -300,7 +301,7 @@ func editLane(c *cli.Command, l *policy.Lane) error {
 	}
 	for name, to := range map[string]*string{
 		"base": &l.Base, "bucket": &l.Bucket, "endpoint": &l.Endpoint, "region": &l.Region, "prefix": &l.Prefix,
-		"visibility": &l.Visibility, "original": &l.Original, "metadata": &l.Metadata,
+		"visibility": &l.Visibility, "original": &l.Original, "metadata": &l.Metadata, "svg": &l.SVG,
 	} {
 		if c.IsSet(name) {
 			*to = c.String(name)
@@ -406,6 +407,7 @@ func printLane(l shownLane, limits policy.Bounds) {
 	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", bytesText(most), l.FreshS))
 	also("variants", fmt.Sprintf("kept by browsers and caches for %d s", l.MaxAgeS))
 	also("visibility", map[string]string{"public": "public", "signed": "signed links only"}[l.Visibility])
+	also("svg", map[string]string{"refuse": "refused", "untouched": "as it is, in a sandbox"}[l.SVG])
 	also("original", map[string]string{"no": "never delivered", "download": "as download; metadata: " + l.Metadata}[l.Original])
 	also("secrets", l.Secrets...)
 	table(stdout(), "ll", rows...)

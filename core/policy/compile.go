@@ -272,6 +272,7 @@ func (c *compiler) lane(path string, l *Lane, limits Limits) *CompiledLane {
 	out.Signed = c.choice(path+".visibility", l.Visibility, "public", "signed") == 1
 	c.choice(path+".original", l.Original, "no", "download")
 	c.choice(path+".metadata", l.Metadata, "strip", "keep")
+	c.choice(path+".svg", l.SVG, "refuse", "untouched")
 	within(c, path+".fresh_s", l.FreshS, 0, 366*86400)
 	within(c, path+".max_age_s", l.MaxAgeS, 0, 366*86400)
 	if l.SourceBytes != 0 {

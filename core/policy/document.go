@@ -77,6 +77,7 @@ type Lane struct {
 	Visibility  string   `json:"visibility" toml:"visibility" comment:"public, signed"`
 	Original    string   `json:"original" toml:"original" comment:"the source itself: no, download"`
 	Metadata    string   `json:"metadata" toml:"metadata" comment:"what a downloaded source says of its making: strip, keep"`
+	SVG         string   `json:"svg" toml:"svg" comment:"drawings in SVG: refuse, untouched (as they are, in a sandbox)"`
 }
 
 // NewDocument is a new site's: everything that a site has, at its default.
@@ -132,7 +133,7 @@ func (l *Lane) Complete() {
 	for _, f := range []struct {
 		v         *string
 		otherwise string
-	}{{&l.Kind, "folder"}, {&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}} {
+	}{{&l.Kind, "folder"}, {&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}, {&l.SVG, "refuse"}} {
 		if *f.v == "" {
 			*f.v = f.otherwise
 		}

@@ -7,6 +7,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/codec/gif"
 	"echolane/core/codec/icc"
+	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/geometry"
@@ -15,7 +16,7 @@ import (
 )
 
 // frames are the ways into the formats that animations are read from.
-var frames = map[string]func([]byte, func(*raster.RGBA, time.Duration) error) error{gif.Type: gif.Frames, webp.Type: webp.Frames}
+var frames = map[string]func([]byte, func(*raster.RGBA, time.Duration) error) error{gif.Type: gif.Frames, webp.Type: webp.Frames, png.Type: png.Frames}
 
 // moves says whether the variant is an animation, and in which format.
 func moves(info codec.Info, r declare.Resolved, canvas geometry.Size) (declare.Format, bool) {

@@ -22,7 +22,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "3"
+const Version = "4"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -530,6 +530,9 @@ func refuseKind(kind string) *policy.Refusal {
 		Given:  kind, Allowed: readable,
 		Detail: "the source's first bytes are of no format that is known", Remedy: "put a picture in one of these formats in its place",
 	})
+	if kind == "image/svg+xml" {
+		r.Remedy = "put a picture in one of these formats in its place, or let the lane deliver drawings as they are: echolane lane set SITE/LANE --svg untouched"
+	}
 	if kind != "" {
 		r.Detail = fmt.Sprintf("whatever its name says, by its first bytes the source is %s", kind)
 	}

@@ -44,6 +44,9 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *memo, e
 	if m.expires != 0 || e.Restricted {
 		h.SetCanonical(fCacheControl, []byte(restricted(m, e.Restricted)))
 	}
+	if v.Type == svgType { // what it asks for or runs, it gets nothing
+		h.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; font-src data:")
+	}
 	if m.attach != "" {
 		h.Set("Content-Disposition", m.attach)
 	}
@@ -136,7 +139,10 @@ func matches(field []byte, etag string) bool {
 	return false
 }
 
-var endings = map[string]string{"image/webp": ".webp", "image/jpeg": ".jpg", "image/png": ".png", "image/gif": ".gif"}
+// svgType is of drawings, which a lane may let through untouched.
+const svgType = "image/svg+xml"
+
+var endings = map[string]string{"image/webp": ".webp", "image/jpeg": ".jpg", "image/png": ".png", "image/gif": ".gif", "image/avif": ".avif", svgType: ".svg"}
 
 // attachment is a Content-Disposition (RFC 6266) with the name that was asked for, or the source's, and the
 // ending that the type has.
@@ -150,7 +156,7 @@ func attachment(r *request, mediaType string) string {
 	}
 	ending := endings[mediaType]
 	if have := strings.ToLower(path.Ext(name)); have != ending && !(ending == ".jpg" && have == ".jpeg") {
-		if have == ".jpg" || have == ".jpeg" || have == ".png" || have == ".webp" || have == ".gif" {
+		if have == ".jpg" || have == ".jpeg" || have == ".png" || have == ".webp" || have == ".gif" || have == ".avif" || have == ".heic" {
 			name = name[:len(name)-len(have)]
 		}
 		name += ending

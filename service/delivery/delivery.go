@@ -21,6 +21,7 @@ import (
 	"github.com/maypok86/otter/v2"
 	"github.com/valyala/fasthttp"
 
+	"echolane/core/codec"
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
@@ -569,6 +570,12 @@ func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resol
 		if data, err = lane.Read(context.Background(), r.path, *m.version); err != nil {
 			return nil, err
 		}
+	}
+	if r.lane.SVG == "untouched" && codec.Sniff(data) == svgType {
+		return &variants.Variant{
+			Body: data, ETag: variants.ETagOf(data), Type: svgType, SourceType: svgType, SourceBytes: len(data),
+			Encoding: &render.Encoding{Kind: "drawing", Way: "source"}, Stages: []variants.Stage{{Name: "source", MS: ms(looking + now() - begin)}},
+		}, nil
 	}
 	layers := map[string][]byte{}
 	for i := range m.layers {

@@ -62,7 +62,7 @@ export function LaneList(props: { site: Site; document: Document; onChange: (par
         onSubmit={(e) => {
           e.preventDefault();
           if (!name || d.lanes.some((l) => l.name === name)) return;
-          props.onChange({ lanes: [...d.lanes, { name, kind, fresh_s: 0, max_age_s: 0, visibility: "public", original: "no", metadata: "strip" }] });
+          props.onChange({ lanes: [...d.lanes, { name, kind, fresh_s: 0, max_age_s: 0, visibility: "public", original: "no", metadata: "strip", svg: "refuse" }] });
           go(addressOf("lanes", [site.name, name]));
           setName("");
         }}
@@ -110,6 +110,9 @@ function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part
         </Labelled>
         <Labelled label="The source itself">
           <Choice label="Original" value={l.original} options={words("no", "download")} onChange={(original) => onChange({ original })} />
+        </Labelled>
+        <Labelled label="Drawings in SVG">
+          <Choice label="SVG" value={l.svg} options={words("refuse", "untouched")} onChange={(svg) => onChange({ svg })} />
         </Labelled>
         <Labelled label="Its metadata, when downloaded">
           <Choice label="Metadata" value={l.metadata} options={words("strip", "keep")} onChange={(metadata) => onChange({ metadata })} />

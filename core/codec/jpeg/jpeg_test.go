@@ -2,6 +2,7 @@ package jpeg
 
 import (
 	"bytes"
+	"math"
 	"testing"
 
 	"echolane/core/raster"
@@ -99,5 +100,105 @@ func TestColourAtFullSize(t *testing.T) {
 	}
 	if planes, err := Decode(data, Options{Scale: 8, Planes: true}); err != nil || planes.YCbCr != nil && planes.YCbCr.ChromaX != 1 {
 		t.Errorf("%+v, %v", planes.YCbCr, err)
+	}
+}
+
+func TestWeighedCoefficientsTakeFewerBytesAndStayClose(t *testing.T) {
+	for _, size := range [][2]int{{1, 1}, {7, 9}, {16, 16}, {33, 20}, {160, 120}} {
+		p := grain(size[0], size[1])
+		c := Transform(p)
+		before := 0
+		for _, q := range []float64{5, 30, 62.5, 90, 100} {
+			data, err := c.Write(q)
+			if err != nil {
+				t.Fatal(err)
+			}
+			again, _ := c.Write(q)
+			if !bytes.Equal(data, again) {
+				t.Errorf("%v at %v: a second writing differs", size, q)
+			}
+			if len(data) < before {
+				t.Errorf("%v at %v has %d bytes, fewer than at the quality below", size, q, len(data))
+			}
+			before = len(data)
+			d, err := Decode(data, Options{Scale: 8, Planes: true})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if d.YCbCr.W != size[0] || d.YCbCr.H != size[1] || d.YCbCr.ChromaX != 0.5 {
+				t.Fatalf("%v came back as %d×%d", size, d.YCbCr.W, d.YCbCr.H)
+			}
+			if q == 100 {
+				for y := range size[1] {
+					for x, v := range d.YCbCr.Y.Row(y)[:size[0]] {
+						if e := int(v) - int(p.Y.Row(y)[x]); e < -3 || e > 3 {
+							t.Fatalf("%v at 100: the sample at %d, %d is off by %d", size, x, y, e)
+						}
+					}
+				}
+			}
+		}
+	}
+	// At equal error libjpeg's rounding takes more bytes.
+	p := grain(320, 240)
+	mse := func(data []byte) float64 {
+		d, err := Decode(data, Options{Scale: 8, Planes: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		sum := 0.0
+		for y := range p.H {
+			for x, v := range d.YCbCr.Y.Row(y)[:p.W] {
+				e := float64(v) - float64(p.Y.Row(y)[x])
+				sum += e * e
+			}
+		}
+		return sum
+	}
+	plain, err := EncodePlanes(p, 75)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c, want := Transform(p), mse(plain)
+	for q := 50.0; ; q++ {
+		data, err := c.Write(q)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if mse(data) <= want {
+			if len(data) >= len(plain) {
+				t.Errorf("%d bytes, libjpeg takes %d", len(data), len(plain))
+			}
+			break
+		}
+	}
+}
+
+func TestTheTransformIsTheStandards(t *testing.T) {
+	var block, want [64]float32
+	for i := range block {
+		block[i] = float32((i*37+i*i*11)%255) - 128
+	}
+	for v := range 8 {
+		for u := range 8 {
+			sum := 0.0
+			for y := range 8 {
+				for x := range 8 {
+					sum += float64(block[8*y+x]) * math.Cos(float64(2*x+1)*float64(u)*math.Pi/16) * math.Cos(float64(2*y+1)*float64(v)*math.Pi/16)
+				}
+			}
+			for _, k := range []int{u, v} {
+				if k == 0 {
+					sum /= math.Sqrt2
+				}
+			}
+			want[8*v+u] = float32(sum / 4)
+		}
+	}
+	forward(&block)
+	for i := range block {
+		if d := block[i] - want[i]; d < -0.01 || d > 0.01 {
+			t.Errorf("coefficient %d is %v, want %v", i, block[i], want[i])
+		}
 	}
 }

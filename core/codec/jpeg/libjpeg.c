@@ -256,3 +256,57 @@ int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality, 
 	jpeg_destroy_compress(&c);
 	return 1;
 }
+
+// A script of scans by bands of frequency, each with all its bits at once: fewer bytes than refining where few
+// coefficients are left.
+static const jpeg_scan_info bands[] = {
+	{3, {0, 1, 2}, 0, 0, 0, 0}, {1, {0}, 1, 8, 0, 0}, {1, {2}, 1, 63, 0, 0}, {1, {1}, 1, 63, 0, 0}, {1, {0}, 9, 63, 0, 0},
+};
+
+int el_write_coefficients(const el_coefficients planes[3], int w, int h, int script, uint8_t **out, unsigned long *n, char *message) {
+	struct jpeg_compress_struct c;
+	errors e;
+	*out = NULL;
+	*n = 0;
+	memset(&c, 0, sizeof c);
+	c.err = handle(&e);
+	if (setjmp(e.jump)) {
+		snprintf(message, 256, "%s", e.message);
+		jpeg_destroy_compress(&c);
+		free(*out);
+		*out = NULL;
+		return 0;
+	}
+	jpeg_create_compress(&c);
+	jpeg_mem_dest(&c, out, n);
+	c.input_components = 3;
+	c.in_color_space = JCS_YCbCr;
+	set_up(&c, w, h, 75, 0, 0);
+	if (script == 1) {
+		c.scan_info = bands;
+		c.num_scans = sizeof bands / sizeof *bands;
+	}
+	jvirt_barray_ptr arrays[3];
+	for (int i = 0; i < 3; i++) {
+		unsigned int table[64];
+		for (int k = 0; k < 64; k++)
+			table[k] = planes[i].table[k];
+		if (i < 2)
+			jpeg_add_quant_table(&c, i, table, 100, TRUE);
+		int v = c.comp_info[i].v_samp_factor, hs = c.comp_info[i].h_samp_factor;
+		arrays[i] = (*c.mem->request_virt_barray)((j_common_ptr)&c, JPOOL_IMAGE, TRUE, (planes[i].across + hs - 1) / hs * hs, (planes[i].down + v - 1) / v * v, v);
+	}
+	jpeg_write_coefficients(&c, arrays);
+	for (int i = 0; i < 3; i++) {
+		const int16_t *from = planes[i].blocks;
+		int v = c.comp_info[i].v_samp_factor;
+		for (int y = 0; y < planes[i].down; y++) {
+			JBLOCKARRAY row = (*c.mem->access_virt_barray)((j_common_ptr)&c, arrays[i], y / v * v, v, TRUE);
+			memcpy(row[y % v], from, (size_t)planes[i].across * sizeof(JBLOCK));
+			from += (size_t)planes[i].across * 64;
+		}
+	}
+	jpeg_finish_compress(&c);
+	jpeg_destroy_compress(&c);
+	return 1;
+}

@@ -37,4 +37,13 @@ int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *
 	int w, int h, int quality, int plain, uint8_t **out, unsigned long *n, char *message);
 int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality, int full,
 	uint8_t **out, unsigned long *n, char *message);
+
+// One component's quantised coefficients: blocks of 64 in reading order, row after row of across×down blocks.
+typedef struct {
+	const int16_t *blocks;
+	int across, down;
+	uint16_t table[64]; // steps, in reading order
+} el_coefficients;
+// Writes a 4:2:0 picture whose coefficients are given; script 0 refines in bits, 1 in bands of frequency alone.
+int el_write_coefficients(const el_coefficients planes[3], int w, int h, int script, uint8_t **out, unsigned long *n, char *message);
 #endif

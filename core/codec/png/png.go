@@ -68,6 +68,12 @@ func Probe(data []byte) (codec.Info, error) {
 			}
 		case "tRNS":
 			info.Alpha = true
+		case "acTL":
+			if len(body) != 8 {
+				return fail(false, "its animation control has the wrong length")
+			}
+			info.Frames, info.Plays = max(1, int(binary.BigEndian.Uint32(body))), int(binary.BigEndian.Uint32(body[4:]))
+			info.Coding = join(info.Coding, "animated")
 		case "iCCP":
 			info.Profile = profile(body)
 		case "eXIf":
