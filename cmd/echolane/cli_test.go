@@ -18,7 +18,7 @@ func TestSitesAndLanesFromTheCommandLine(t *testing.T) {
 	if out := bed.Must(t, s, "site", "list"); !strings.Contains(out, "echolane site add NAME") {
 		t.Errorf("an empty list doesn't say what to do next: %s", out)
 	}
-	out := bed.Must(t, s, "site", "add", "kestrel", "--formats", "jpeg,webp", "--defaults", "quality=60")
+	out := bed.Must(t, s, "site", "add", "kestrel", "--formats", "jpeg,webp", "--sheet", sheetFile(t, "* { quality: 60 }\n.tile { width: 320px }\n"))
 	for _, want := range []string{"* { quality: 60 }", "jpeg, webp", "64 megapixels", "echolane lane add kestrel/NAME"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("site add doesn't show %q:\n%s", want, out)
@@ -29,7 +29,7 @@ func TestSitesAndLanesFromTheCommandLine(t *testing.T) {
 	if err := json.Unmarshal([]byte(bed.Must(t, s, "site", "show", "kestrel", "--json")), &site); err != nil {
 		t.Fatal(err)
 	}
-	if site.Name != "kestrel" || len(site.Document.Lanes) != 1 || site.Document.Lanes[0].Folder != bed.Pictures || site.Document.Formats[0] != "jpeg" || site.Document.Defaults != "quality=60" || site.Version != 2 {
+	if site.Name != "kestrel" || len(site.Document.Lanes) != 1 || site.Document.Lanes[0].Folder != bed.Pictures || site.Document.Formats[0] != "jpeg" || site.Document.Sheet != "* { quality: 60 }\n.tile { width: 320px }\n" || site.Version != 2 {
 		t.Errorf("%+v", site)
 	}
 	var sites []api.Site
@@ -49,7 +49,7 @@ func TestSitesAndLanesFromTheCommandLine(t *testing.T) {
 		{[]string{"site", "add"}, 2, "echolane site add kestrel"},
 		{[]string{"site", "add", "a", "b"}, 2, "one argument too many"},
 		{[]string{"site", "add", "x", "--formats", "tiff"}, 1, "webp, jpeg, png"},
-		{[]string{"site", "add", "x", "--defaults", "widht=3"}, 1, "width"},
+		{[]string{"site", "add", "x", "--sheet", sheetFile(t, "* {\n    widht: 3px;\n}\n")}, 1, "line 2, column 5: widht isn't a property here; did you mean width?"},
 		{[]string{"site", "add", "x", "--limit", "source_pixels=999999999999"}, 1, "300000000"},
 		{[]string{"site", "show", "kestral"}, 1, "write kestrel instead of kestral"},
 		{[]string{"lane", "add", "kestrel"}, 2, "SITE/LANE"},

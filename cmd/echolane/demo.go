@@ -223,6 +223,18 @@ func fillStore(dir, folder string) error {
 	return nil
 }
 
+// demoSheet names the treatments that the workshop uses.
+const demoSheet = `/* Kestrel & Twine */
+* { object-fit: cover; quality: 72 }
+
+.tile { width: 320px; aspect-ratio: 1; object-position: subject }
+.banner { aspect-ratio: 21 / 9; object-position: subject }
+.stamped::after { content: url(catalogue/mark.png); width: 18%; inset: auto 4% 4% auto; opacity: .7 }
+.archive { filter: sepia(.5) contrast(1.05) }
+
+@media (prefers-reduced-data: reduce) { * { quality: 50 } }
+`
+
 // demo is what the made-up site stands on.
 type demo struct {
 	folder, data, shop, store string
@@ -251,7 +263,7 @@ func (d demo) setUp(ctx context.Context, s *records.Store) error {
 	site := w.Current().Site(demoSite)
 	if site == nil {
 		doc := policy.NewDocument(demoSite)
-		doc.Lanes = d.lanes()
+		doc.Lanes, doc.Sheet = d.lanes(), demoSheet
 		doc.Complete()
 		if err := s.AddSite(ctx, doc, by); err != nil {
 			return err

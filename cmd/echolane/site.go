@@ -14,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"echolane/core/policy"
+	"echolane/core/sheet"
 	"echolane/core/spelling"
 	"echolane/service/api"
 	"echolane/service/api/client"
@@ -32,7 +33,7 @@ func siteCommand() *cli.Command {
 
 Examples:
   echolane site add kestrel
-  echolane site add archive --formats jpeg,png --limit source_pixels=120000000 --defaults 'object-fit=contain&quality=85'`,
+  echolane site add archive --formats jpeg,png --limit source_pixels=120000000 --sheet archive.css`,
 				Flags: callFlags(siteFlags()...),
 				Action: withCall(1, "the site's name, as in: echolane site add kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					d := policy.NewDocument(c.Args().First())
@@ -67,10 +68,10 @@ Examples:
 						fmt.Fprintln(stdout(), "There is no site yet. Add one: echolane site add NAME")
 						return nil
 					}
-					rows := [][]string{{"site", "lanes", "version", "formats", "defaults"}}
+					rows := [][]string{{"site", "lanes", "version", "formats", "classes"}}
 					for _, s := range sites {
 						d := s.Document
-						rows = append(rows, []string{s.Name, fmt.Sprint(len(d.Lanes)), fmt.Sprint(s.Version), strings.Join(d.Formats, " "), asCSS(d.Defaults)})
+						rows = append(rows, []string{s.Name, fmt.Sprint(len(d.Lanes)), fmt.Sprint(s.Version), strings.Join(d.Formats, " "), classesText(d.Sheet)})
 					}
 					table(stdout(), "lrr", rows...)
 					return nil
@@ -246,7 +247,7 @@ func done(c *cli.Command, what, name, words string) error {
 // siteFlags are a site's settings. Lists replace what is there; those that begin with add put one more in.
 func siteFlags() []cli.Flag {
 	return []cli.Flag{
-		&cli.StringFlag{Name: "defaults", Usage: "declarations that a URL's own override, as a query"},
+		&cli.StringFlag{Name: "sheet", Usage: "a file with the stylesheet for images; - for standard input"},
 		&cli.StringFlag{Name: "formats", Usage: "formats it delivers, most wanted first, separated by commas"},
 		&cli.StringFlag{Name: "add-format", Usage: "one more format"},
 		&cli.StringFlag{Name: "hosts", Usage: "host names of its own, separated by commas"},
@@ -289,8 +290,15 @@ func commas(s string) []string {
 
 // editSite makes the changes that the flags say.
 func editSite(c *cli.Command, d *policy.Document) error {
+	if c.IsSet("sheet") {
+		text, err := readFileOrInput(c.String("sheet"))
+		if err != nil {
+			return err
+		}
+		d.Sheet = string(text)
+	}
 	for name, to := range map[string]*string{
-		"defaults": &d.Defaults, "other-widths": &d.Ladder.Other, "grow": &d.Grow, "paint": &d.Paint, "pages-silent": &d.Pages.Silent, "unsigned": &d.Signing.Unsigned,
+		"other-widths": &d.Ladder.Other, "grow": &d.Grow, "paint": &d.Paint, "pages-silent": &d.Pages.Silent, "unsigned": &d.Signing.Unsigned,
 	} {
 		if c.IsSet(name) {
 			*to = c.String(name)
@@ -459,9 +467,13 @@ func oneArgument(c *cli.Command, what string) (string, error) {
 	return "", badUsage("%q is one argument too many: give %s", c.Args().Get(1), what)
 }
 
-// asCSS shows declarations as the rule they stand for.
-func asCSS(query string) string {
-	return "* { " + strings.ReplaceAll(strings.ReplaceAll(query, "&", "; "), "=", ": ") + " }"
+// classesText names a sheet's classes.
+func classesText(text string) string {
+	read, err := sheet.Parse(text)
+	if err != nil || len(read.Classes()) == 0 {
+		return "none"
+	}
+	return strings.Join(read.Classes(), ", ")
 }
 
 func printSite(s api.Site, used []records.Usage) {
@@ -488,7 +500,7 @@ func printSite(s api.Site, used []records.Usage) {
 		{"site", s.Name},
 		{"version", fmt.Sprintf("%d, of %s", s.Version, s.ChangedAt.Local().Format("2006-01-02 15:04"))},
 		{"hosts", or(d.Hosts, "none of its own: paths begin with /"+s.Name+"/")},
-		{"defaults", asCSS(d.Defaults)},
+		{"sheet", "below; classes: " + classesText(d.Sheet)},
 		{"formats", strings.Join(d.Formats, ", ") + " (most wanted first, as the client's Accept allows)"},
 		{"ladder", ladder},
 		{"shapes", or(d.Shapes, "any")},
@@ -512,6 +524,7 @@ func printSite(s api.Site, used []records.Usage) {
 		rows = append(rows, []string{"lanes", "none yet"})
 	}
 	table(stdout(), "ll", rows...)
+	fmt.Fprintf(stdout(), "\n%s\n", strings.TrimRight(d.Sheet, "\n"))
 	warn(s.Warnings)
 }
 

@@ -48,6 +48,7 @@ type Declarations struct {
 	Retain    Retain
 
 	// How the answer is delivered: no part of what the variant is.
+	Class     string // names from the site's sheet, in alphabetical order, divided by spaces
 	As        As
 	Download  Download
 	Expires   int64  // seconds since 1970-01-01T00:00:00Z; 0: not declared
@@ -84,12 +85,13 @@ type Sharpen struct {
 type As uint8
 
 const (
-	AsUnset As = iota // the image
-	Facts             // what is known of the source, as JSON
-	Explain           // how the answer comes about, as JSON
+	AsUnset     As = iota // the image
+	Facts                 // what is known of the source, as JSON
+	Explain               // how the answer comes about, as JSON
+	Placeholder           // a blurred picture of at most 600 bytes
 )
 
-var ases = []string{Facts: "facts", Explain: "explain"}
+var ases = []string{Facts: "facts", Explain: "explain", Placeholder: "placeholder"}
 
 func (a As) String() string { return keyword(ases, int(a)) }
 

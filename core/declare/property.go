@@ -55,6 +55,7 @@ const (
 	pBudget
 	pAnimation
 	pRetain
+	pClass // what follows says how an answer is delivered
 	pAs
 	pDownload
 	pExpires
@@ -99,7 +100,8 @@ var properties = [numProperties]property{
 	pBudget:               {name: "budget", allowed: "bytes, from 100 to 100000000, such as 60kB, 60KiB or 61440"},
 	pAnimation:            {name: "animation", allowed: "none", keywords: animations[1:]},
 	pRetain:               {name: "retain", allowed: "one or more of rights, camera and place", keywords: retained},
-	pAs:                   {name: "as", allowed: "facts or explain", keywords: ases[1:]},
+	pClass:                {name: "class", allowed: "at most eight names from the site's sheet, divided by spaces"},
+	pAs:                   {name: "as", allowed: "placeholder, facts or explain", keywords: ases[1:]},
 	pDownload:             {name: "download", allowed: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true},
 	pExpires:              {name: "expires", allowed: "a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z"},
 	pKeyID:                {name: "keyid", allowed: "a key's name: 1 to 64 of a–z, 0–9 and -"},
@@ -179,6 +181,8 @@ func (d *Declarations) set(i int, v string) (reason string) {
 		return setKeyword(&d.Animation, animations, v)
 	case pRetain:
 		return setRetain(&d.Retain, v)
+	case pClass:
+		return setClass(&d.Class, v)
 	case pAs:
 		return setKeyword(&d.As, ases, v)
 	case pDownload:
@@ -298,6 +302,9 @@ func (d *Declarations) declared() (set uint64) {
 	}
 	if d.Retain != 0 {
 		set |= 1 << pRetain
+	}
+	if d.Class != "" {
+		set |= 1 << pClass
 	}
 	if d.As != AsUnset {
 		set |= 1 << pAs
@@ -473,6 +480,8 @@ func (d *Declarations) appendValue(i int, b []byte) []byte {
 		return append(b, d.Animation.String()...)
 	case pRetain:
 		return d.Retain.appendTo(b)
+	case pClass:
+		return appendEscaped(b, d.Class)
 	case pAs:
 		return append(b, d.As.String()...)
 	case pDownload:

@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"echolane/core/declare"
+	"echolane/core/sheet"
 	"echolane/core/spelling"
 )
 
@@ -101,7 +102,7 @@ func Compile(d Document) (*Site, []Trouble, error) {
 			c.wrong(Trouble{Path: fmt.Sprintf("hosts[%d]", i), Given: h, Detail: fmt.Sprintf("%q isn't a host name", h), Allowed: "a host name in lower case without port, such as img.kestrel.test"})
 		}
 	}
-	c.defaults(s, d)
+	c.sheet(s, d)
 	c.formats(s, d.Formats)
 	c.shapes(s, d.Shapes)
 	s.GrowByClassOnly = c.choice("grow", d.Grow, "url", "classes") == 1
@@ -135,18 +136,16 @@ func Compile(d Document) (*Site, []Trouble, error) {
 	return s, c.warnings, nil
 }
 
-func (c *compiler) defaults(s *Site, d Document) {
-	parsed, err := declare.Parse(d.Defaults)
+// sheet reads the site's stylesheet.
+func (c *compiler) sheet(s *Site, d Document) {
+	read, err := sheet.Parse(d.Sheet)
 	if err != nil {
-		for _, p := range err.(declare.Problems) {
-			c.wrong(Trouble{Path: "defaults", Given: d.Defaults, Detail: p.String(), Allowed: p.Allowed})
+		for _, p := range err.(sheet.Problems) {
+			c.wrong(Trouble{Path: "sheet", Given: p.Given, Detail: p.String(), Allowed: p.Allowed, Nearest: p.Nearest})
 		}
-		return
+		read = &sheet.Sheet{}
 	}
-	if parsed != parsed.WithoutDelivery() {
-		c.wrong(Trouble{Path: "defaults", Given: d.Defaults, Detail: "as, download, expires, keyid and signature belong into a URL", Allowed: "declarations of geometry, paint and encoding"})
-	}
-	s.Defaults = parsed
+	s.Sheet, s.Defaults = read, read.Base()
 }
 
 func (c *compiler) formats(s *Site, names []string) {
@@ -216,7 +215,7 @@ func (c *compiler) limits(s *Site, b Bounds) {
 		c.wrong(Trouble{Path: "limits.quality_floor", Given: fmt.Sprint(b.QualityFloor), Detail: "the floor lies above the ceiling", Allowed: fmt.Sprintf("at most limits.quality_ceiling, %d", b.QualityCeiling)})
 	}
 	if q := s.Defaults.Quality; q != 0 && !qualityWithin(q, b.QualityFloor, b.QualityCeiling) {
-		c.wrong(Trouble{Path: "defaults", Given: "quality=" + q.String(), Detail: "the default quality lies outside the site's own bounds", Allowed: fmt.Sprintf("%d to %d", b.QualityFloor, b.QualityCeiling)})
+		c.wrong(Trouble{Path: "sheet", Given: "quality: " + q.String(), Detail: "the quality of every picture lies outside the site's own bounds", Allowed: fmt.Sprintf("%d to %d", b.QualityFloor, b.QualityCeiling)})
 	}
 	if n := len(s.Rungs); n > 0 && int(s.Rungs[n-1]) > b.Width {
 		c.wrong(Trouble{Path: fmt.Sprintf("ladder.rungs[%d]", n-1), Given: fmt.Sprint(s.Rungs[n-1]), Detail: "the rung is wider than what the site delivers", Allowed: fmt.Sprintf("at most limits.width, %d", b.Width)})

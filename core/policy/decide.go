@@ -8,6 +8,8 @@ import (
 	"strings"
 
 	"echolane/core/declare"
+	"echolane/core/sheet"
+	"echolane/core/spelling"
 )
 
 // Site is a compiled document: what requests are held to. It is never changed after Compile, but for Keys,
@@ -15,7 +17,8 @@ import (
 type Site struct {
 	Name     string
 	Hosts    []string
-	Defaults declare.Declarations
+	Sheet    *sheet.Sheet
+	Defaults declare.Declarations // what the sheet says of every picture
 	Formats  []declare.Format
 	Shapes   []declare.Ratio // beside the natural one; none: any
 	Rungs    []float64       // device pixels, upwards; none: any
@@ -73,6 +76,7 @@ type Ask struct {
 	Lane     *CompiledLane
 	Declared declare.Declarations
 	Accepted Accepted
+	Saves    bool          // the client sent Save-Data: on
 	Now      int64         // seconds since 1970
 	Form     func() string // the address form without its signature; called only where one is checked
 }
@@ -100,13 +104,17 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 			return declare.Resolved{}, no
 		}
 	}
-	full := d.Over(s.Defaults)
+	if no := s.checkClasses(d.Class, trace); no != nil {
+		return declare.Resolved{}, no
+	}
+	named := s.Sheet.OfClasses(*d, r.Saves) // before what holds for every picture
+	full := s.Sheet.Over(*d, r.Saves)
 	if no := s.checkEncoding(d, &full, trace); no != nil {
 		return declare.Resolved{}, no
 	}
 	var resolved declare.Resolved
 	full.Settle(s.Offer(r.Accepted, full.Quality), &resolved)
-	resolved.Own = d.Quality == 0 && !full.IsPaint() && !r.Lane.Signed
+	resolved.Own = named.Quality == 0 && !full.IsPaint() && !r.Lane.Signed
 	if no := CheckLossless(resolved); no != nil {
 		refused(trace, "quality", no.Detail)
 		return declare.Resolved{}, no
@@ -120,6 +128,30 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 		}
 	}
 	return resolved, nil
+}
+
+// checkClasses holds the classes that are named against the sheet's.
+func (s *Site) checkClasses(classes string, trace *[]Step) *Refusal {
+	if classes == "" {
+		return nil
+	}
+	for name := range strings.SplitSeq(classes, " ") {
+		if s.Sheet.Has(name) {
+			if trace != nil {
+				note(trace, "sheet ."+name, "matched", "")
+			}
+			continue
+		}
+		refused(trace, "sheet", "there is no class "+name)
+		all := s.Sheet.Classes()
+		no := Refusal{Reason: "no-such-class", Parameter: "class", Given: name, Detail: fmt.Sprintf("the site's sheet has no class %q", name), Allowed: strings.Join(all, ", "),
+			Remedy: fmt.Sprintf("add a rule for .%s to the sheet: echolane sheet publish %s FILE", name, s.Name)}
+		if near := spelling.Nearest(name, all); near != "" {
+			no.Remedy = fmt.Sprintf("write %s instead of %s", near, name)
+		}
+		return No(no)
+	}
+	return nil
 }
 
 func (s *Site) checkUnsigned(r *Ask, trace *[]Step) *Refusal {

@@ -28,6 +28,7 @@ func (d Difference) String() string {
 // Diff lists what differs, in the order of the paths. Lanes are told apart by their names.
 func Diff(before, after Document) []Difference {
 	a, b := flat(before), flat(after)
+	a["sheet"], b["sheet"] = differing(before.Sheet, after.Sheet)
 	paths := map[string]bool{}
 	for p := range a {
 		paths[p] = true
@@ -43,6 +44,19 @@ func Diff(before, after Document) []Difference {
 	}
 	sort.Slice(list, func(i, j int) bool { return list[i].Path < list[j].Path })
 	return list
+}
+
+// differing is what two sheets have between the first and the last line in which they differ, on one line each.
+func differing(before, after string) (string, string) {
+	a, b := strings.Split(strings.TrimSpace(before), "\n"), strings.Split(strings.TrimSpace(after), "\n")
+	for len(a) > 0 && len(b) > 0 && a[0] == b[0] {
+		a, b = a[1:], b[1:]
+	}
+	for len(a) > 0 && len(b) > 0 && a[len(a)-1] == b[len(b)-1] {
+		a, b = a[:len(a)-1], b[:len(b)-1]
+	}
+	line := func(lines []string) string { return strings.Join(strings.Fields(strings.Join(lines, " ")), " ") }
+	return line(a), line(b)
 }
 
 // Summary is a change in one line, for the history.

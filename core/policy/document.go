@@ -4,19 +4,19 @@ package policy
 // kept with its history. It is plain data: Compile makes of it what requests are held to, or says what is
 // wrong with it. Secrets (credentials, request headers, signing keys) are never part of it.
 type Document struct {
-	Site     string   `json:"site" toml:"site"`
-	Hosts    []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
-	Defaults string   `json:"defaults" toml:"defaults" comment:"declarations that a URL's own override, as a query"`
-	Formats  []string `json:"formats" toml:"formats" comment:"most wanted first: avif, webp, jpeg, png, gif"`
-	Shapes   []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
-	Grow     string   `json:"grow" toml:"grow" comment:"who may ask for more pixels than the source has: url, classes"`
-	Paint    string   `json:"paint" toml:"paint" comment:"who may ask for paint: url, classes"`
-	Ladder   Ladder   `json:"ladder" toml:"ladder"`
-	Limits   Bounds   `json:"limits" toml:"limits"`
-	Month    Month    `json:"month" toml:"month" comment:"per calendar month (UTC), over all nodes; 0: no bound"`
-	Pages    Pages    `json:"pages" toml:"pages"`
-	Signing  Signing  `json:"signing" toml:"signing"`
-	Lanes    []Lane   `json:"lanes" toml:"lanes"`
+	Site    string   `json:"site" toml:"site"`
+	Hosts   []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
+	Sheet   string   `json:"sheet" toml:"sheet,multiline" comment:"the stylesheet for images: * holds the defaults, classes are named treatments"`
+	Formats []string `json:"formats" toml:"formats" comment:"most wanted first: avif, webp, jpeg, png, gif"`
+	Shapes  []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
+	Grow    string   `json:"grow" toml:"grow" comment:"who may ask for more pixels than the source has: url, classes"`
+	Paint   string   `json:"paint" toml:"paint" comment:"who may ask for paint: url, classes"`
+	Ladder  Ladder   `json:"ladder" toml:"ladder"`
+	Limits  Bounds   `json:"limits" toml:"limits"`
+	Month   Month    `json:"month" toml:"month" comment:"per calendar month (UTC), over all nodes; 0: no bound"`
+	Pages   Pages    `json:"pages" toml:"pages"`
+	Signing Signing  `json:"signing" toml:"signing"`
+	Lanes   []Lane   `json:"lanes" toml:"lanes"`
 }
 
 // Ladder says which widths are delivered.
@@ -83,7 +83,7 @@ type Lane struct {
 // NewDocument is a new site's: everything that a site has, at its default.
 func NewDocument(site string) Document {
 	return Document{
-		Site: site, Hosts: []string{}, Defaults: DefaultDeclarations, Formats: []string{"avif", "webp", "jpeg", "png"}, Shapes: []string{},
+		Site: site, Hosts: []string{}, Sheet: StarterSheet, Formats: []string{"avif", "webp", "jpeg", "png"}, Shapes: []string{},
 		Grow: "url", Paint: "url",
 		Ladder: Ladder{Rungs: []int{}, Other: "refuse"},
 		Limits: Bounds{
@@ -103,7 +103,7 @@ func (d *Document) Complete() {
 			*v = otherwise
 		}
 	}
-	text(&d.Defaults, base.Defaults)
+	text(&d.Sheet, base.Sheet)
 	text(&d.Grow, base.Grow)
 	text(&d.Paint, base.Paint)
 	text(&d.Ladder.Other, base.Ladder.Other)

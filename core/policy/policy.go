@@ -21,8 +21,8 @@ type Limits struct {
 	RenderTime    time.Duration // the longest that one variant may take to make
 }
 
-// DefaultDeclarations are a new site's defaults, in address form.
-const DefaultDeclarations = "object-fit=cover&quality=72"
+// StarterSheet is a new site's.
+const StarterSheet = "* { object-fit: cover; quality: 72 }\n"
 
 // NewSite is a compiled new site, without lanes.
 func NewSite(name string) *Site {

@@ -87,8 +87,7 @@ func TestEveryParseProblemHasAReasonAndARemedy(t *testing.T) {
 }
 
 func TestDefaultsParse(t *testing.T) {
-	d, err := declare.Parse(DefaultDeclarations)
-	if err != nil || d.AddressForm() != DefaultDeclarations {
-		t.Errorf("the defaults of a new site: %v, %v", d.AddressForm(), err)
+	if d := NewSite("new").Defaults; d.AddressForm() != "object-fit=cover&quality=72" {
+		t.Errorf("the defaults of a new site: %v", d.AddressForm())
 	}
 }

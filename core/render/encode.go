@@ -191,10 +191,6 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	guess, slope := settingFor(format, float64(how.Quality))
 	guess = math.Min(e.Most, math.Max(e.Least, guess+adjusted(format, float64(how.Quality), f.original())))
 	if f.predict {
-		if guess, err = f.corrected(format, how.Quality, guess, slope); err != nil {
-			return nil, how, err
-		}
-		guess = math.Min(e.Most, math.Max(e.Least, guess))
 		data, err := e.write(guess)
 		how.Way, how.Setting = "predicted", e.name(guess)
 		return data, how, err
@@ -271,37 +267,6 @@ func (f *finish) sample() *raster.YCbCr {
 		return nil
 	}
 	return patches(f.planes, samplesX, samplesY, sampleSide)
-}
-
-// corrected moves a setting that was guessed by what one trial of it on a few small parts of an opaque picture shows:
-// a tenth of the work of an encode.
-func (f *finish) corrected(format declare.Format, quality int, guess, slope float64) (float64, error) {
-	const side, most = 64, 12
-	p := f.planes
-	if p == nil || p.W < 3*side || p.H < 2*side {
-		return guess, nil
-	}
-	across, down := 3, 2
-	for (across+1)*(down+1)*side*side*11 < p.W*p.H && across < samplesX && (across+1)*side <= p.W && (down+1)*side <= p.H {
-		across++
-		down = max(2, across*2/3)
-	}
-	sample := patches(p, across, down, side)
-	defer sample.Free()
-	s := finish{planes: sample, quality: f.quality}
-	target, err := s.target(quality)
-	if err != nil {
-		return 0, err
-	}
-	on, err := s.encoder(format, nil, sample, s.original())
-	if err != nil {
-		return 0, err
-	}
-	_, far, err := on.Try(math.Round(guess/on.Step) * on.Step)
-	if err != nil {
-		return 0, err
-	}
-	return guess + math.Min(most, math.Max(-most, -math.Log((far+1e-9)/target)/slope)), nil
 }
 
 // patches puts across×down evenly spread squares of a picture side by side.

@@ -41,6 +41,9 @@ type Job struct {
 	// Facts asks for what can be found in the picture instead of a variant of it.
 	Facts bool
 
+	// Placeholder asks for a picture of at most so many bytes that stands in for the variant; 0: the variant itself.
+	Placeholder int
+
 	// Predict takes the setting that the median picture needs, without looking at what comes out: for an answer
 	// that has to be quick.
 	Predict bool
@@ -107,6 +110,9 @@ func Variant(source []byte, job Job) (Result, error) {
 	}
 	if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
 		return Result{}, r
+	}
+	if job.Placeholder > 0 {
+		return placeholder(source, plan, job)
 	}
 	result := Result{Canvas: plan.Canvas, Natural: plan.Natural, Source: info.Type}
 	w.lap("plan")

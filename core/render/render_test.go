@@ -32,7 +32,7 @@ func job(t testing.TB, query string) Job {
 	if err != nil {
 		t.Fatal(err)
 	}
-	defaults, _ := declare.Parse(policy.DefaultDeclarations)
+	defaults, _ := declare.Parse("object-fit=cover&quality=72")
 	return Job{Request: d.Resolve(defaults, policy.NewSite("new").Formats), Limits: wide()}
 }
 

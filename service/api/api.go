@@ -42,6 +42,7 @@ type API struct {
 	Lanes    *source.Lanes
 	Ledger   *records.Ledger
 	Meter    *records.Meter
+	Classes  *records.Classes
 	Renderer Renderer
 	Token    string // opens everything; "" for none
 	Proxies  []netip.Prefix

@@ -61,6 +61,14 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/usage", a.usage, "what was used, by month, newest first", nil, nil, Page[records.Usage]{}, 200, false},
 		{"GET", "/sites/:site/ladder", a.ladder, "a ladder for the site, as a proposal", []parameter{{"from", "the lowest rung, device pixels"}, {"to", "the highest"}, {"waste", "the most pixels too many from rung to rung, 0.5 is half as many again"}}, nil, LadderProposal{}, 200, false},
 
+		{"GET", "/sites/:site/sheet", a.sheet, "the site's stylesheet, and the draft of another", nil, nil, Sheet{}, 200, false},
+		{"PUT", "/sites/:site/sheet", a.publishSheet, "publish a sheet; its draft is done with", nil, PublishSheet{}, Sheet{}, 200, true},
+		{"POST", "/sites/:site/sheet/check", a.checkSheet, "what is wrong with a sheet, and what publishing it would do", nil, SheetText{}, CheckedSheet{}, 200, false},
+		{"PUT", "/sites/:site/sheet/draft", a.putDraft, "keep a draft, right or not", nil, SheetText{}, Sheet{}, 200, false},
+		{"DELETE", "/sites/:site/sheet/draft", a.dropDraft, "forget the draft", nil, nil, nil, 204, false},
+		{"GET", "/sites/:site/sheet/history", a.sheetHistory, "the changes in which the sheet changed, newest first", nil, nil, Page[records.Change]{}, 200, false},
+		{"POST", "/sites/:site/sheet/restore", a.restoreSheet, "publish the sheet of a version again", nil, RestoreSheet{}, Sheet{}, 200, true},
+
 		{"GET", "/sites/:site/keys", a.keys, "the site's signing keys, without what they say", byPage, nil, Page[Key]{}, 200, false},
 		{"POST", "/sites/:site/keys", a.addKey, "add a signing key; its secret is shown this once", nil, NewKey{}, MadeKey{}, 201, false},
 		{"DELETE", "/sites/:site/keys/:key", a.removeKey, "take a key back: what it signed ends", nil, nil, nil, 204, false},

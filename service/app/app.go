@@ -58,6 +58,7 @@ type App struct {
 	journal  *records.Journal
 	ledger   *records.Ledger
 	meter    *records.Meter
+	classes  *records.Classes
 	sources  *diskcache.Disk
 	lanes    *source.Lanes
 	cache    *variants.Cache
@@ -119,9 +120,10 @@ func (a *App) start(ctx context.Context) error {
 	a.journal = records.NewJournal(a.store, a.o.Log, func(n int) { a.metrics.dropped.Add(float64(n)) })
 	a.ledger = records.NewLedger(a.store, a.o.Log)
 	a.meter = records.NewMeter(a.store, a.o.Log)
+	a.classes = records.NewClasses(a.store, a.o.Log)
 	if a.delivery, err = delivery.New(delivery.Options{
 		Settings: a.settings, Lanes: a.lanes, Cache: a.cache, Renderer: a.workshop, Journal: a.journal, Ledger: a.ledger, Meter: a.meter,
-		Census: a.store, Counters: a.metrics, Log: a.o.Log, CDN: cdn, Proxies: a.o.Proxies, SearchAtOnce: a.o.SearchAtOnce,
+		Classes: a.classes, Census: a.store, Counters: a.metrics, Log: a.o.Log, CDN: cdn, Proxies: a.o.Proxies, SearchAtOnce: a.o.SearchAtOnce,
 	}); err != nil {
 		return fmt.Errorf("open the image path: %w", err)
 	}
@@ -180,6 +182,9 @@ func (a *App) release() {
 	if a.meter != nil {
 		a.meter.Close()
 	}
+	if a.classes != nil {
+		a.classes.Close()
+	}
 	if a.lanes != nil {
 		a.lanes.Close()
 	}
@@ -230,7 +235,7 @@ func (a *App) routes() {
 		c.Set("Content-Type", "application/json")
 		return c.Send(api.Description)
 	})
-	calls := &api.API{Store: a.store, Settings: a.settings, Lanes: a.lanes, Ledger: a.ledger, Meter: a.meter, Renderer: a.workshop, Token: a.o.Token, Proxies: a.o.Proxies}
+	calls := &api.API{Store: a.store, Settings: a.settings, Lanes: a.lanes, Ledger: a.ledger, Meter: a.meter, Classes: a.classes, Renderer: a.workshop, Token: a.o.Token, Proxies: a.o.Proxies}
 	calls.Mount(a.server.Group("/-/api/v1", calls.Guard))
 	a.server.Get("/-/console", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusMovedPermanently).To("/-/console/") })
 	a.server.Get("/-/console/*", a.console)

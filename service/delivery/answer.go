@@ -24,7 +24,7 @@ import (
 var (
 	fETag, fCacheControl, fLocation = []byte("Etag"), []byte("Cache-Control"), []byte("Content-Location")
 	fNosniff, vNosniff              = []byte("X-Content-Type-Options"), []byte("nosniff")
-	fVary, vAccept                  = []byte("Vary"), []byte("Accept")
+	fVary, vAccept                  = []byte("Vary"), "Accept"
 	fCacheStatus, fTiming           = []byte("Cache-Status"), []byte("Server-Timing")
 	vHit, vHitTiming                = []byte("Echo-Lane; hit; detail=memory"), []byte(`cache;desc="memory"`)
 	fOrigin, fPolicy, fTimingAllow  = []byte("Access-Control-Allow-Origin"), []byte("Cross-Origin-Resource-Policy"), []byte("Timing-Allow-Origin")
@@ -46,6 +46,9 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *memo, e
 	}
 	if v.Type == svgType { // what it asks for or runs, it gets nothing
 		h.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; font-src data:")
+	}
+	if m.classes != "" {
+		s.Classes.Used(m.site.Name, m.classes, string(m.location))
 	}
 	if m.attach != "" {
 		h.Set("Content-Disposition", m.attach)
@@ -81,23 +84,23 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *memo, e
 
 // embed says who may do what with the answer. What only some pages may have is kept by no shared cache, and
 // varies by everything that says which page asks.
-func embed(h *fasthttp.ResponseHeader, e policy.Embedding, control []byte, byAccept bool) {
+func embed(h *fasthttp.ResponseHeader, e policy.Embedding, control []byte, vary string) {
 	h.SetCanonical(fNosniff, vNosniff)
 	h.SetCanonical(fCacheControl, control)
 	if !e.Restricted {
 		h.SetCanonical(fOrigin, vAny)
 		h.SetCanonical(fPolicy, vCross)
 		h.SetCanonical(fTimingAllow, vAny)
-		if byAccept {
-			h.SetCanonical(fVary, vAccept)
+		if vary != "" {
+			h.SetCanonical(fVary, []byte(vary))
 		}
 		return
 	}
-	vary := "Origin, Referer, Sec-Fetch-Site"
-	if byAccept {
-		vary = "Accept, " + vary
+	pages := "Origin, Referer, Sec-Fetch-Site"
+	if vary != "" {
+		pages = vary + ", " + pages
 	}
-	h.SetCanonical(fVary, []byte(vary))
+	h.SetCanonical(fVary, []byte(pages))
 	if e.Origin == "" {
 		h.SetCanonical(fPolicy, vSame)
 		return
@@ -206,7 +209,7 @@ func (s *Service) sendOriginal(c *fasthttp.RequestCtx, r *request, e policy.Embe
 		h.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 		h.Set("ETag", variants.ETagOf(data))
 		h.Set("Cache-Status", "Echo-Lane; fwd=bypass")
-		embed(h, e, []byte(restricted(m, e.Restricted)), false)
+		embed(h, e, []byte(restricted(m, e.Restricted)), "")
 		c.Response.SetBodyRaw(data)
 		s.Meter.Of(r.site.Name).Served(len(data))
 		return nil

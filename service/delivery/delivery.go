@@ -62,6 +62,11 @@ type Census interface {
 	VariantsOf(ctx context.Context, v records.Variant) (n int, known bool, err error)
 }
 
+// Classes are told of every request that names classes of a sheet.
+type Classes interface {
+	Used(site, classes, address string)
+}
+
 // Counters are told of every answer.
 type Counters interface {
 	Answered(where variants.Where, status, bytes int, took time.Duration)
@@ -77,6 +82,7 @@ type Options struct {
 	Journal  Journal
 	Ledger   Ledger
 	Meter    Meter
+	Classes  Classes
 	Census   Census
 	Counters Counters
 	Log      *slog.Logger
@@ -136,9 +142,10 @@ type memo struct {
 	key        string
 	location   []byte
 	control    []byte // Cache-Control, where nothing else bears on it
+	classes    string // that the request names
 	attach     string // Content-Disposition, "" for none
 	expires    int64  // seconds since 1970, 0 for never
-	vary       bool   // by Accept
+	vary       string // the fields of the request that the answer depends on, "" for none
 }
 
 var began = time.Now()
@@ -166,11 +173,15 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	start := now()
 	all := s.Settings.Current()
 	accepted := policy.ReadAccept(text(c.Request.Header.Peek("Accept")))
+	saves := text(c.Request.Header.Peek("Save-Data")) == "on"
 	uri := Target(c)
 	hosted := all.SiteByHost(text(c.Request.Header.Host()))
 
 	var room [512]byte
 	look := append(append(room[:0], uri...), byte('0'+accepted))
+	if saves {
+		look = append(look, 's')
+	}
 	if hosted != nil {
 		look = append(append(look, ' '), hosted.Name...)
 	}
@@ -186,7 +197,7 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 		}
 	}
 
-	r := &request{all: all, uri: string(uri), accepted: accepted, hosted: hosted}
+	r := &request{all: all, uri: string(uri), accepted: accepted, saves: saves, hosted: hosted}
 	if s.looped(c) {
 		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: "loop", Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
 		return
@@ -296,6 +307,7 @@ type request struct {
 	all      *records.Settings
 	uri      string
 	accepted policy.Accepted
+	saves    bool
 	hosted   *records.Site // the site whose host name was asked, nil for a site in the path
 	site     *records.Site
 	lane     *policy.CompiledLane
@@ -303,6 +315,20 @@ type request struct {
 	declared declare.Declarations
 	resolved declare.Resolved
 	trace    *[]policy.Step
+}
+
+// varies names the fields of the request that the answer depends on.
+func (r *request) varies() string {
+	byAccept, bySaving := r.declared.Format == declare.FormatUnset, r.site.Sheet.AsksForData()
+	switch {
+	case byAccept && bySaving:
+		return vAccept + ", Save-Data"
+	case byAccept:
+		return vAccept
+	case bySaving:
+		return "Save-Data"
+	}
+	return ""
 }
 
 func (r *request) siteName() string {
@@ -356,7 +382,7 @@ func (s *Service) read(r *request) *policy.Refusal {
 	if declared.As == declare.Explain {
 		r.trace = &[]policy.Step{}
 	}
-	ask := policy.Ask{Lane: r.lane, Declared: declared, Accepted: r.accepted, Now: time.Now().Unix(), Form: func() string {
+	ask := policy.Ask{Lane: r.lane, Declared: declared, Accepted: r.accepted, Saves: r.saves, Now: time.Now().Unix(), Form: func() string {
 		signed := r.declared
 		signed.Signature, signed.As = "", declare.AsUnset
 		return string(r.form(signed))
@@ -427,15 +453,19 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 	if err != nil {
 		return nil, nil, 0, "", s.refusalOf(err)
 	}
-	m := &memo{site: r.site, lane: r.lane, location: r.form(r.declared), vary: r.declared.Format == declare.FormatUnset, expires: r.declared.Expires}
+	m := &memo{site: r.site, lane: r.lane, location: r.form(r.declared), vary: r.varies(), classes: r.declared.Class, expires: r.declared.Expires}
 	m.generation.Store(r.all.Generation)
 	resolved := r.resolved.String()
 	make := s.make
 	if r.declared.As == declare.Facts {
-		resolved, m.vary = "as=facts", false
+		resolved, m.vary = "as=facts", ""
 		make = func(r *request, lane source.Lane, m *memo, data []byte, _ string, _ int64) (*variants.Variant, error) {
 			return s.makeFacts(r, lane, m, data)
 		}
+	}
+
+	if r.declared.As == declare.Placeholder {
+		resolved = "as=placeholder&" + resolved
 	}
 
 	// The source may change between a look at it and the reading of it; then the key changes too.
@@ -592,6 +622,9 @@ func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resol
 	read := now()
 	// Others may be waiting for this variant: it is made even if the one who asked first goes away.
 	job := render.Job{Request: r.resolved, Limits: r.lane.Limits, Floor: r.site.QualityFloor, Pictures: layers}
+	if r.declared.As == declare.Placeholder {
+		job.Placeholder = render.PlaceholderBytes
+	}
 	job.Predict = r.declared.As != declare.Explain && s.later(len(data))
 	result, err := s.Renderer.Render(context.Background(), data, job)
 	if err != nil {

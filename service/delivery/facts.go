@@ -12,23 +12,15 @@ import (
 	"echolane/service/variants"
 )
 
-const largestPlaceholder = 600
-
-// Placeholder is a picture of at most 600 bytes as a data URL, small enough to stand in a page until the real
-// one has come.
+// Placeholder is a blurred picture as a data URL of at most 600 bytes, to stand in a page until the real one has come.
 func Placeholder(ctx context.Context, r Renderer, data []byte, limits policy.Limits) (string, error) {
-	for _, side := range []float64{40, 28, 20, 14, 8} {
-		d := declare.Declarations{Width: side, Height: side, Fit: declare.Contain, Format: declare.WebP, Quality: 40}
-		made, err := r.Render(ctx, data, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits})
-		if err != nil {
-			return "", err
-		}
-		url := "data:image/webp;base64," + base64.StdEncoding.EncodeToString(made.Data)
-		if len(url) <= largestPlaceholder {
-			return url, nil
-		}
+	const prefix = "data:image/webp;base64,"
+	d := declare.Declarations{Format: declare.WebP}
+	made, err := r.Render(ctx, data, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits, Placeholder: (render.PlaceholderBytes - len(prefix)) / 4 * 3})
+	if err != nil {
+		return "", err
 	}
-	return "", nil
+	return prefix + base64.StdEncoding.EncodeToString(made.Data), nil
 }
 
 // makeFacts finds out what is known of the source, as JSON that is kept like a variant.

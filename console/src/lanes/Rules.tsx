@@ -14,7 +14,6 @@ export function Rules(props: { site: string; document: Document; onChange: (part
   return (
     <>
       <Group title="What it delivers">
-        <Field label="Defaults" value={d.defaults} onChange={(defaults) => onChange({ defaults })} hint="Declarations that a URL's own override, as a query" />
         <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) })} hint="Most wanted first" />
         <ListField label="Shapes" value={d.shapes} onChange={(shapes) => onChange({ shapes })} hint="Aspect ratios beside the natural one; none: any" />
         <div className="flex flex-col gap-2">

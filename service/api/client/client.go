@@ -194,6 +194,41 @@ func (c *Client) DocumentAt(ctx context.Context, name string, v int64) (out poli
 	return out, err
 }
 
+// Sheet gives a site's stylesheet and its draft.
+func (c *Client) Sheet(ctx context.Context, name string) (out api.Sheet, err error) {
+	err = c.call(ctx, "GET", site(name)+"/sheet", nil, &out)
+	return out, err
+}
+
+// CheckSheet says what is wrong with a sheet, and what publishing it would do.
+func (c *Client) CheckSheet(ctx context.Context, name, text string) (out api.CheckedSheet, err error) {
+	err = c.call(ctx, "POST", site(name)+"/sheet/check", api.SheetText{Text: text}, &out)
+	return out, err
+}
+
+// PublishSheet gives a site another sheet; from is the version that was read.
+func (c *Client) PublishSheet(ctx context.Context, name string, in api.PublishSheet, from int64) (out api.Sheet, err error) {
+	err = c.call(ctx, "PUT", site(name)+"/sheet", in, &out, "If-Match", version(from))
+	return out, err
+}
+
+// PutDraft keeps a draft of a site's sheet.
+func (c *Client) PutDraft(ctx context.Context, name, text string) (out api.Sheet, err error) {
+	err = c.call(ctx, "PUT", site(name)+"/sheet/draft", api.SheetText{Text: text}, &out)
+	return out, err
+}
+
+// SheetHistory lists the changes in which a site's sheet changed, newest first.
+func (c *Client) SheetHistory(ctx context.Context, name string) ([]records.Change, error) {
+	return all[records.Change](ctx, c, site(name)+"/sheet/history")
+}
+
+// RestoreSheet publishes the sheet of a version again.
+func (c *Client) RestoreSheet(ctx context.Context, name string, in api.RestoreSheet, from int64) (out api.Sheet, err error) {
+	err = c.call(ctx, "POST", site(name)+"/sheet/restore", in, &out, "If-Match", version(from))
+	return out, err
+}
+
 // Restore goes back to a version's document.
 func (c *Client) Restore(ctx context.Context, name string, to, from int64) (out api.Site, err error) {
 	err = c.call(ctx, "POST", site(name)+"/restore", api.Restore{Version: to}, &out, "If-Match", version(from))

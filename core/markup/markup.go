@@ -1,0 +1,592 @@
+package markup
+
+import (
+	"errors"
+	"fmt"
+	"math"
+	"slices"
+	"sort"
+	"strconv"
+	"strings"
+
+	"echolane/core/declare"
+)
+
+// Facts are what is known of a source.
+type Facts struct {
+	Width, Height int // upright, in pixels
+	Alpha         bool
+	Placeholder   string // a data URL; "" for none
+	Weights       []Weight
+}
+
+// A Weight is how many bytes the variant of a width has, by making it.
+type Weight struct {
+	Width int `json:"width"` // device pixels
+	Bytes int `json:"bytes"`
+}
+
+// Options say what is written. Source, Base, Slot, Facts and one of Alt and Decorative are needed.
+type Options struct {
+	Base   string // what the addresses begin with: https://img.example.test/kestrel
+	Source string // lane/path, with its path percent-encoded
+	Slot   *Slot
+	// Container is the box that percentages are of; nil: as wide as the viewport, or what the browser finds.
+	Container *Slot
+	Facts     Facts
+
+	Alt        *string // the text that stands in for the picture
+	Decorative bool    // it says nothing that the page's text doesn't
+
+	Over  declare.Declarations // what the URL says beside the slot
+	Site  declare.Declarations // the site's own, which the URL needn't say
+	Rungs []float64            // the ladder, upwards; none: any width
+	Waste float64              // the largest share of bytes that a step between two widths may waste; 0: 0.35
+
+	First   bool             // it is seen first: loaded at once, before others
+	Formats []declare.Format // a <source> for each, for caches that don't look at Vary; none: negotiated
+	Inline  bool             // the placeholder stands in the markup
+}
+
+// Markup is what is to be written.
+type Markup struct {
+	Src      string      `json:"src"`
+	Srcset   []Candidate `json:"srcset"`
+	Sizes    string      `json:"sizes,omitempty"`
+	Width    int         `json:"width"`
+	Height   int         `json:"height"`
+	Alt      string      `json:"alt"`
+	Loading  string      `json:"loading"`
+	Decoding string      `json:"decoding"`
+	Priority string      `json:"fetchpriority,omitempty"`
+	Style    string      `json:"style,omitempty"`
+	Sources  []Source    `json:"sources"`  // for <picture>
+	Warnings []string    `json:"warnings"` // what couldn't be kept
+
+	mime string
+}
+
+// A Source is another choice of a <picture>.
+type Source struct {
+	Media  string      `json:"media,omitempty"`
+	Type   string      `json:"type,omitempty"`
+	Srcset []Candidate `json:"srcset"`
+	Sizes  string      `json:"sizes,omitempty"`
+	Width  int         `json:"width"`
+	Height int         `json:"height"`
+}
+
+// A Candidate is one address that the browser may choose.
+type Candidate struct {
+	URL     string  `json:"url"`
+	Width   int     `json:"width"`             // device pixels
+	Density float64 `json:"density,omitempty"` // with x descriptors
+	Bytes   int     `json:"bytes,omitempty"`   // about, where it was measured
+}
+
+// DefaultWaste is the largest share of bytes that a step may waste where nothing else is said.
+const DefaultWaste = 0.35
+
+// Viewports that slots are worked out for.
+const (
+	narrowest, widest = 320, 2560
+	phone             = 600 // up to here screens have up to three device pixels to one of CSS, above two
+)
+
+// Make works the markup out.
+func Make(o Options) (Markup, error) {
+	var m Markup
+	switch {
+	case o.Alt == nil && !o.Decorative:
+		return m, errors.New("alt is missing: give the text that stands in for the picture, or say that it's decorative")
+	case o.Alt != nil && *o.Alt == "" && !o.Decorative:
+		return m, errors.New("alt is empty: give the text that stands in for the picture, or say that it's decorative")
+	case o.Facts.Width <= 0 || o.Facts.Height <= 0:
+		return m, errors.New("the source's size isn't known")
+	}
+	if o.Waste <= 0 || o.Waste >= 1 {
+		o.Waste = DefaultWaste
+	}
+	if o.Alt != nil && !o.Decorative {
+		m.Alt = *o.Alt
+	}
+	m.Loading, m.Decoding = "lazy", "async"
+	if o.First {
+		m.Loading, m.Priority = "eager", "high"
+	}
+	groups := o.groups()
+	formats := o.Formats
+	if len(formats) == 0 {
+		formats = []declare.Format{declare.FormatUnset}
+	}
+	for i := len(groups) - 1; i >= 0; i-- { // of two conditions that hold, the one for wider viewports comes first
+		g := groups[i]
+		widths, warning := o.widths(g)
+		if warning != "" && !slices.Contains(m.Warnings, warning) {
+			m.Warnings = append(m.Warnings, warning)
+		}
+		w, h := o.dimensions(g)
+		for j, f := range formats {
+			d := g.declared
+			if f != declare.FormatUnset {
+				d.Format = f
+			}
+			s := Source{Media: g.media(), Srcset: o.candidates(g, d, widths), Sizes: o.sizes(g, m.Loading == "lazy"), Width: w, Height: h}
+			if f != declare.FormatUnset {
+				s.Type = f.MediaType()
+			}
+			if i == 0 && j == len(formats)-1 { // what every browser takes
+				m.Srcset, m.Sizes, m.Width, m.Height, m.mime = s.Srcset, s.Sizes, w, h, s.Type
+				m.Src = fallback(s.Srcset)
+				continue
+			}
+			m.Sources = append(m.Sources, s)
+		}
+	}
+	if o.Inline && o.Facts.Placeholder != "" {
+		if o.Facts.Alpha {
+			m.Warnings = append(m.Warnings, "no placeholder stands in the markup: the picture has transparent parts, through which it would go on showing")
+		} else {
+			m.Style = "background:url(" + o.Facts.Placeholder + ") center/cover no-repeat"
+		}
+	}
+	if m.Sources == nil {
+		m.Sources = []Source{}
+	}
+	if m.Warnings == nil {
+		m.Warnings = []string{}
+	}
+	return m, nil
+}
+
+// fallback is for what knows no srcset: the middle one.
+func fallback(list []Candidate) string { return list[(len(list)-1)/2].URL }
+
+// a group is the pieces of a slot that show the same picture, of which only the width changes.
+type group struct {
+	from     float64
+	pieces   []piece
+	declared declare.Declarations
+	fixed    bool // one width in CSS pixels
+	css      float64
+}
+
+func (g *group) media() string {
+	if g.from == 0 {
+		return ""
+	}
+	return "(min-width: " + trimmed(g.from) + "px)"
+}
+
+func trimmed(v float64) string { return strconv.FormatFloat(math.Round(v*100)/100, 'f', -1, 64) }
+
+func (o *Options) groups() (groups []group) {
+	for _, p := range o.Slot.pieces {
+		d := o.Over.Over(p.declared)
+		if !p.height.IsZero() && !p.width.IsZero() && p.height.Fixed() && p.width.Fixed() && d.Aspect.IsZero() {
+			d.Aspect = declare.Ratio{W: p.width.In(0, 0), H: p.height.In(0, 0)}
+		}
+		if n := len(groups); n > 0 && groups[n-1].declared == d {
+			groups[n-1].pieces = append(groups[n-1].pieces, p)
+			continue
+		}
+		groups = append(groups, group{from: p.from, pieces: []piece{p}, declared: d})
+	}
+	for i := range groups {
+		g := &groups[i]
+		g.fixed = len(g.pieces) == 1
+		for j := range g.pieces {
+			p := &g.pieces[j]
+			g.fixed = g.fixed && !p.inset && (!p.width.IsZero() && p.width.Fixed() || p.width.IsZero() && !p.height.IsZero() && p.height.Fixed()) && (p.maxWidth.IsZero() || p.maxWidth.Fixed())
+		}
+		if g.fixed {
+			g.css = o.widthIn(&g.pieces[0], g.declared, narrowest)
+		}
+	}
+	return groups
+}
+
+// shape is a group's width by its height.
+func (o *Options) shape(d declare.Declarations) float64 {
+	full := d.Over(o.Site)
+	if !full.Aspect.IsZero() {
+		return full.Aspect.Value()
+	}
+	w, h := o.natural(full)
+	return w / h
+}
+
+// natural is the source's size after what is cut out of it, and turned by quarters.
+func (o *Options) natural(d declare.Declarations) (w, h float64) {
+	w, h = float64(o.Facts.Width), float64(o.Facts.Height)
+	if r := d.XYWH; r.Declared {
+		if r.Percent {
+			w, h = w*r.W/100, h*r.H/100
+		} else {
+			w, h = math.Min(w, r.W), math.Min(h, r.H)
+		}
+	}
+	if turns := math.Mod(math.Abs(d.Turn.Degrees), 180); turns == 90 {
+		w, h = h, w
+	}
+	return math.Max(1, w), math.Max(1, h)
+}
+
+// widthIn is how wide the slot is in a viewport, in CSS pixels.
+func (o *Options) widthIn(p *piece, d declare.Declarations, viewport float64) float64 {
+	container := viewport
+	if o.Container != nil {
+		q := o.Container.at(viewport)
+		container = (&Options{}).plain(q, viewport)
+	}
+	w := container
+	switch {
+	case !p.width.IsZero():
+		w = p.width.In(viewport, container)
+	case !p.height.IsZero() && !p.inset:
+		w = p.height.In(viewport, container) * o.shape(d)
+	case p.maxWidth.IsZero() && !p.inset: // as large as it is
+		w, _ = o.natural(d)
+		w = math.Min(w, container)
+	}
+	if !p.maxWidth.IsZero() {
+		w = math.Min(w, p.maxWidth.In(viewport, container))
+	}
+	return math.Max(1, w)
+}
+
+// plain is a box's width: as a slot's, without a picture in it.
+func (o *Options) plain(p *piece, viewport float64) float64 {
+	w := viewport
+	if !p.width.IsZero() {
+		w = p.width.In(viewport, viewport)
+	}
+	if !p.maxWidth.IsZero() {
+		w = math.Min(w, p.maxWidth.In(viewport, viewport))
+	}
+	return w
+}
+
+func (s *Slot) at(viewport float64) *piece {
+	for i := len(s.pieces) - 1; i > 0; i-- {
+		if viewport >= s.pieces[i].from {
+			return &s.pieces[i]
+		}
+	}
+	return &s.pieces[0]
+}
+
+// need is the least and the most device pixels that a group's slot has on any screen.
+func (o *Options) need(g group) (least, most float64) {
+	least = math.Inf(1)
+	for i := range g.pieces {
+		p := &g.pieces[i]
+		to := float64(widest)
+		if i+1 < len(g.pieces) {
+			to = g.pieces[i+1].from
+		} else if next := o.next(g); next > 0 {
+			to = next
+		}
+		from := math.Max(narrowest, p.from)
+		if to <= from {
+			to = from + 1
+		}
+		step := math.Max(1, (to-from)/24)
+		for v := from; v < to; v += step {
+			w := o.widthIn(p, g.declared, v)
+			density := 2.0
+			if v <= phone {
+				density = 3
+			}
+			least, most = math.Min(least, w), math.Max(most, w*density)
+		}
+		if last := o.widthIn(p, g.declared, to-1); true {
+			least, most = math.Min(least, last), math.Max(most, last*map[bool]float64{true: 3, false: 2}[to-1 <= phone])
+		}
+	}
+	return least, most
+}
+
+// next is where the group behind g begins, 0 where g is the last.
+func (o *Options) next(g group) float64 {
+	last := g.pieces[len(g.pieces)-1].from
+	for _, p := range o.Slot.pieces {
+		if p.from > last {
+			return p.from
+		}
+	}
+	return 0
+}
+
+// limit is the widest variant of this shape that the source has pixels for.
+func (o *Options) limit(d declare.Declarations) float64 {
+	w, h := o.natural(d.Over(o.Site))
+	full := d.Over(o.Site)
+	if full.Aspect.IsZero() || full.Fit == declare.Contain || full.Fit == declare.ScaleDown {
+		return w
+	}
+	return math.Min(w, math.Floor(h*full.Aspect.Value()))
+}
+
+// widths chooses the candidates, in device pixels, upwards.
+func (o *Options) widths(g group) (widths []int, warning string) {
+	limit := math.Max(1, math.Floor(o.limit(g.declared)))
+	least, most := o.need(g)
+	if g.fixed {
+		for _, density := range []float64{1, 1.5, 2, 3} {
+			w := math.Round(g.css * density)
+			if density == 1.5 && len(o.Rungs) == 0 {
+				continue
+			}
+			if rung, ok := o.onLadder(w); !ok {
+				continue
+			} else {
+				w = rung
+			}
+			if w <= limit {
+				widths = append(widths, int(w))
+			}
+		}
+		if n := len(widths); n == 0 || float64(widths[n-1]) < math.Min(limit, g.css*3) && float64(widths[n-1]) < 0.9*math.Min(limit, g.css*2) {
+			if w, ok := o.below(math.Min(limit, 3*g.css)); ok && (n == 0 || int(w) > widths[n-1]) {
+				widths = append(widths, int(w))
+			}
+		}
+		slices.Sort(widths)
+		widths = slices.Compact(widths)
+		if len(widths) == 0 {
+			return []int{int(limit)}, "no width of the ladder is as small as the source"
+		}
+		return widths, ""
+	}
+	most = math.Min(most, limit)
+	all := o.all(least, most, limit)
+	if len(all) == 0 {
+		return []int{int(limit)}, "no width of the ladder is as small as the source"
+	}
+	// From the widest down: as far as the bytes allow.
+	at := len(all) - 1
+	widths = []int{int(all[at])}
+	for at > 0 {
+		next := at - 1
+		for next > 0 && o.bytes(all[next-1], limit) >= (1-o.Waste)*o.bytes(all[at], limit) {
+			next--
+		}
+		if o.bytes(all[next], limit) < (1-o.Waste)*o.bytes(all[at], limit)-0.5 && len(o.Rungs) > 0 {
+			warning = fmt.Sprintf("between the ladder's rungs %.0f and %.0f more than %.0f %% of the bytes can be wasted", all[next], all[at], 100*o.Waste)
+		}
+		at = next
+		widths = append(widths, int(all[at]))
+	}
+	slices.Reverse(widths)
+	return widths, warning
+}
+
+// all are the widths that could be offered, upwards: from the least that is ever used to the first that is always enough.
+func (o *Options) all(least, most, limit float64) (all []float64) {
+	if len(o.Rungs) > 0 {
+		for _, r := range o.Rungs {
+			if r > limit {
+				break
+			}
+			if r >= least || r == o.Rungs[len(o.Rungs)-1] {
+				all = append(all, r)
+			}
+			if r >= most {
+				break
+			}
+		}
+		if len(all) == 0 { // all that fit are smaller than what is needed
+			if w, ok := o.below(limit); ok {
+				all = append(all, w)
+			}
+		}
+		return all
+	}
+	const step = 1.06
+	for w := math.Min(least, most); ; w *= step {
+		grain := 8.0
+		if w > 512 {
+			grain = 16
+		}
+		r := math.Ceil(w/grain) * grain
+		if r >= most {
+			break
+		}
+		if n := len(all); n == 0 || r > all[n-1] {
+			all = append(all, r)
+		}
+	}
+	top := math.Ceil(most/16) * 16
+	return append(all, math.Min(top, limit))
+}
+
+// onLadder is the rung that a width is rounded up to; ok is false where none is.
+func (o *Options) onLadder(w float64) (float64, bool) {
+	if len(o.Rungs) == 0 {
+		return w, true
+	}
+	i := sort.SearchFloat64s(o.Rungs, w-0.01)
+	if i == len(o.Rungs) {
+		return 0, false
+	}
+	return o.Rungs[i], true
+}
+
+// below is the widest that is allowed and no wider than w.
+func (o *Options) below(w float64) (float64, bool) {
+	if len(o.Rungs) == 0 {
+		return math.Floor(w), true
+	}
+	i := sort.SearchFloat64s(o.Rungs, w+0.01)
+	if i == 0 {
+		return 0, false
+	}
+	return o.Rungs[i-1], true
+}
+
+// bytes is what a width weighs: between what was measured by the power that lies between, otherwise by pixels.
+func (o *Options) bytes(width, limit float64) float64 {
+	ws := o.Facts.Weights
+	if len(ws) == 0 {
+		return math.Pow(width/limit, 1.7) * 1e5
+	}
+	power := func(a, b Weight) float64 {
+		if a.Width == b.Width || a.Bytes <= 0 || b.Bytes <= 0 {
+			return 1.7
+		}
+		return math.Log(float64(b.Bytes)/float64(a.Bytes)) / math.Log(float64(b.Width)/float64(a.Width))
+	}
+	i := sort.Search(len(ws), func(i int) bool { return float64(ws[i].Width) >= width })
+	a, b := max(0, i-1), min(i, len(ws)-1)
+	if a == b && len(ws) > 1 {
+		if a == 0 {
+			b = 1
+		} else {
+			a--
+		}
+	}
+	return float64(ws[a].Bytes) * math.Pow(width/float64(ws[a].Width), power(ws[a], ws[b]))
+}
+
+// Anchors are the widths that are worth measuring before Make: at most six, which tell about all others.
+func Anchors(o Options) []int {
+	var low, high float64 = math.Inf(1), 0
+	for _, g := range o.groups() {
+		least, most := o.need(g)
+		limit := o.limit(g.declared)
+		low, high = math.Min(low, math.Min(least, limit)), math.Max(high, math.Min(most, limit))
+	}
+	n := int(math.Min(6, 2+math.Ceil(math.Log2(math.Max(1, high/low)))))
+	var out []int
+	for i := range n {
+		w := low * math.Pow(high/low, float64(i)/float64(max(1, n-1)))
+		if rung, ok := o.onLadder(w); ok && rung <= high+0.5 {
+			w = rung
+		} else if rung, ok := o.below(w); ok {
+			w = rung
+		}
+		out = append(out, max(1, int(math.Round(w))))
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// Address is where the variant of a width is, by its declarations.
+func (o *Options) Address(d declare.Declarations, width int) string {
+	d.Width, d.Height, d.Resolution = float64(width), 0, 0
+	return o.Base + "/" + o.Source + "?" + d.AddressForm()
+}
+
+// Declared are the declarations of the slot in the widest viewport, for measuring.
+func (o *Options) Declared() declare.Declarations {
+	groups := o.groups()
+	return groups[len(groups)-1].declared
+}
+
+func (o *Options) candidates(g group, d declare.Declarations, widths []int) []Candidate {
+	list := make([]Candidate, 0, len(widths))
+	limit := o.limit(g.declared)
+	for _, w := range widths {
+		c := Candidate{Width: w, URL: o.Address(d, w)}
+		if len(o.Facts.Weights) > 0 {
+			c.Bytes = int(math.Round(o.bytes(float64(w), limit)))
+		}
+		if g.fixed {
+			c.Density = math.Round(float64(w)/g.css*100) / 100
+			if density := c.Density; density == math.Trunc(density) || density == 1.5 {
+				e := d
+				e.Width, e.Height, e.Resolution = math.Round(float64(w)/density*100)/100, 0, 0
+				if density != 1 {
+					e.Resolution = density
+				}
+				c.URL = o.Base + "/" + o.Source + "?" + e.AddressForm() // so lengths keep their look
+			}
+		}
+		list = append(list, c)
+	}
+	return list
+}
+
+// dimensions are what the browser keeps free: the real shape, at the largest size in CSS pixels.
+func (o *Options) dimensions(g group) (w, h int) {
+	shape := o.shape(g.declared)
+	width := o.limit(g.declared)
+	if g.fixed {
+		width = g.css
+	} else if _, most := o.need(g); most/2 < width {
+		width = math.Round(most / 2)
+	}
+	return max(1, int(math.Round(width))), max(1, int(math.Round(width/shape)))
+}
+
+// sizes is the attribute: "" with x descriptors.
+func (o *Options) sizes(g group, lazy bool) string {
+	if g.fixed {
+		return ""
+	}
+	var parts []string
+	relative := false
+	for i := len(g.pieces) - 1; i >= 0; i-- {
+		p := &g.pieces[i]
+		container := "100vw"
+		if o.Container != nil {
+			c := o.Container.at(math.Max(p.from, narrowest))
+			container = boxText(c)
+		}
+		var text string
+		switch {
+		case !p.width.IsZero():
+			text = p.width.root.print(container, false)
+			relative = relative || p.width.Relative()
+		case p.maxWidth.IsZero() && !p.inset:
+			text = fmt.Sprintf("min(%s, %.0fpx)", container, o.widthIn(p, g.declared, 1e6))
+		default:
+			text = container
+			relative = true
+		}
+		if !p.maxWidth.IsZero() {
+			text = "min(" + text + ", " + p.maxWidth.root.print(container, false) + ")"
+		}
+		if p.from > g.from {
+			text = "(min-width: " + trimmed(p.from) + "px) " + text
+		}
+		parts = append(parts, text)
+	}
+	all := strings.Join(parts, ", ")
+	if relative && lazy && o.Container == nil {
+		return "auto, " + all // the browser knows the box by then
+	}
+	return all
+}
+
+func boxText(p *piece) string {
+	text := "100vw"
+	if !p.width.IsZero() {
+		text = p.width.root.print("100vw", false)
+	}
+	if !p.maxWidth.IsZero() {
+		text = "min(" + text + ", " + p.maxWidth.root.print("100vw", false) + ")"
+	}
+	return text
+}

@@ -1,0 +1,416 @@
+// Package markup writes the HTML for a source and the place that it has on its page: which widths are offered, what the
+// browser is told of the place, and how nothing jumps. It is pure: sizes and bytes come in, text goes out.
+package markup
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"strconv"
+	"strings"
+
+	"echolane/core/declare"
+	"echolane/core/spelling"
+)
+
+// A Slot is the place that an image has on its page, as CSS says it. Three ways of writing it are read:
+//
+//	width: 320px; aspect-ratio: 3/2
+//	max-width: 800px; @media (width < 600px) { aspect-ratio: 1 }
+//	(min-width: 900px) 33vw, 100vw
+//
+// Beside width, max-width, height, aspect-ratio, object-fit, object-position and inset, it takes every declaration of the
+// URL language that a sheet takes, and class.
+type Slot struct {
+	text   string
+	pieces []piece // by viewport, from the narrowest; the first begins at 0
+}
+
+// A piece is how the slot is from one viewport width on.
+type piece struct {
+	from            float64
+	width, maxWidth Length
+	height          Length
+	inset           bool // fills its box
+	declared        declare.Declarations
+}
+
+func (p *piece) same(q *piece) bool {
+	return p.width.text == q.width.text && p.maxWidth.text == q.maxWidth.text && p.height.text == q.height.text && p.inset == q.inset && p.declared == q.declared
+}
+
+// String is the slot as it was written.
+func (s *Slot) String() string { return s.text }
+
+// slotNames are what a slot says itself; other names go into the URL.
+var slotNames = []string{"width", "max-width", "height", "inset"}
+
+// rule is what a condition on the viewport sets, in the order of the text: later ones win.
+type rule struct {
+	least, most float64 // viewport widths; most is excluded
+	set         []setting
+}
+
+type setting func(*piece)
+
+const mostRules = 32
+
+// ParseSlot reads a slot. Its error says what is wrong and what is allowed.
+func ParseSlot(text string) (*Slot, error) {
+	text = strings.TrimSpace(text)
+	if text == "" {
+		return nil, fmt.Errorf("a slot is empty: say it in CSS, such as width: 320px, or (min-width: 900px) 33vw, 100vw")
+	}
+	if len(text) > 4096 {
+		return nil, fmt.Errorf("a slot has %d bytes: at most 4096", len(text))
+	}
+	var rules []rule
+	var err error
+	if !strings.HasPrefix(text, "@") && len(splitTop(text, ':')) == 1 {
+		rules, err = sizesList(text)
+	} else {
+		rules, err = block(text, rule{most: math.Inf(1)}, 0)
+	}
+	if err != nil {
+		return nil, err
+	}
+	if len(rules) > mostRules {
+		return nil, fmt.Errorf("a slot has %d conditions: at most %d", len(rules), mostRules)
+	}
+	s := &Slot{text: strings.Join(strings.Fields(text), " ")}
+	bounds := []float64{0}
+	for _, r := range rules {
+		for _, b := range []float64{r.least, r.most} {
+			if b > 0 && !math.IsInf(b, 1) {
+				bounds = append(bounds, b)
+			}
+		}
+	}
+	slices.Sort(bounds)
+	for _, from := range slices.Compact(bounds) {
+		p := piece{from: from}
+		for _, r := range rules {
+			if from >= r.least && from < r.most {
+				for _, set := range r.set {
+					set(&p)
+				}
+			}
+		}
+		if n := len(s.pieces); n == 0 || !s.pieces[n-1].same(&p) {
+			s.pieces = append(s.pieces, p)
+		}
+	}
+	return s, nil
+}
+
+// sizesList reads HTML's own way: lengths with conditions, of which the first that holds counts.
+func sizesList(text string) ([]rule, error) {
+	var rules []rule
+	for _, part := range splitTop(text, ',') {
+		part = strings.TrimSpace(part)
+		r := rule{most: math.Inf(1)}
+		rest := part
+		for strings.HasPrefix(rest, "(") {
+			end := closing(rest)
+			if end < 0 {
+				return nil, fmt.Errorf("%q: a parenthesis isn't closed", clip(part))
+			}
+			if err := r.condition(rest[1:end]); err != nil {
+				return nil, err
+			}
+			rest = strings.TrimSpace(rest[end+1:])
+			rest = strings.TrimSpace(strings.TrimPrefix(rest, "and "))
+		}
+		if rest == "auto" && len(rules) == 0 {
+			continue // what the browser works out; the lengths behind it are for others
+		}
+		l, err := ParseLength(rest)
+		if err != nil {
+			return nil, err
+		}
+		r.set = []setting{func(p *piece) { p.width = l }}
+		rules = append(rules, r)
+	}
+	if len(rules) == 0 {
+		return nil, fmt.Errorf("%q has no length: give %s", clip(text), lengthAllowed)
+	}
+	slices.Reverse(rules) // here the first wins
+	return rules, nil
+}
+
+// splitTop divides at a character that stands in no parentheses or quotes.
+func splitTop(s string, at byte) (parts []string) {
+	depth, from, quote := 0, 0, byte(0)
+	for i := range len(s) {
+		switch c := s[i]; {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '\'':
+			quote = c
+		case c == '(' || c == '{':
+			depth++
+		case c == ')' || c == '}':
+			depth--
+		case c == at && depth == 0:
+			parts = append(parts, s[from:i])
+			from = i + 1
+		}
+	}
+	return append(parts, s[from:])
+}
+
+// closing is where the parenthesis that s begins with is closed, -1 where it isn't.
+func closing(s string) int {
+	depth := 0
+	for i := range len(s) {
+		switch s[i] {
+		case '(':
+			depth++
+		case ')':
+			if depth--; depth == 0 {
+				return i
+			}
+		}
+	}
+	return -1
+}
+
+const conditionAllowed = "(min-width: 600px), (max-width: 900px), (width >= 600px), joined by and"
+
+// condition narrows a rule by what stands in a media condition's parentheses.
+func (r *rule) condition(text string) error {
+	text = strings.ToLower(strings.TrimSpace(text))
+	fail := fmt.Errorf("the media condition (%s) isn't one that a slot knows: give %s", clip(text), conditionAllowed)
+	number := func(v string) (float64, bool) {
+		l, err := ParseLength(v)
+		if err != nil || !l.Fixed() {
+			return 0, false
+		}
+		w := l.In(0, 0)
+		return w, w >= 0 && w <= 1e6
+	}
+	const after = 1.0 / 64 // what lies above a bound that is included: browsers lay out in 64ths of a pixel
+	if name, value, ok := strings.Cut(text, ":"); ok {
+		w, ok := number(value)
+		switch name = strings.TrimSpace(name); {
+		case !ok:
+			return fail
+		case name == "min-width":
+			r.least = math.Max(r.least, w)
+		case name == "max-width":
+			r.most = math.Min(r.most, w+after)
+		default:
+			return fail
+		}
+		return nil
+	}
+	rest, ok := strings.CutPrefix(text, "width")
+	if !ok {
+		return fail
+	}
+	rest = strings.TrimSpace(rest)
+	for _, op := range []string{">=", "<=", ">", "<"} {
+		if value, ok := strings.CutPrefix(rest, op); ok {
+			w, ok := number(value)
+			if !ok {
+				return fail
+			}
+			switch op {
+			case ">=":
+				r.least = math.Max(r.least, w)
+			case ">":
+				r.least = math.Max(r.least, w+after)
+			case "<":
+				r.most = math.Min(r.most, w)
+			case "<=":
+				r.most = math.Min(r.most, w+after)
+			}
+			return nil
+		}
+	}
+	return fail
+}
+
+// block reads declarations, and @media blocks of them.
+func block(text string, within rule, depth int) ([]rule, error) {
+	if depth > 4 {
+		return nil, fmt.Errorf("blocks lie in blocks too deep: at most four")
+	}
+	var rules []rule
+	own := within
+	flush := func() {
+		if len(own.set) > 0 {
+			rules = append(rules, own)
+			own.set = nil
+		}
+	}
+	for rest := text; ; {
+		if rest = strings.TrimLeft(rest, " \t\r\n;"); rest == "" {
+			break
+		}
+		if strings.HasPrefix(strings.ToLower(rest), "@media") {
+			flush()
+			open := strings.IndexByte(rest, '{')
+			if open < 0 {
+				return nil, fmt.Errorf("@media has no block: write @media (width >= 600px) { … }")
+			}
+			end, level := -1, 0
+			for i := open; i < len(rest) && end < 0; i++ {
+				switch rest[i] {
+				case '{':
+					level++
+				case '}':
+					if level--; level == 0 {
+						end = i
+					}
+				}
+			}
+			if end < 0 {
+				return nil, fmt.Errorf("the block of @media isn't closed")
+			}
+			inner := within
+			conditions := strings.TrimSpace(rest[len("@media"):open])
+			for first := true; first || conditions != ""; first = false {
+				if !first {
+					var ok bool
+					if conditions, ok = strings.CutPrefix(conditions, "and"); !ok {
+						return nil, fmt.Errorf("the media condition %q isn't one that a slot knows: give %s", clip(conditions), conditionAllowed)
+					}
+					conditions = strings.TrimSpace(conditions)
+				}
+				close := closing(conditions)
+				if !strings.HasPrefix(conditions, "(") || close < 0 {
+					return nil, fmt.Errorf("the media condition %q isn't one that a slot knows: give %s", clip(conditions), conditionAllowed)
+				}
+				if err := inner.condition(conditions[1:close]); err != nil {
+					return nil, err
+				}
+				conditions = strings.TrimSpace(conditions[close+1:])
+			}
+			more, err := block(rest[open+1:end], inner, depth+1)
+			if err != nil {
+				return nil, err
+			}
+			rules = append(rules, more...)
+			rest = rest[end+1:]
+			continue
+		}
+		one := splitTop(rest, ';')[0]
+		if at := strings.Index(one, "@media"); at > 0 && strings.IndexByte(one[:at], '{') < 0 { // a semicolon is missing
+			one = one[:at]
+		}
+		set, err := declaration(one)
+		if err != nil {
+			return nil, err
+		}
+		own.set = append(own.set, set)
+		rest = rest[len(one):]
+	}
+	flush()
+	return rules, nil
+}
+
+func declaration(text string) (setting, error) {
+	name, value, ok := strings.Cut(text, ":")
+	name, value = strings.ToLower(strings.TrimSpace(name)), strings.TrimSpace(value)
+	if !ok || name == "" || value == "" {
+		return nil, fmt.Errorf("%q isn't a declaration: write property: value", clip(strings.TrimSpace(text)))
+	}
+	length := func(set func(*piece, Length)) (setting, error) {
+		if value == "auto" || value == "none" {
+			return func(p *piece) { set(p, Length{}) }, nil
+		}
+		l, err := ParseLength(value)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		return func(p *piece) { set(p, l) }, nil
+	}
+	switch name {
+	case "width":
+		return length(func(p *piece, l Length) { p.width = l })
+	case "max-width":
+		return length(func(p *piece, l Length) { p.maxWidth = l })
+	case "height":
+		if value == "100%" || value == "auto" { // of a box that has its own
+			return func(p *piece) {}, nil
+		}
+		return length(func(p *piece, l Length) { p.height = l })
+	case "inset":
+		if !allZero(value) {
+			return nil, fmt.Errorf("inset: %s: a slot that fills its box has inset: 0", clip(value))
+		}
+		return func(p *piece) { p.inset = true }, nil
+	case "class":
+		var d declare.Declarations
+		d, err := declare.Parse("class=" + strings.ReplaceAll(value, " ", "+"))
+		if err != nil {
+			return nil, err
+		}
+		return func(p *piece) { p.declared.Class = d.Class }, nil
+	}
+	var d declare.Declarations
+	if problem := d.SetInSheet(name, value, false); problem != nil {
+		if problem.Reason == "unknown-name" {
+			names := append(slices.Clone(slotNames), declare.SheetNames(false)...)
+			if near := spelling.Nearest(name, names); near != "" {
+				return nil, fmt.Errorf("%s isn't a property of a slot; did you mean %s?", clip(name), near)
+			}
+			return nil, fmt.Errorf("%s isn't a property of a slot: give %s, or a declaration of images", clip(name), strings.Join(slotNames, ", "))
+		}
+		return nil, fmt.Errorf("%s; allowed: %s", problem.InSheet(), strings.ReplaceAll(problem.Allowed, "%25", "%"))
+	}
+	return func(p *piece) { p.declared = d.Over(p.declared) }, nil
+}
+
+func allZero(v string) bool {
+	for _, f := range strings.Fields(v) {
+		if f != "0" && f != "0px" {
+			return false
+		}
+	}
+	return true
+}
+
+// print writes an expression, percentages as parts of the container.
+func (n *node) print(container string, inner bool) string {
+	number := func(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
+	arg := func(i int) string { return n.args[i].print(container, true) }
+	var text string
+	switch n.op {
+	case 'n':
+		if n.size {
+			return number(n.v) + "px"
+		}
+		return number(n.v)
+	case 'v':
+		return number(n.v) + "vw"
+	case '%':
+		if v, ok := strings.CutSuffix(container, "vw"); ok {
+			if w, err := strconv.ParseFloat(v, 64); err == nil {
+				return number(w*n.v/100) + "vw"
+			}
+		}
+		if n.v == 100 {
+			return container
+		}
+		text = number(n.v/100) + " * " + strings.TrimPrefix(container, "calc")
+	case '+', '-', '*', '/':
+		text = arg(0) + " " + string(n.op) + " " + arg(1)
+	default:
+		words := make([]string, len(n.args))
+		for i := range n.args {
+			words[i] = strings.TrimSuffix(strings.TrimPrefix(n.args[i].print(container, false), "calc("), ")")
+			if strings.Count(words[i], "(") != strings.Count(words[i], ")") {
+				words[i] = n.args[i].print(container, true)
+			}
+		}
+		return map[byte]string{'<': "min(", '>': "max(", 'c': "clamp("}[n.op] + strings.Join(words, ", ") + ")"
+	}
+	if inner {
+		return "(" + text + ")"
+	}
+	return "calc(" + text + ")"
+}

@@ -1,0 +1,176 @@
+// Package sheet is a site's stylesheet for images: CSS whose properties are the declarations of the URL language. `*`
+// holds the site's defaults, a class is a named treatment, `::after` is the layer on top; two media conditions tell
+// dense screens and clients that save data apart.
+//
+// A sheet is read whole: every problem is found, each with its line and column, and a sheet with a problem is none.
+package sheet
+
+import (
+	"sort"
+	"strings"
+
+	"echolane/core/declare"
+)
+
+// Sheet is one that was read without a problem. The zero value has no rules. It is never changed; safe for concurrent use.
+type Sheet struct {
+	rules   []rule // the one that wins first
+	classes []string
+	base    declare.Declarations // of the rules for `*` without conditions, which is all that most requests need
+	simple  bool                 // no rule for `*` has a condition
+	data    bool                 // some rule asks whether the client saves data
+}
+
+// A rule is one selector of one block.
+type rule struct {
+	classes []string // all of which must be named; none for `*`
+	when    condition
+	set     declare.Declarations
+}
+
+// A condition is the media conditions around a rule, all of which must hold.
+type condition struct {
+	least, most       float64 // bounds on resolution; 0: none
+	leastOut, mostOut bool    // the bound itself doesn't hold
+	data              dataUse
+}
+
+type dataUse uint8
+
+const (
+	anyData dataUse = iota
+	reduced
+	notReduced
+)
+
+func (c *condition) plain() bool { return *c == condition{} }
+
+func (c *condition) holds(resolution float64, saves bool) bool {
+	switch {
+	case c.least > 0 && (resolution < c.least || c.leastOut && resolution == c.least):
+		return false
+	case c.most > 0 && (resolution > c.most || c.mostOut && resolution == c.most):
+		return false
+	case c.data == reduced && !saves, c.data == notReduced && saves:
+		return false
+	}
+	return true
+}
+
+// Classes are the names that the sheet has rules for, in their alphabet's order.
+func (s *Sheet) Classes() []string { return s.classes }
+
+// Has reports whether there is a class of this name.
+func (s *Sheet) Has(class string) bool {
+	i := sort.SearchStrings(s.classes, class)
+	return i < len(s.classes) && s.classes[i] == class
+}
+
+// AsksForData reports whether an answer may depend on the client's Save-Data.
+func (s *Sheet) AsksForData() bool { return s.data }
+
+// Base is what `*` says where no condition is met but a resolution of 1x.
+func (s *Sheet) Base() declare.Declarations {
+	return s.Over(declare.Declarations{}, false)
+}
+
+// Over lays declarations over the sheet's rules for their classes and for `*`: the cascade. Classes win over `*`,
+// among classes the rule that names more of them, then the later one. saves says whether the client sent Save-Data: on.
+func (s *Sheet) Over(d declare.Declarations, saves bool) declare.Declarations {
+	if d.Class == "" && s.simple {
+		return d.Over(s.base)
+	}
+	resolution := d.Resolution
+	if resolution == 0 {
+		resolution = 1
+	}
+	for i := range s.rules {
+		if r := &s.rules[i]; r.named(d.Class) && r.when.holds(resolution, saves) {
+			d = d.Over(r.set)
+		}
+	}
+	return d
+}
+
+// OfClasses is Over without the rules for `*`.
+func (s *Sheet) OfClasses(d declare.Declarations, saves bool) declare.Declarations {
+	if d.Class == "" {
+		return d
+	}
+	resolution := d.Resolution
+	if resolution == 0 {
+		resolution = 1
+	}
+	for i := range s.rules {
+		if r := &s.rules[i]; len(r.classes) > 0 && r.named(d.Class) && r.when.holds(resolution, saves) {
+			d = d.Over(r.set)
+		}
+	}
+	return d
+}
+
+// Uses reports whether a sheet's rules name any of these classes' layers, for explanations: which rules bear on d.
+func (s *Sheet) Uses(d declare.Declarations, saves bool) (rules int) {
+	resolution := max(d.Resolution, 0)
+	if resolution == 0 {
+		resolution = 1
+	}
+	for i := range s.rules {
+		if r := &s.rules[i]; r.named(d.Class) && r.when.holds(resolution, saves) {
+			rules++
+		}
+	}
+	return rules
+}
+
+func (r *rule) named(classes string) bool {
+	for _, c := range r.classes {
+		if !within(classes, c) {
+			return false
+		}
+	}
+	return true
+}
+
+// within reports whether a list of names, divided by spaces, has one of them.
+func within(list, name string) bool {
+	for part := range strings.SplitSeq(list, " ") {
+		if part == name {
+			return true
+		}
+	}
+	return false
+}
+
+// finish puts the rules in the order of the cascade.
+func finish(rules []rule) *Sheet {
+	s := &Sheet{simple: true}
+	seen := map[string]bool{}
+	for i := range rules {
+		r := &rules[i]
+		for _, c := range r.classes {
+			if !seen[c] {
+				seen[c] = true
+				s.classes = append(s.classes, c)
+			}
+		}
+		s.data = s.data || r.when.data != anyData
+		if len(r.classes) == 0 && !r.when.plain() {
+			s.simple = false
+		}
+	}
+	sort.Strings(s.classes)
+	// The last one wins among equals: turned round, a stable sort has it first.
+	for i := len(rules) - 1; i >= 0; i-- {
+		s.rules = append(s.rules, rules[i])
+	}
+	sort.SliceStable(s.rules, func(i, j int) bool { return len(s.rules[i].classes) > len(s.rules[j].classes) })
+	if s.simple {
+		for i := range s.rules {
+			if r := &s.rules[i]; len(r.classes) == 0 {
+				s.base = s.base.Over(r.set)
+			}
+		}
+	}
+	return s
+}

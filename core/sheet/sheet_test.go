@@ -1,0 +1,200 @@
+package sheet
+
+import (
+	"strings"
+	"testing"
+
+	"echolane/core/declare"
+)
+
+const kestrel = `/* Kestrel & Twine */
+* { object-fit: cover; quality: 72 }
+.tile, .wide.tile { width: 320px; aspect-ratio: 1; object-position: subject }
+.wide.tile { aspect-ratio: 16 / 9 }
+.stamped::after { content: url("catalogue/mark.png"); width: 18%; inset: auto 4% 4% auto; opacity: .7 }
+.dusk { gradient-map: #123 #fed 80%; filter: brightness(1.1) contrast(90%) }
+.tile { quality: 60 }
+@media (resolution >= 2x) { .tile { quality: 50 } * { quality: 65 } }
+@media (prefers-reduced-data: reduce) and (resolution < 2x) { * { quality: 40 } }
+`
+
+func parsed(t *testing.T, text string) *Sheet {
+	t.Helper()
+	s, err := Parse(text)
+	if err != nil {
+		t.Fatal(err)
+	}
+	return s
+}
+
+func TestTheCascade(t *testing.T) {
+	s := parsed(t, kestrel)
+	if got := strings.Join(s.Classes(), " "); got != "dusk stamped tile wide" || !s.AsksForData() {
+		t.Errorf("classes %q, asks %v", got, s.AsksForData())
+	}
+	for _, c := range []struct {
+		query string
+		saves bool
+		want  string
+	}{
+		{"", false, "object-fit=cover&quality=72"},
+		{"quality=90", false, "object-fit=cover&quality=90"},
+		{"resolution=2x", false, "resolution=2x&object-fit=cover&quality=65"},
+		{"", true, "object-fit=cover&quality=40"},
+		{"resolution=2x", true, "resolution=2x&object-fit=cover&quality=65"},
+		{"class=tile", false, "width=320&aspect-ratio=1&object-fit=cover&object-position=subject&quality=60&class=tile"},
+		{"class=tile", true, "width=320&aspect-ratio=1&object-fit=cover&object-position=subject&quality=60&class=tile"},
+		{"class=tile&resolution=2x", false, "width=320&aspect-ratio=1&resolution=2x&object-fit=cover&object-position=subject&quality=50&class=tile"},
+		{"class=wide+tile+tile", false, "width=320&aspect-ratio=16/9&object-fit=cover&object-position=subject&quality=60&class=tile%20wide"},
+		{"class=wide", false, "object-fit=cover&quality=72&class=wide"},
+		{"class=tile&width=200&object-position=left", false, "width=200&aspect-ratio=1&object-fit=cover&object-position=0%25%2050%25&quality=60&class=tile"},
+		{"class=stamped&after-width=30%25", false, "object-fit=cover&after-content=url(catalogue/mark.png)&after-width=30%25&after-inset=auto%204%25%204%25%20auto&after-opacity=0.7&quality=72&class=stamped"},
+	} {
+		d, err := declare.Parse(c.query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := s.Over(d, c.saves)
+		want, err := declare.Parse(c.want)
+		if err != nil {
+			t.Fatalf("%s: %v", c.want, err)
+		}
+		if got != want {
+			t.Errorf("%q, saving %v: %s\nwant %s", c.query, c.saves, got.AddressForm(), want.AddressForm())
+		}
+		if !c.saves && c.query == "class=wide" && s.OfClasses(d, false).Quality != 0 {
+			t.Error("what * says is taken for a class's")
+		}
+	}
+}
+
+func TestProblemsHaveTheirPlaceAndTheNearestName(t *testing.T) {
+	for _, c := range []struct {
+		text         string
+		line, column int
+		says         string
+		nearest      string
+	}{
+		{"* { widht: 3px }", 1, 5, "widht", "width"},
+		{".tile {\n  width: wide\n}", 2, 10, "wide", ""},
+		{"/* é */ .a { quality: loseless }", 1, 23, "loseless", "lossless"},
+		{".a { object-fit: covr }", 1, 18, "covr", "cover"},
+		{".a { after-width: 3px }", 1, 6, "after-width", ""},
+		{".a::after { filter: blur(2px) }", 1, 13, "filter", ""},
+		{".a { download: x }", 1, 6, "download", ""},
+		{".a { class: b }", 1, 6, "class", ""},
+		{"tile { width: 3px }", 1, 1, "selector", ".tile"},
+		{".a .b { width: 3px }", 1, 1, "selector", ""},
+		{".a:hover { width: 3px }", 1, 1, "selector", ""},
+		{".a, { width: 3px }", 1, 1, "selector", ""},
+		{".1a { width: 3px }", 1, 1, "selector", ""},
+		{"#a { width: 3px }", 1, 1, "selector", ""},
+		{"{ width: 3px }", 1, 1, "selector", ""},
+		{".a { width: 3px", 1, 4, "isn't closed", ""},
+		{".a { width: 3px } }", 1, 19, "no open block", ""},
+		{"@media (resolution >= 2x) { .a { width: 3px }", 1, 27, "isn't closed", ""},
+		{"@media (width > 3px) { .a { width: 3px } }", 1, 8, "media condition", ""},
+		{"@media print { .a { width: 3px } }", 1, 8, "media condition", ""},
+		{"@media (resolution >= 2x), (resolution < 1x) { }", 1, 8, "media condition", ""},
+		{"@medai (resolution >= 2x) { .a { width: 3px } }", 1, 1, "isn't known", "@media"},
+		{"@import 'x.css';\n* { quality: 3 }", 1, 1, "isn't known", ""},
+		{".a { width }", 1, 6, "isn't a declaration", ""},
+		{".a { 3: 4 }", 1, 6, "isn't a declaration", ""},
+		{".a { width: }", 1, 6, "no value", ""},
+		{".a { width: 3px !important }", 1, 13, "importance", ""},
+		{".a { .b { width: 3px } }", 1, 6, "a block stands inside a rule", ""},
+		{".a, .b::after { width: 3px }", 1, 1, "either for pictures", ""},
+		{".a", 1, 1, "no block", ""},
+		{"/* never closed", 1, 1, "comment", ""},
+		{".a::after { content: \"never closed\n }", 1, 22, "closed", ""},
+		{strings.Repeat("x", MostBytes+1), 1, 1, "bytes", ""},
+	} {
+		_, err := Parse(c.text)
+		ps, ok := err.(Problems)
+		if !ok {
+			t.Errorf("%q is taken", clip(c.text))
+			continue
+		}
+		p := ps[0]
+		if p.Line != c.line || p.Column != c.column || !strings.Contains(p.String(), c.says) || p.Nearest != c.nearest {
+			t.Errorf("%q: %v (nearest %q); want %d:%d with %q, nearest %q", clip(c.text), p, p.Nearest, c.line, c.column, c.says, c.nearest)
+		}
+	}
+}
+
+func TestAllProblemsAreFound(t *testing.T) {
+	_, err := Parse("* { widht: 3px; quality: 500 }\n@page { }\n.a { heigth: 2px }\n.b { width: 3px }")
+	if ps := err.(Problems); len(ps) != 4 || ps[0].Line != 1 || ps[2].Line != 2 || ps[3].Line != 3 {
+		t.Errorf("%v", err)
+	}
+	many := strings.Repeat(".a { x: y }\n", 500)
+	if _, err := Parse(many); len(err.(Problems)) != mostProblems {
+		t.Errorf("%d problems", len(err.(Problems)))
+	}
+}
+
+func TestTheLaterOfTwoDeclarationsHolds(t *testing.T) {
+	s := parsed(t, ".a { quality: 50; QUALITY: 60 }\n.a { width: 100px }\n.a { width: 200px }")
+	d := s.Over(declare.Declarations{Class: "a"}, false)
+	if d.Quality != 60 || d.Width != 200 {
+		t.Errorf("%s", d.AddressForm())
+	}
+}
+
+func TestResolutionConditions(t *testing.T) {
+	for _, c := range []struct {
+		when  string
+		holds []float64
+		not   []float64
+	}{
+		{"(resolution >= 2x)", []float64{2, 3}, []float64{0, 1, 1.99}},
+		{"(resolution > 2dppx)", []float64{2.5}, []float64{2, 1}},
+		{"(resolution<=1.5x)", []float64{1, 1.5}, []float64{2}},
+		{"(resolution: 2x)", []float64{2}, []float64{1, 3}},
+		{"(min-resolution: 192dpi)", []float64{2, 3}, []float64{1}},
+		{"(max-resolution: 1x)", []float64{0, 1}, []float64{2}},
+		{"(resolution >= 2x) and (resolution < 3x)", []float64{2, 2.9}, []float64{1, 3}},
+	} {
+		s := parsed(t, "@media "+c.when+" { * { quality: 9 } }")
+		for _, r := range c.holds {
+			if s.Over(declare.Declarations{Resolution: r}, false).Quality != 9 {
+				t.Errorf("%s doesn't hold at %v", c.when, r)
+			}
+		}
+		for _, r := range c.not {
+			if s.Over(declare.Declarations{Resolution: r}, false).Quality != 0 {
+				t.Errorf("%s holds at %v", c.when, r)
+			}
+		}
+	}
+}
+
+func TestTheUsualCascadeAllocatesNothing(t *testing.T) {
+	s := parsed(t, ".tile { width: 320px }\n* { quality: 72 }\n@media (resolution >= 2x) { .tile { quality: 50 } }")
+	for _, d := range []declare.Declarations{{}, {Class: "tile"}, {Class: "a tile", Resolution: 2}} {
+		if n := testing.AllocsPerRun(100, func() { s.Over(d, false) }); n > 0 {
+			t.Errorf("%v allocations for class %q", n, d.Class)
+		}
+	}
+}
+
+func FuzzParse(f *testing.F) {
+	f.Add(kestrel)
+	for _, s := range []string{"@media", "@media (", ".a{", "}", "*{}", ".a::after{content:\"", "/*", ".a{width:url(", "<!-- -->", ".a{b:{}}", "\\", "@media (resolution>=2x){@media (resolution<3x){*{quality:1}}}"} {
+		f.Add(s)
+	}
+	f.Fuzz(func(t *testing.T, text string) {
+		s, err := Parse(text)
+		if err != nil {
+			for _, p := range err.(Problems) {
+				if p.Line < 1 || p.Column < 1 || p.Line > strings.Count(text, "\n")+1 {
+					t.Errorf("%q: a problem at %d:%d", text, p.Line, p.Column)
+				}
+			}
+			return
+		}
+		for _, c := range s.Classes() {
+			s.Over(declare.Declarations{Class: c}, true)
+		}
+	})
+}
