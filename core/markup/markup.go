@@ -89,7 +89,7 @@ const DefaultWaste = 0.35
 
 // Viewports that slots are worked out for.
 const (
-	narrowest, widest = 320, 2560
+	narrowest, widest = 320, 1920
 	phone             = 600 // up to here screens have up to three device pixels to one of CSS, above two
 )
 
@@ -379,7 +379,38 @@ func (o *Options) widths(g group) (widths []int, warning string) {
 		widths = append(widths, int(all[at]))
 	}
 	slices.Reverse(widths)
+	if len(o.Rungs) == 0 {
+		widths = o.even(widths, limit)
+	}
 	return widths, warning
+}
+
+// even spaces as many widths so that all steps waste about the same, where that keeps what is promised.
+func (o *Options) even(widths []int, limit float64) []int {
+	n := len(widths) - 1
+	low, high := o.bytes(float64(widths[0]), limit), o.bytes(float64(widths[max(0, n)]), limit)
+	if n < 2 || low >= high {
+		return widths
+	}
+	out := slices.Clone(widths)
+	for i := 1; i < n; i++ {
+		want := low * math.Pow(high/low, float64(i)/float64(n))
+		a, b := float64(widths[0]), float64(widths[n])
+		for b-a > 1 {
+			if mid := (a + b) / 2; o.bytes(mid, limit) < want {
+				a = mid
+			} else {
+				b = mid
+			}
+		}
+		out[i] = int(math.Round(b/8) * 8)
+	}
+	for i := 1; i <= n; i++ {
+		if out[i] <= out[i-1] || o.bytes(float64(out[i-1]), limit) < (1-o.Waste)*o.bytes(float64(out[i]), limit) {
+			return widths
+		}
+	}
+	return out
 }
 
 // all are the widths that could be offered, upwards: from the least that is ever used to the first that is always enough.

@@ -44,6 +44,7 @@ type API struct {
 	Meter    *records.Meter
 	Classes  *records.Classes
 	Renderer Renderer
+	Maker    Maker
 	Token    string // opens everything; "" for none
 	Proxies  []netip.Prefix
 }

@@ -69,6 +69,8 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/sheet/history", a.sheetHistory, "the changes in which the sheet changed, newest first", nil, nil, Page[records.Change]{}, 200, false},
 		{"POST", "/sites/:site/sheet/restore", a.restoreSheet, "publish the sheet of a version again", nil, RestoreSheet{}, Sheet{}, 200, true},
 
+		{"POST", "/sites/:site/markup", a.markup, "the HTML for a source in a slot; some variants are made to choose its widths", nil, AskMarkup{}, Markup{}, 200, false},
+
 		{"GET", "/sites/:site/keys", a.keys, "the site's signing keys, without what they say", byPage, nil, Page[Key]{}, 200, false},
 		{"POST", "/sites/:site/keys", a.addKey, "add a signing key; its secret is shown this once", nil, NewKey{}, MadeKey{}, 201, false},
 		{"DELETE", "/sites/:site/keys/:key", a.removeKey, "take a key back: what it signed ends", nil, nil, nil, 204, false},

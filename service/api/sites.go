@@ -22,6 +22,8 @@ type Site struct {
 	MadeAt    time.Time        `json:"made_at"`
 	ChangedAt time.Time        `json:"changed_at"`
 	Document  policy.Document  `json:"document"`
+	Defaults  string           `json:"defaults"` // what its sheet says of every picture, as a query
+	Classes   []string         `json:"classes"`  // its sheet's
 	Warnings  []policy.Trouble `json:"warnings"` // what is open wider than most would want
 	Secrets   []string         `json:"secrets"`  // which are kept; never what they say
 }
@@ -43,7 +45,7 @@ type LadderProposal struct {
 }
 
 func show(s *records.Site) Site {
-	v := Site{Name: s.Name, Version: s.Version, MadeAt: s.MadeAt.UTC(), ChangedAt: s.ChangedAt.UTC(), Document: s.Document, Warnings: warningsOf(s.Document), Secrets: []string{}}
+	v := Site{Name: s.Name, Version: s.Version, MadeAt: s.MadeAt.UTC(), ChangedAt: s.ChangedAt.UTC(), Document: s.Document, Defaults: s.Defaults.AddressForm(), Classes: list(s.Sheet.Classes()), Warnings: warningsOf(s.Document), Secrets: []string{}}
 	for _, d := range records.SecretNames(s) {
 		v.Secrets = append(v.Secrets, d)
 	}

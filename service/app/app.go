@@ -235,7 +235,7 @@ func (a *App) routes() {
 		c.Set("Content-Type", "application/json")
 		return c.Send(api.Description)
 	})
-	calls := &api.API{Store: a.store, Settings: a.settings, Lanes: a.lanes, Ledger: a.ledger, Meter: a.meter, Classes: a.classes, Renderer: a.workshop, Token: a.o.Token, Proxies: a.o.Proxies}
+	calls := &api.API{Store: a.store, Settings: a.settings, Lanes: a.lanes, Ledger: a.ledger, Meter: a.meter, Classes: a.classes, Renderer: a.workshop, Maker: a.delivery, Token: a.o.Token, Proxies: a.o.Proxies}
 	calls.Mount(a.server.Group("/-/api/v1", calls.Guard))
 	a.server.Get("/-/console", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusMovedPermanently).To("/-/console/") })
 	a.server.Get("/-/console/*", a.console)

@@ -53,7 +53,7 @@ export function Easel() {
         <Sources key={`${site}/${lane}`} site={site} lane={lane} path={rest.join("/") || undefined} onPick={(p) => go(addressOf("easel", [site, lane, ...p.split("/")], address.query))} />
       </aside>
       {rest.length > 0 ? (
-        <Work site={site} lane={lane} path={rest.join("/")} query={address.query} formats={known?.document.formats ?? []} defaults={readDeclarations(new URLSearchParams(known?.document.defaults))} />
+        <Work site={site} lane={lane} path={rest.join("/")} query={address.query} formats={known?.document.formats ?? []} defaults={readDeclarations(new URLSearchParams(known?.defaults))} />
       ) : (
         <Empty>Pick a source.</Empty>
       )}

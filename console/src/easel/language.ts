@@ -35,6 +35,7 @@ export const language = [
   "budget",
   "animation",
   "retain",
+  "class",
 ];
 
 // What a line of text may say, by an example.
@@ -72,6 +73,7 @@ export const layer: Line[] = [
 export const encoding: Line[] = [
   { name: "budget", label: "Budget", example: "60kB" },
   { name: "retain", label: "Retain", example: "rights camera" },
+  { name: "class", label: "Class", example: "tile stamped" },
 ];
 
 export const blendModes = [

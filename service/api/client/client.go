@@ -229,6 +229,12 @@ func (c *Client) RestoreSheet(ctx context.Context, name string, in api.RestoreSh
 	return out, err
 }
 
+// Markup writes the HTML for a source in a slot.
+func (c *Client) Markup(ctx context.Context, name string, in api.AskMarkup) (out api.Markup, err error) {
+	err = c.call(ctx, "POST", site(name)+"/markup", in, &out)
+	return out, err
+}
+
 // Restore goes back to a version's document.
 func (c *Client) Restore(ctx context.Context, name string, to, from int64) (out api.Site, err error) {
 	err = c.call(ctx, "POST", site(name)+"/restore", api.Restore{Version: to}, &out, "If-Match", version(from))

@@ -1,0 +1,199 @@
+package api
+
+import (
+	"net/url"
+	"strings"
+	"sync"
+
+	"github.com/gofiber/fiber/v3"
+
+	"echolane/core/declare"
+	"echolane/core/markup"
+	"echolane/core/policy"
+	"echolane/service/records"
+	"echolane/service/source"
+	"echolane/service/variants"
+)
+
+// Maker makes variants as a request for them would, and tells what is known of sources.
+type Maker interface {
+	Measure(uri, accept string) (*variants.Variant, *policy.Refusal)
+	FactsOf(path string) (source.Facts, *policy.Refusal)
+}
+
+// AskMarkup is what POST /sites/{site}/markup takes.
+type AskMarkup struct {
+	Source       string   `json:"source"`                 // lane/path, as people write it; of a web lane lane/URL
+	Slot         string   `json:"slot"`                   // the place on the page, in CSS
+	Container    string   `json:"container,omitempty"`    // the box that percentages are of, in CSS
+	Alt          *string  `json:"alt,omitempty"`          // the text that stands in for the picture
+	Decorative   bool     `json:"decorative,omitempty"`   // it needs no text
+	Declarations string   `json:"declarations,omitempty"` // further ones, as a query
+	First        bool     `json:"first,omitempty"`        // it is seen first: preloaded, not lazy
+	Formats      []string `json:"formats,omitempty"`      // a <source> for each, for caches that don't look at Vary
+	Placeholder  bool     `json:"placeholder,omitempty"`  // inline
+	Waste        float64  `json:"waste,omitempty"`        // the largest share of bytes a step may waste, 0 to 1
+	Base         string   `json:"base,omitempty"`         // what addresses begin with, without the site; absent: where the call came
+}
+
+// Markup is the HTML for a source and its slot.
+type Markup struct {
+	Markup  markup.Markup   `json:"markup"`
+	HTML    string          `json:"html"`
+	JSX     string          `json:"jsx"`
+	CSS     string          `json:"css"`
+	Preload string          `json:"preload"` // for the page's head, where the picture is seen first
+	Link    string          `json:"link"`    // the same as an HTTP field
+	Weights []markup.Weight `json:"weights"` // what was made to choose the widths
+	Facts   source.Facts    `json:"facts"`
+}
+
+// bestAccept is what a current browser sends.
+const bestAccept = "image/avif,image/webp,image/*,*/*;q=0.8"
+
+func (a *API) markup(c fiber.Ctx) error {
+	s, no := a.findSite(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	var in AskMarkup
+	if no := read(c, &in); no != nil {
+		return refuse(c, no)
+	}
+	if in.Base == "" {
+		in.Base = c.BaseURL()
+	}
+	out, no := MarkupFor(a.Maker, s, in)
+	if no != nil {
+		return refuse(c, no)
+	}
+	return c.JSON(out)
+}
+
+// SourcePath is lane/path as a URL has it.
+func SourcePath(s *records.Site, given string) (string, *policy.Refusal) {
+	lane, path, ok := strings.Cut(strings.TrimPrefix(given, "/"), "/")
+	l := s.Lane(lane)
+	switch {
+	case !ok || path == "":
+		return "", badRequest("source", given, "that isn't a source", "as lane/path, such as catalogue/delta-red.jpg")
+	case l == nil:
+		return "", nothing("lane", lane)
+	case l.Kind == "web" && l.BaseURL == "":
+		return lane + "/" + string(declare.AppendSegment(nil, path)), nil
+	}
+	var b []byte
+	b = append(b, lane...)
+	for element := range strings.SplitSeq(path, "/") {
+		b = declare.AppendSegment(append(b, '/'), element)
+	}
+	return string(b), nil
+}
+
+// MarkupFor measures a source and writes its markup.
+func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *policy.Refusal) {
+	o := markup.Options{Alt: in.Alt, Decorative: in.Decorative, Rungs: s.Rungs, Waste: in.Waste, First: in.First, Inline: in.Placeholder}
+	var err error
+	if o.Slot, err = markup.ParseSlot(in.Slot); err != nil {
+		return out, badSlot("slot", in.Slot, err)
+	}
+	if in.Container != "" {
+		if o.Container, err = markup.ParseSlot(in.Container); err != nil {
+			return out, badSlot("container", in.Container, err)
+		}
+	}
+	if in.Waste < 0 || in.Waste >= 1 {
+		return out, badRequest("waste", "", "waste is a share of bytes", "between 0 and 1, such as 0.35")
+	}
+	if o.Over, err = declare.Parse(in.Declarations); err != nil {
+		return out, policy.BadDeclarations(err.(declare.Problems))
+	}
+	for _, name := range in.Formats {
+		f := declare.ParseFormat(name)
+		if f == declare.FormatUnset {
+			return out, badRequest("formats", name, "there is no such format", "of avif, webp, jpeg, png, gif")
+		}
+		o.Formats = append(o.Formats, f)
+	}
+	if o.Source, no = SourcePath(s, in.Source); no != nil {
+		return out, no
+	}
+	base, err := url.Parse(in.Base)
+	if err != nil || in.Base != "" && (base.Host == "" || base.RawQuery != "") {
+		return out, badRequest("base", in.Base, "that isn't what addresses begin with", "a URL such as https://img.example.test")
+	}
+	prefix := "/" + s.Name
+	for _, h := range s.Hosts {
+		if strings.EqualFold(h, base.Hostname()) {
+			prefix = ""
+		}
+	}
+	o.Base = strings.TrimSuffix(in.Base, "/") + prefix
+	if out.Facts, no = maker.FactsOf("/" + s.Name + "/" + o.Source); no != nil {
+		return out, no
+	}
+	o.Facts = markup.Facts{Width: out.Facts.Width, Height: out.Facts.Height, Alpha: out.Facts.HasAlpha, Placeholder: out.Facts.Placeholder}
+	declared := o.Declared()
+	if declared.Class != "" {
+		for _, name := range strings.Fields(declared.Class) {
+			if !s.Sheet.Has(name) {
+				return out, policy.No(policy.Refusal{Reason: "no-such-class", Parameter: "class", Given: name, Detail: "the site's sheet has no class " + name, Allowed: strings.Join(s.Sheet.Classes(), ", "), Remedy: "choose one of its classes, or add a rule for it"})
+			}
+		}
+	}
+	o.Site = s.Sheet.Over(declare.Declarations{Class: declared.Class}, false)
+	if out.Weights, no = weigh(maker, s.Name, &o, declared); no != nil {
+		return out, no
+	}
+	o.Facts.Weights = out.Weights
+	if out.Markup, err = markup.Make(o); err != nil {
+		return out, badRequest("alt", "", err.Error(), "alt, or decorative")
+	}
+	m := &out.Markup
+	out.HTML, out.JSX, out.CSS = m.HTML(), m.JSX(), m.CSS()
+	if in.First {
+		out.Preload, out.Link = m.Preload(), m.Link()
+	}
+	return out, nil
+}
+
+// weigh makes the variants that tell what the others weigh; two at a time.
+func weigh(maker Maker, site string, o *markup.Options, d declare.Declarations) ([]markup.Weight, *policy.Refusal) {
+	anchors := markup.Anchors(*o)
+	weights := make([]markup.Weight, len(anchors))
+	refusals := make([]*policy.Refusal, len(anchors))
+	at := *o
+	at.Base = "/" + site
+	if len(o.Formats) > 0 {
+		d.Format = o.Formats[0]
+	}
+	var done sync.WaitGroup
+	slots := make(chan struct{}, 2)
+	for i, w := range anchors {
+		done.Add(1)
+		go func() {
+			defer done.Done()
+			slots <- struct{}{}
+			defer func() { <-slots }()
+			v, no := maker.Measure(at.Address(d, w), bestAccept)
+			if refusals[i] = no; no == nil {
+				weights[i] = markup.Weight{Width: w, Bytes: len(v.Body)}
+			}
+		}()
+	}
+	done.Wait()
+	var kept []markup.Weight
+	for i, no := range refusals {
+		if no != nil && no.Reason != "no-such-rung" {
+			return nil, no
+		}
+		if no == nil {
+			kept = append(kept, weights[i])
+		}
+	}
+	return kept, nil
+}
+
+func badSlot(parameter, given string, err error) *policy.Refusal {
+	return badRequest(parameter, given, err.Error(), "in CSS, such as width: 320px; aspect-ratio: 3/2, or (min-width: 900px) 33vw, 100vw")
+}
