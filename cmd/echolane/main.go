@@ -88,7 +88,7 @@ func root() *cli.Command {
 		HideVersion:     true,
 		HideHelpCommand: true,
 		Commands: []*cli.Command{
-			demoCommand(), serveCommand(), siteCommand(), sheetCommand(), markupCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(),
+			demoCommand(), serveCommand(), siteCommand(), sheetCommand(), markupCommand(), weighCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(),
 			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), uploadCommand(), usageCommand(), refusalsCommand(),
 		},
 		Action: nothingAsked,

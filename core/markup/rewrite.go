@@ -15,8 +15,10 @@ type Image struct {
 	Tag       string // img, source
 	Offset    int    // of its tag in the page as it was before any rewriting
 	InPicture bool
-	First     bool // no other image stands before it
-	attrs     []attribute
+	// InNoscript says that only browsers without scripts show it.
+	InNoscript bool
+	First      bool // no other image stands before it
+	attrs      []attribute
 }
 
 // Attr is an attribute's value, decoded; ok is false where there is none.
@@ -31,8 +33,9 @@ func (i *Image) Attr(name string) (value string, ok bool) {
 
 // A Change is what becomes of an image's tag: attributes that are set, and those that go. Others stay as they are.
 type Change struct {
-	Set  []Attribute
-	Drop []string
+	Set   []Attribute
+	Drop  []string
+	Style string // declarations for its style attribute, behind those that are there
 }
 
 // attribute is one of a tag, with where it stands in it.
@@ -58,6 +61,7 @@ type rewriter struct {
 	seen      int // bytes of the page as it was before
 	images    int
 	inPicture bool
+	noscript  bool
 }
 
 // run walks over the page as HTML's tokenizer does (HTML, section 13.2.5), from one < to the next.
@@ -80,8 +84,11 @@ func (r *rewriter) run(page []byte) {
 			continue
 		case c == '/' && at+2 < len(page) && isLetter(page[at+2]):
 			end, _ := tagEnd(page, at)
-			if string(tagName(page[at:min(end, at+12)])) == "picture" {
+			switch tagName(page[at:min(end, at+12)]) {
+			case "picture":
 				r.inPicture = false
+			case "noscript":
+				r.noscript = false
 			}
 			at = end
 			continue
@@ -109,6 +116,8 @@ func (r *rewriter) run(page []byte) {
 			}
 		case "picture":
 			r.inPicture = true
+		case "noscript":
+			r.noscript = true
 		case "script", "style", "textarea", "title", "xmp", "iframe", "noembed", "noframes":
 			end = rawEnd(page, end, name)
 		case "plaintext":
@@ -298,13 +307,22 @@ func wholeTag(text, name string) bool {
 
 func (r *rewriter) image(tag string, raw []byte) {
 	before := string(raw)
-	image := &Image{Tag: tag, Offset: r.seen, InPicture: r.inPicture, First: r.images == 0, attrs: attributes(before)}
+	image := &Image{Tag: tag, Offset: r.seen, InPicture: r.inPicture, InNoscript: r.noscript, First: r.images == 0, attrs: attributes(before)}
 	if was, ok := image.Attr(Was); ok && wholeTag(was, tag) {
 		before = was
 		image.attrs = attributes(before)
 	}
 	r.seen += len(before)
 	c := r.change(image)
+	if c != nil && c.Style != "" {
+		style, _ := image.Attr("style")
+		if style = strings.TrimRight(strings.TrimSpace(style), ";"); style != "" {
+			style += ";"
+		}
+		with := *c
+		with.Set = append(append([]Attribute(nil), c.Set...), Attribute{"style", style + c.Style})
+		c = &with
+	}
 	if c == nil {
 		r.out = append(r.out, before...)
 		return

@@ -23,6 +23,7 @@ import (
 	"echolane/service/delivery"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/weighing"
 )
 
 // Description is the OpenAPI 3.1 document.
@@ -45,8 +46,10 @@ type API struct {
 	Classes  *records.Classes
 	Renderer Renderer
 	Maker    Maker
-	Token    string // opens everything; "" for none
-	Proxies  []netip.Prefix
+	// Weighings weighs pages in the background.
+	Weighings *weighing.Runner
+	Token     string // opens everything; "" for none
+	Proxies   []netip.Prefix
 }
 
 // Mount puts the calls below r, which is /-/api/v1.

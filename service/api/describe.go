@@ -23,7 +23,7 @@ type operation struct {
 	summary      string
 	query        []parameter
 	body         any // nil: none; upload{}: any image
-	answer       any // nil: none; image{}: the source's bytes
+	answer       any // nil: none; image{}: the source's bytes; page{}: HTML
 	status       int
 	ifMatch      bool // must say which version it changes
 }
@@ -33,6 +33,7 @@ type parameter struct{ name, what string }
 type (
 	upload struct{}
 	image  struct{}
+	page   struct{}
 )
 
 var (
@@ -70,6 +71,11 @@ func (a *API) operations() []operation {
 		{"POST", "/sites/:site/sheet/restore", a.restoreSheet, "publish the sheet of a version again", nil, RestoreSheet{}, Sheet{}, 200, true},
 
 		{"POST", "/sites/:site/markup", a.markup, "the HTML for a source in a slot; some variants are made to choose its widths", nil, AskMarkup{}, Markup{}, 200, false},
+		{"GET", "/sites/:site/weighings", a.weighings, "weigh-ins of pages, newest first", byPage, nil, Page[records.Weighing]{}, 200, false},
+		{"POST", "/sites/:site/weighings", a.weigh, "begin to weigh a page", nil, AskWeighing{}, Weighing{}, 202, false},
+		{"GET", "/sites/:site/weighings/:weighing", a.weighing, "how far it is, or what it came to", nil, nil, Weighing{}, 200, false},
+		{"GET", "/sites/:site/weighings/:weighing/page", a.weighingPage, "the report as a page by itself", nil, nil, page{}, 200, false},
+		{"DELETE", "/sites/:site/weighings/:weighing", a.stopWeighing, "stop it, or forget it", nil, nil, nil, 204, false},
 
 		{"GET", "/sites/:site/keys", a.keys, "the site's signing keys, without what they say", byPage, nil, Page[Key]{}, 200, false},
 		{"POST", "/sites/:site/keys", a.addKey, "add a signing key; its secret is shown this once", nil, NewKey{}, MadeKey{}, 201, false},
@@ -145,6 +151,8 @@ func Describe() ([]byte, error) {
 		case nil:
 		case image:
 			answer["content"] = object{"image/*": object{}}
+		case page:
+			answer["content"] = object{"text/html": object{}}
 		default:
 			schema := d.of(reflect.TypeOf(o.answer))
 			if slicesContain(o.query, dryRun) {

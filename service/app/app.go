@@ -23,6 +23,8 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"echolane/console"
+	"echolane/core/declare"
+	"echolane/core/markup"
 	"echolane/core/policy"
 	"echolane/service/api"
 	"echolane/service/delivery"
@@ -30,6 +32,7 @@ import (
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/variants"
+	"echolane/service/weighing"
 	"echolane/service/workshop"
 )
 
@@ -59,6 +62,7 @@ type App struct {
 	ledger   *records.Ledger
 	meter    *records.Meter
 	classes  *records.Classes
+	weighing *weighing.Runner
 	sources  *diskcache.Disk
 	lanes    *source.Lanes
 	cache    *variants.Cache
@@ -127,6 +131,12 @@ func (a *App) start(ctx context.Context) error {
 	}); err != nil {
 		return fmt.Errorf("open the image path: %w", err)
 	}
+	weigher := &weighing.Weigher{Renderer: a.workshop, Lanes: a.lanes, Listen: a.listener.Addr().String(), Log: a.o.Log}
+	weigher.MarkupFor = func(s *records.Site, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
+		m, no := api.MarkupFor(a.delivery, s, api.AskMarkup{Source: source, Slot: slot, Decorative: true, Declarations: d.AddressForm(), First: first, Base: base})
+		return m.Markup, no
+	}
+	a.weighing = weighing.NewRunner(weigher, a.store, a.o.Log)
 	a.server = fiber.New(fiber.Config{
 		AppName: "Echo Lane", BodyLimit: 1 << 20, ReadTimeout: 30 * time.Second, IdleTimeout: 120 * time.Second,
 		ReadBufferSize: 16 << 10, StreamRequestBody: true, StrictRouting: true, CaseSensitive: true, ErrorHandler: a.broke,
@@ -164,6 +174,9 @@ func (a *App) Stop(grace time.Duration) {
 
 // release ends what was started, users before what they use.
 func (a *App) release() {
+	if a.weighing != nil {
+		a.weighing.Close()
+	}
 	if a.delivery != nil {
 		a.delivery.Close()
 	}
@@ -235,7 +248,7 @@ func (a *App) routes() {
 		c.Set("Content-Type", "application/json")
 		return c.Send(api.Description)
 	})
-	calls := &api.API{Store: a.store, Settings: a.settings, Lanes: a.lanes, Ledger: a.ledger, Meter: a.meter, Classes: a.classes, Renderer: a.workshop, Maker: a.delivery, Token: a.o.Token, Proxies: a.o.Proxies}
+	calls := &api.API{Store: a.store, Settings: a.settings, Lanes: a.lanes, Ledger: a.ledger, Meter: a.meter, Classes: a.classes, Renderer: a.workshop, Maker: a.delivery, Weighings: a.weighing, Token: a.o.Token, Proxies: a.o.Proxies}
 	calls.Mount(a.server.Group("/-/api/v1", calls.Guard))
 	a.server.Get("/-/console", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusMovedPermanently).To("/-/console/") })
 	a.server.Get("/-/console/*", a.console)

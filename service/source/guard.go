@@ -86,3 +86,9 @@ func (g guard) client() *http.Client {
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
 	}
 }
+
+// Dial makes a connection for something other than a lane under the same rules: public addresses alone, but for private
+// ones that are listed. It looks the name up itself and connects to the address that it has checked.
+func Dial(ctx context.Context, site string, private []netip.Prefix, network, address string) (net.Conn, error) {
+	return guard{site: site, lane: "the page", private: private, lookup: SystemLookup, timeouts: DefaultTimeouts}.dial(ctx, network, address)
+}

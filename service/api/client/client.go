@@ -235,6 +235,23 @@ func (c *Client) Markup(ctx context.Context, name string, in api.AskMarkup) (out
 	return out, err
 }
 
+// Weigh begins to weigh a page.
+func (c *Client) Weigh(ctx context.Context, name string, in api.AskWeighing) (out api.Weighing, err error) {
+	err = c.call(ctx, "POST", site(name)+"/weighings", in, &out)
+	return out, err
+}
+
+// Weighing says how far a weigh-in is, or what it came to.
+func (c *Client) Weighing(ctx context.Context, name string, id int64) (out api.Weighing, err error) {
+	err = c.call(ctx, "GET", fmt.Sprintf("%s/weighings/%d", site(name), id), nil, &out)
+	return out, err
+}
+
+// StopWeighing stops one, or forgets it.
+func (c *Client) StopWeighing(ctx context.Context, name string, id int64) error {
+	return c.call(ctx, "DELETE", fmt.Sprintf("%s/weighings/%d", site(name), id), nil, nil)
+}
+
 // Restore goes back to a version's document.
 func (c *Client) Restore(ctx context.Context, name string, to, from int64) (out api.Site, err error) {
 	err = c.call(ctx, "POST", site(name)+"/restore", api.Restore{Version: to}, &out, "If-Match", version(from))

@@ -1,0 +1,394 @@
+package main
+
+import (
+	"context"
+	"fmt"
+	"os"
+	"os/signal"
+	"path/filepath"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/schollz/progressbar/v3"
+	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
+
+	"echolane/core/markup"
+	"echolane/core/weighin"
+	"echolane/service/api"
+	"echolane/service/api/client"
+	"echolane/service/weighing"
+)
+
+func weighCommand() *cli.Command {
+	return &cli.Command{
+		Name: "weigh", Usage: "the weigh-in of a page: what its pictures cost, and what they would", ArgsUsage: "PAGE",
+		Description: `PAGE is a URL, or an HTML file with --at for the address that it is served under. The service opens it in headless
+Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to measure to know what it would weigh.
+
+With --fix the page is written again with Echo Lane markup: nothing but its image tags changes, and every tag keeps what
+it was in data-was, from which --undo brings it back. It goes to standard output, to --out FILE, or into the file itself
+with --in-place; --dry-run prints a diff instead.
+
+Examples:
+  echolane weigh http://127.0.0.1:8741/ --site kestrel
+  echolane weigh https://shop.kestrel.test/ --site kestrel --screens 'phone 360x740@3, wall 2560x1440'
+  echolane weigh https://shop.kestrel.test/ --site kestrel --page report.html
+  echolane weigh index.html --at http://127.0.0.1:8741/ --site kestrel --map http://127.0.0.1:8741/pictures/=catalogue --fix --dry-run
+  echolane weigh index.html --undo --in-place`,
+		Flags: callFlags(
+			&cli.StringFlag{Name: "site", Usage: "the site whose lanes and rules hold; needed where the service has more than one"},
+			&cli.StringFlag{Name: "at", Usage: "the address that a file is served under"},
+			&cli.StringFlag{Name: "screens", Usage: "such as 'phone 390x844@3, desktop 1440x900'"},
+			&cli.StringSliceFlag{Name: "map", Usage: "URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too"},
+			&cli.StringFlag{Name: "page", Usage: "write the report as a page by itself to this file"},
+			&cli.BoolFlag{Name: "fix", Usage: "write the page again, and weigh it again"},
+			&cli.StringFlag{Name: "base", Usage: "what addresses in the page begin with, such as https://img.kestrel.test; else the service's own"},
+			&cli.StringFlag{Name: "out", Usage: "where the page that is written again goes"},
+			&cli.BoolFlag{Name: "in-place", Usage: "into the file itself"},
+			&cli.BoolFlag{Name: "dry-run", Usage: "print what would change in the page, and write nothing"},
+			&cli.BoolFlag{Name: "undo", Usage: "give the file back as it was before it was written again; no service is needed"}),
+		Action: weigh,
+	}
+}
+
+func weigh(ctx context.Context, c *cli.Command) error {
+	page, err := oneArgument(c, "a page, as in: echolane weigh https://shop.example.test/ --site kestrel")
+	if err != nil {
+		return err
+	}
+	if c.Bool("undo") {
+		return undo(c, page)
+	}
+	ask := api.AskWeighing{Page: page, Base: c.String("base"), Fix: c.Bool("fix")}
+	if ask.Screens, err = readScreens(c.String("screens")); err != nil {
+		return err
+	}
+	for _, m := range c.StringSlice("map") {
+		i := strings.LastIndexByte(m, '=')
+		if i < 0 || !strings.Contains(m[:i], "://") {
+			return badUsage("--map %s isn't URL=LANE: write it as https://shop.example.test/pictures/=catalogue", m)
+		}
+		ask.Maps = append(ask.Maps, weighing.Map{From: m[:i], To: m[i+1:]})
+	}
+	local := !strings.Contains(page, "://")
+	var before []byte
+	if local {
+		if before, err = readFileOrInput(page); err != nil {
+			return err
+		}
+		if ask.Page = c.String("at"); ask.Page == "" {
+			return badUsage("%s is a file: say with --at under which address it is served, such as --at https://shop.example.test/", page)
+		}
+		ask.HTML = string(before)
+	} else if c.Bool("in-place") {
+		return badUsage("--in-place goes with a file; write the page with --out FILE")
+	}
+	call, err := caller(c)
+	if err != nil {
+		return err
+	}
+	site, err := theSite(ctx, c, call)
+	if err != nil {
+		return err
+	}
+	w, err := weighed(ctx, call, site, ask)
+	if err != nil {
+		return err
+	}
+	if to := c.String("page"); to != "" {
+		f, err := os.Create(to)
+		if err != nil {
+			return fmt.Errorf("write the report: %w", err)
+		}
+		defer f.Close()
+		if err := weighin.WritePage(f, w.Report, w.After); err != nil {
+			return err
+		}
+		if err := f.Close(); err != nil {
+			return err
+		}
+		say("The report: %s", to)
+	}
+	if w.Fixed != nil {
+		if err := writeFixed(c, page, before, w); err != nil {
+			return err
+		}
+	}
+	if c.Bool("json") {
+		return printJSON(stdout(), w)
+	}
+	printWeighing(w)
+	return nil
+}
+
+// theSite is the one that is named, or the only one.
+func theSite(ctx context.Context, c *cli.Command, call *client.Client) (string, error) {
+	if name := c.String("site"); name != "" {
+		return name, nil
+	}
+	sites, err := call.Sites(ctx)
+	if err != nil {
+		return "", err
+	}
+	if len(sites) == 1 {
+		return sites[0].Name, nil
+	}
+	return "", badUsage("say with --site whose lanes and rules hold: the service has %d sites", len(sites))
+}
+
+// readScreens reads a list such as: phone 390x844@3, desktop 1440x900.
+func readScreens(text string) (list []weighing.Screen, err error) {
+	if text == "" {
+		return nil, nil
+	}
+	for part := range strings.SplitSeq(text, ",") {
+		bad := badUsage("%q isn't a screen: write it as phone 390x844@3", strings.TrimSpace(part))
+		fields := strings.Fields(part)
+		if len(fields) == 0 {
+			return nil, bad
+		}
+		size, density, _ := strings.Cut(fields[len(fields)-1], "@")
+		wide, high, ok := strings.Cut(size, "x")
+		s := weighing.Screen{Name: strings.Join(fields[:len(fields)-1], " "), Density: 1}
+		var broke [3]error
+		s.Width, broke[0] = strconv.Atoi(wide)
+		s.Height, broke[1] = strconv.Atoi(high)
+		if density != "" {
+			s.Density, broke[2] = strconv.ParseFloat(density, 64)
+		}
+		if !ok || broke[0] != nil || broke[1] != nil || broke[2] != nil {
+			return nil, bad
+		}
+		if s.Name == "" {
+			s.Name = size
+		}
+		list = append(list, s)
+	}
+	return list, nil
+}
+
+// weighed begins a weigh-in and waits for it. Ctrl-C stops it.
+func weighed(ctx context.Context, call *client.Client, site string, ask api.AskWeighing) (api.Weighing, error) {
+	w, err := call.Weigh(ctx, site, ask)
+	if err != nil {
+		return w, err
+	}
+	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
+	defer stop()
+	bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetWidth(40), progressbar.OptionClearOnFinish(), progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))))
+	defer bar.Finish()
+	for w.State == "running" {
+		select {
+		case <-ctx.Done():
+			call.StopWeighing(context.WithoutCancel(ctx), site, w.ID)
+			return w, fmt.Errorf("stopped")
+		case <-time.After(400 * time.Millisecond):
+		}
+		if w, err = call.Weighing(ctx, site, w.ID); err != nil {
+			return w, err
+		}
+		bar.ChangeMax(max(1, w.Of))
+		bar.Describe(w.Doing)
+		bar.Set(w.Done)
+	}
+	if w.State != "done" {
+		return w, fmt.Errorf("%s wasn't weighed: %s", ask.Page, orText(w.Trouble, "it was stopped"))
+	}
+	return w, nil
+}
+
+func orText(text, otherwise string) string {
+	if text == "" {
+		return otherwise
+	}
+	return text
+}
+
+func undo(c *cli.Command, name string) error {
+	data, err := readFileOrInput(name)
+	if err != nil {
+		return err
+	}
+	return writePage(c, name, markup.Restore(data))
+}
+
+// writePage puts a page where the flags say.
+func writePage(c *cli.Command, name string, data []byte) error {
+	switch {
+	case c.Bool("in-place"):
+		info, err := os.Stat(name)
+		if err != nil {
+			return fmt.Errorf("write the page: %w", err)
+		}
+		// Beside it first, so that a full disk loses nothing.
+		f, err := os.CreateTemp(filepath.Dir(name), ".echolane-*")
+		if err != nil {
+			return fmt.Errorf("write the page: %w", err)
+		}
+		defer os.Remove(f.Name())
+		if _, err := f.Write(data); err != nil {
+			return fmt.Errorf("write the page: %w", err)
+		}
+		if err := f.Chmod(info.Mode().Perm()); err != nil {
+			return err
+		}
+		if err := f.Close(); err != nil {
+			return fmt.Errorf("write the page: %w", err)
+		}
+		return os.Rename(f.Name(), name)
+	case c.String("out") != "":
+		if err := os.WriteFile(c.String("out"), data, 0o644); err != nil {
+			return fmt.Errorf("write the page: %w", err)
+		}
+		return nil
+	}
+	_, err := stdout().Write(data)
+	return err
+}
+
+func writeFixed(c *cli.Command, name string, before []byte, w api.Weighing) error {
+	after := []byte(w.Fixed.HTML)
+	if c.Bool("dry-run") {
+		for _, line := range diffLines(string(markup.Restore(after)), w.Fixed.HTML) {
+			fmt.Fprintln(stdout(), line)
+		}
+		return nil
+	}
+	if !c.Bool("in-place") && c.String("out") == "" && !c.Bool("json") {
+		say("The page that was written again goes to standard output with --out -, to a file with --out FILE, into the file with --in-place.")
+		return nil
+	}
+	if c.String("out") == "-" {
+		_, err := stdout().Write(after)
+		return err
+	}
+	if c.Bool("json") && c.String("out") == "" {
+		return nil
+	}
+	if c.Bool("in-place") && string(before) == w.Fixed.HTML {
+		say("Nothing changes.")
+		return nil
+	}
+	return writePage(c, name, after)
+}
+
+// diffLines are the lines in which two texts differ that are the same but for changes within lines and new lines.
+func diffLines(before, after string) (out []string) {
+	a, b := strings.Split(before, "\n"), strings.Split(after, "\n")
+	for i, j := 0, 0; i < len(a) || j < len(b); {
+		if i < len(a) && j < len(b) && a[i] == b[j] {
+			i++
+			j++
+			continue
+		}
+		// To where both are alike again.
+		di, dj := len(a)-i, len(b)-j
+	search:
+		for d := 1; d < 200; d++ {
+			for k := 0; k <= d; k++ {
+				if i+k < len(a) && j+d-k < len(b) && a[i+k] == b[j+d-k] && strings.TrimSpace(a[i+k]) != "" {
+					di, dj = k, d-k
+					break search
+				}
+			}
+		}
+		out = append(out, fmt.Sprintf("@@ line %d", i+1))
+		for k := range di {
+			out = append(out, "- "+a[i+k])
+		}
+		for k := range dj {
+			out = append(out, "+ "+b[j+k])
+		}
+		i, j = i+di, j+dj
+	}
+	return out
+}
+
+func printWeighing(w api.Weighing) {
+	r := w.Report
+	out := stdout()
+	rows := [][]string{{"screen", "pictures", "now", "to measure", "saved", "jumps", "largest paint"}}
+	if w.After != nil {
+		rows = [][]string{{"screen", "pictures", "now", "to measure", "written again", "saved", "jumps", "then", "largest paint", "then"}}
+	}
+	for _, x := range weighin.Compare(r, w.After) {
+		row := []string{x.Name, fmt.Sprint(x.Pictures), bytesText(x.Before), bytesText(x.Predicted)}
+		left := x.Predicted
+		if w.After != nil {
+			row = append(row, bytesText(x.After))
+			left = x.After
+		}
+		saved := "–"
+		if x.Before > 0 {
+			saved = fmt.Sprintf("%.1f %%", 100*float64(x.Before-left)/float64(x.Before))
+		}
+		row = append(row, saved, fmt.Sprintf("%.3f", x.ShiftBefore))
+		if w.After != nil {
+			row = append(row, fmt.Sprintf("%.3f", x.ShiftAfter))
+		}
+		row = append(row, fmt.Sprintf("%.0f ms", x.ContentMS))
+		if w.After != nil {
+			row = append(row, fmt.Sprintf("%.0f ms", x.ContentMSAfter))
+		}
+		rows = append(rows, row)
+	}
+	table(out, "lrrrrrrrrr", rows...)
+	if len(r.Views) > 0 {
+		v := r.Views[0]
+		fmt.Fprintf(out, "\nOn the %s:\n", v.Name)
+		rows = [][]string{{"picture", "has", "shown", "now", "to measure", "what to do"}}
+		for i := range v.Pictures {
+			p := &v.Pictures[i]
+			if p.Repeated {
+				continue
+			}
+			measured := "–"
+			if p.After != nil {
+				measured = bytesText(p.After.Bytes)
+			}
+			var does []string
+			for _, m := range p.Remedies {
+				does = append(does, m.What)
+			}
+			now := bytesText(p.Bytes)
+			if p.Failed != "" {
+				now = "–"
+				does = append([]string{p.Failed}, does...)
+			}
+			rows = append(rows, []string{clipText(p.Short(), 28), fmt.Sprintf("%d×%d", p.NaturalW, p.NaturalH), fmt.Sprintf("%.0f×%.0f", p.W, p.H), now, measured, strings.Join(does, ", ")})
+			if len(rows) == 41 {
+				break
+			}
+		}
+		table(out, "lrrrrl", rows...)
+		rules := map[string]bool{}
+		for _, p := range v.Pictures {
+			if p.Rule != "" && !rules[p.Rule] {
+				rules[p.Rule] = true
+				fmt.Fprintf(out, "\n%s: %s\n", p.Refused, p.Rule)
+			}
+		}
+	}
+	for _, n := range r.Notes {
+		say("%s", n)
+	}
+	if w.Fixed != nil {
+		fmt.Fprintf(out, "\n%d images were written again, %d stay as they are.\n", w.Fixed.Changed, len(w.Fixed.Left))
+		for i, l := range w.Fixed.Left {
+			if i == 12 {
+				fmt.Fprintf(out, "  and %d more\n", len(w.Fixed.Left)-i)
+				break
+			}
+			fmt.Fprintf(out, "  %s: %s\n", clipText(l.Src, 40), l.Why)
+		}
+	}
+}
+
+func clipText(s string, n int) string {
+	if r := []rune(s); len(r) > n {
+		return string(r[:n-1]) + "…"
+	}
+	return s
+}

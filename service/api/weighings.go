@@ -1,0 +1,176 @@
+package api
+
+import (
+	"bytes"
+	"encoding/json"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+
+	"echolane/core/policy"
+	"echolane/core/weighin"
+	"echolane/service/records"
+	"echolane/service/weighing"
+)
+
+// AskWeighing is what POST /sites/{site}/weighings takes.
+type AskWeighing struct {
+	Page    string            `json:"page"`              // its URL
+	HTML    string            `json:"html,omitempty"`    // what its address is taken to answer; absent: what it answers
+	Screens []weighing.Screen `json:"screens,omitempty"` // absent: a phone, a tablet, a desktop
+	Maps    []weighing.Map    `json:"maps,omitempty"`    // what lies in lanes though its address doesn't say so
+	Base    string            `json:"base,omitempty"`    // what addresses in the page that is written again begin with
+	Fix     bool              `json:"fix,omitempty"`     // write the page again too, and weigh that
+}
+
+// Weighing is a weigh-in and, once it is done, what it came to.
+type Weighing struct {
+	records.Weighing
+	Report *weighin.Report `json:"report"`
+	Fixed  *weighing.Fixed `json:"fixed"`
+	After  *weighin.Report `json:"after"` // of the page that was written again
+}
+
+func (a *API) weigh(c fiber.Ctx) error {
+	s, no := a.findSite(c, records.MayEdit)
+	if no != nil {
+		return refuse(c, no)
+	}
+	var in AskWeighing
+	if no := read(c, &in); no != nil {
+		return refuse(c, no)
+	}
+	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: in.Base, Fix: in.Fix, Own: []string{c.BaseURL()}}
+	if in.HTML != "" {
+		ask.HTML = []byte(in.HTML)
+	}
+	for _, h := range s.Hosts {
+		ask.Own = append(ask.Own, "http://"+h, "https://"+h)
+	}
+	if len(in.Screens) > 6 {
+		return refuse(c, badRequest("screens", fmt.Sprint(len(in.Screens)), "too many screens", "at most six"))
+	}
+	for _, x := range in.Screens {
+		if x.Name == "" || x.Width < 200 || x.Width > 4000 || x.Height < 200 || x.Height > 4000 || x.Density < 0.5 || x.Density > 4 {
+			return refuse(c, badRequest("screens", fmt.Sprintf("%s %d×%d at %g", x.Name, x.Width, x.Height, x.Density), "that isn't a screen", "with a name, sides of 200 to 4000 and a density of 0.5 to 4"))
+		}
+	}
+	for _, m := range in.Maps {
+		lane, _, _ := strings.Cut(m.To, "/")
+		if s.Lane(lane) == nil {
+			return refuse(c, nothing("lane", lane))
+		}
+		if !strings.Contains(m.From, "://") {
+			return refuse(c, badRequest("maps", m.From, "that isn't a URL", "from URL to lane, such as https://shop.example.test/pictures/ to catalogue"))
+		}
+	}
+	if !strings.HasPrefix(in.Page, "http://") && !strings.HasPrefix(in.Page, "https://") {
+		return refuse(c, badRequest("page", in.Page, "that isn't a page's URL", "as a whole http or https URL"))
+	}
+	id, err := a.Weighings.Begin(c.Context(), ask, who(c))
+	if err != nil {
+		return refuse(c, failed(err, s.Name))
+	}
+	w, err := a.Store.Weighing(c.Context(), s.Name, id)
+	if err != nil || w == nil {
+		return refuse(c, failed(err, s.Name))
+	}
+	return c.Status(202).JSON(Weighing{Weighing: *w})
+}
+
+func (a *API) weighings(c fiber.Ctx) error {
+	s, no := a.findSite(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	limit, no := limitOf(c)
+	if no != nil {
+		return refuse(c, no)
+	}
+	var before int64
+	if given := c.Query("after"); given != "" {
+		var err error
+		if before, err = strconv.ParseInt(given, 10, 64); err != nil {
+			return refuse(c, badRequest("after", given, "that isn't a weigh-in", "the next of the page before"))
+		}
+	}
+	list, err := a.Store.Weighings(c.Context(), s.Name, before, limit+1)
+	if err != nil {
+		return refuse(c, failed(err, s.Name))
+	}
+	page := Page[records.Weighing]{Items: list}
+	if len(list) > limit {
+		page.Items, page.Next = list[:limit], strconv.FormatInt(list[limit-1].ID, 10)
+	}
+	return c.JSON(page)
+}
+
+func (a *API) findWeighing(c fiber.Ctx, right string) (*records.Weighing, *policy.Refusal) {
+	s, no := a.findSite(c, right)
+	if no != nil {
+		return nil, no
+	}
+	id, err := strconv.ParseInt(c.Params("weighing"), 10, 64)
+	if err != nil {
+		return nil, nothing("weigh-in", c.Params("weighing"))
+	}
+	w, err := a.Store.Weighing(c.Context(), s.Name, id)
+	if err != nil {
+		return nil, failed(err, s.Name)
+	}
+	if w == nil {
+		return nil, nothing("weigh-in", c.Params("weighing"))
+	}
+	return w, nil
+}
+
+func (a *API) weighing(c fiber.Ctx) error {
+	w, no := a.findWeighing(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	out := Weighing{Weighing: *w}
+	if w.Outcome != nil {
+		var o weighing.Outcome
+		if err := json.Unmarshal(w.Outcome, &o); err != nil {
+			return refuse(c, asRefusal(err))
+		}
+		out.Report, out.Fixed, out.After = &o.Report, o.Fixed, o.After
+	}
+	return c.JSON(out)
+}
+
+// weighingPage answers the report as a page by itself.
+func (a *API) weighingPage(c fiber.Ctx) error {
+	w, no := a.findWeighing(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	if w.Outcome == nil {
+		return refuse(c, nothing("report of weigh-in", c.Params("weighing")))
+	}
+	var o weighing.Outcome
+	if err := json.Unmarshal(w.Outcome, &o); err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	var b bytes.Buffer
+	if err := weighin.WritePage(&b, &o.Report, o.After); err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	c.Set("Content-Type", "text/html; charset=utf-8")
+	c.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:")
+	return c.Send(b.Bytes())
+}
+
+func (a *API) stopWeighing(c fiber.Ctx) error {
+	w, no := a.findWeighing(c, records.MayEdit)
+	if no != nil {
+		return refuse(c, no)
+	}
+	if _, err := a.Store.StopWeighing(c.Context(), w.Site, w.ID); err != nil {
+		return refuse(c, failed(err, w.Site))
+	}
+	return c.SendStatus(204)
+}

@@ -1,0 +1,495 @@
+package weighing
+
+import (
+	"context"
+	_ "embed"
+	"errors"
+	"fmt"
+	"os"
+	"os/exec"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"github.com/chromedp/cdproto/emulation"
+	"github.com/chromedp/cdproto/fetch"
+	"github.com/chromedp/cdproto/network"
+	"github.com/chromedp/cdproto/page"
+	"github.com/chromedp/chromedp"
+
+	"echolane/core/weighin"
+)
+
+var (
+	//go:embed measure.js
+	measureScript string
+	//go:embed sizing.js
+	sizingScript string
+	//go:embed observe.js
+	observeScript string
+)
+
+// Screen is one that a page is weighed on.
+type Screen struct {
+	Name    string  `json:"name"`
+	Width   int     `json:"width"`   // CSS pixels
+	Height  int     `json:"height"`  // CSS pixels
+	Density float64 `json:"density"` // device pixels to one of CSS
+}
+
+// Screens are those that pages are weighed on where no others are named.
+var Screens = []Screen{{"phone", 390, 844, 3}, {"tablet", 820, 1180, 2}, {"desktop", 1440, 900, 1}}
+
+// bounds on what one page may take.
+const (
+	loadTime   = 25 * time.Second // until its load event, or what has come by then is weighed
+	quietTime  = 500 * time.Millisecond
+	settleTime = 6 * time.Second
+	mostScroll = 40 // screens
+	mostBody   = 64 << 20
+)
+
+// Chromium finds the browser, "" where there is none.
+func Chromium() string {
+	for _, name := range []string{"chromium", "chromium-browser"} {
+		if path, err := exec.LookPath(name); err == nil {
+			return path
+		}
+	}
+	return ""
+}
+
+// browser is one Chromium that sees the network through a proxy alone.
+type browser struct {
+	ctx     context.Context
+	close   []func()
+	overlay map[string]file // by URL, instead of what the network has
+}
+
+type file struct {
+	kind string
+	data []byte
+}
+
+func startBrowser(ctx context.Context, through string, overlay map[string]file) (*browser, error) {
+	path := Chromium()
+	if path == "" {
+		return nil, errors.New("there is no Chromium on the machine that the service runs on")
+	}
+	profile, err := os.MkdirTemp("", "echolane-weighing-")
+	if err != nil {
+		return nil, err
+	}
+	b := &browser{overlay: overlay, close: []func(){func() { os.RemoveAll(profile) }}}
+	options := append(chromedp.DefaultExecAllocatorOptions[:],
+		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.UserDataDir(profile), chromedp.DisableGPU, chromedp.ProxyServer("http://"+through),
+		chromedp.Flag("proxy-bypass-list", "<-loopback>"), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
+		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
+		chromedp.Flag("force-webrtc-ip-handling-policy", "disable_non_proxied_udp"), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("mute-audio", true))
+	ctx, cancel := chromedp.NewExecAllocator(ctx, options...)
+	b.close = append(b.close, cancel)
+	ctx, cancel = chromedp.NewContext(ctx)
+	b.close = append(b.close, cancel)
+	b.ctx = ctx
+	if err := chromedp.Do(ctx); err != nil {
+		b.stop()
+		return nil, fmt.Errorf("start Chromium: %w", err)
+	}
+	return b, nil
+}
+
+func (b *browser) stop() {
+	for i := len(b.close) - 1; i >= 0; i-- {
+		b.close[i]()
+	}
+}
+
+// asked is one request of the page.
+type asked struct {
+	id       network.RequestID
+	url      string
+	kind     string
+	status   int64
+	cache    string
+	bytes    float64
+	finished bool
+	failed   string
+	image    bool
+}
+
+// traffic is what a tab asked for.
+type traffic struct {
+	mu     sync.Mutex
+	byID   map[network.RequestID]*asked
+	order  []*asked
+	last   time.Time
+	paused chan *fetch.EventRequestPaused
+}
+
+func (t *traffic) see(ev any) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	switch e := ev.(type) {
+	case *network.EventRequestWillBeSent:
+		t.last = time.Now()
+		if len(t.order) < 20000 && !strings.HasPrefix(e.Request.URL, "data:") {
+			a := &asked{id: e.RequestID, url: e.Request.URL, image: string(e.Type) == "Image"}
+			t.byID[e.RequestID] = a
+			t.order = append(t.order, a)
+		}
+	case *network.EventResponseReceived:
+		if a := t.byID[e.RequestID]; a != nil && e.Response != nil {
+			a.kind, a.status = e.Response.MimeType, e.Response.Status
+			for name, v := range e.Response.Headers {
+				if strings.EqualFold(name, "cache-control") {
+					a.cache = fmt.Sprint(v)
+				}
+			}
+			a.image = a.image || strings.HasPrefix(a.kind, "image/")
+		}
+	case *network.EventLoadingFinished:
+		t.last = time.Now()
+		if a := t.byID[e.RequestID]; a != nil {
+			a.bytes, a.finished = e.EncodedDataLength, true
+		}
+	case *network.EventLoadingFailed:
+		t.last = time.Now()
+		if a := t.byID[e.RequestID]; a != nil {
+			a.failed, a.finished = e.ErrorText, true
+		}
+	case *fetch.EventRequestPaused:
+		select {
+		case t.paused <- e:
+		default:
+		}
+	}
+}
+
+func (t *traffic) quiet() bool {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	if time.Since(t.last) < quietTime {
+		return false
+	}
+	open := 0
+	for _, a := range t.order {
+		if !a.finished {
+			open++
+		}
+	}
+	return open == 0 || time.Since(t.last) > 3*time.Second
+}
+
+// found is what measure.js gives.
+type found struct {
+	Title     string  `json:"title"`
+	Base      string  `json:"base"`
+	Height    int     `json:"height"`
+	Truncated bool    `json:"truncated"`
+	Load      float64 `json:"load"`
+	Images    []struct {
+		Kind     string  `json:"kind"`
+		URL      string  `json:"url"`
+		Element  string  `json:"element"`
+		Key      string  `json:"key"`
+		Nth      int     `json:"nth"`
+		X        float64 `json:"x"`
+		Y        float64 `json:"y"`
+		W        float64 `json:"w"`
+		H        float64 `json:"h"`
+		NaturalW int     `json:"natural_w"`
+		NaturalH int     `json:"natural_h"`
+		Fit      string  `json:"fit"`
+		Position string  `json:"position"`
+		Size     string  `json:"size"`
+		Src      string  `json:"src"`
+		Srcset   string  `json:"srcset"`
+		Sizes    string  `json:"sizes"`
+		Alt      *string `json:"alt"`
+		Lazy     bool    `json:"lazy"`
+		Visible  bool    `json:"visible"`
+	} `json:"images"`
+	Lane *struct {
+		ContentMS  float64            `json:"content_ms"`
+		Content    string             `json:"content"`
+		ContentURL string             `json:"content_url"`
+		Shift      float64            `json:"shift"`
+		Shifts     map[string]float64 `json:"shifts"`
+	} `json:"lane"`
+}
+
+type sized struct {
+	Sized  bool   `json:"sized"`
+	Sizing string `json:"sizing"`
+}
+
+// seen is a view with what isn't told of it.
+type seen struct {
+	view   weighin.View
+	bodies map[string][]byte // of pictures, by URL
+	notes  []string
+	base   string
+}
+
+// look opens the page on a screen. bodies that are in have needn't be brought again.
+func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, error) {
+	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+	defer cancel()
+	t := &traffic{byID: map[network.RequestID]*asked{}, last: time.Now(), paused: make(chan *fetch.EventRequestPaused, 4096)}
+	if err := chromedp.Listen(ctx, t.see); err != nil {
+		return nil, err
+	}
+	call := func(do func(ctx context.Context) error) error {
+		return chromedp.Do(ctx, chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error { return do(ctx) }))
+	}
+	err := call(func(ctx context.Context) error {
+		large := int64(256 << 20)
+		most := int64(mostBody)
+		if _, err := chromedp.Call(ctx, network.Enable, network.EnableParams{MaxTotalBufferSize: &large, MaxResourceBufferSize: &most}); err != nil {
+			return err
+		}
+		if _, err := chromedp.Call(ctx, network.SetCacheDisabled, network.SetCacheDisabledParams{CacheDisabled: true}); err != nil {
+			return err
+		}
+		if _, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: observeScript}); err != nil {
+			return err
+		}
+		_, err := chromedp.Call(ctx, emulation.SetDeviceMetricsOverride, emulation.SetDeviceMetricsOverrideParams{
+			Width: int64(s.Width), Height: int64(s.Height), DeviceScaleFactor: s.Density, Mobile: s.Width < 600,
+		})
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	ended, end := context.WithCancel(ctx)
+	var serving sync.WaitGroup
+	defer serving.Wait()
+	defer end()
+	if len(b.overlay) > 0 {
+		var patterns []*fetch.RequestPattern
+		for u := range b.overlay {
+			patterns = append(patterns, &fetch.RequestPattern{URLPattern: strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`).Replace(u)})
+		}
+		if err := call(func(ctx context.Context) error {
+			_, err := chromedp.Call(ctx, fetch.Enable, fetch.EnableParams{Patterns: patterns})
+			return err
+		}); err != nil {
+			return nil, err
+		}
+		serving.Add(1)
+		go func() {
+			defer serving.Done()
+			for {
+				select {
+				case e := <-t.paused:
+					call(func(ctx context.Context) error { return b.fulfil(ctx, e) })
+				case <-ended.Done():
+					return
+				}
+			}
+		}()
+	}
+	out := &seen{view: weighin.View{Name: s.Name, Width: s.Width, Height: s.Height, Density: s.Density}, bodies: map[string][]byte{}}
+	loading, stop := context.WithTimeout(ctx, loadTime)
+	answer, err := chromedp.Run(loading, chromedp.NavigateResponse(address))
+	stop()
+	switch {
+	case err != nil && errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil:
+		out.notes = append(out.notes, fmt.Sprintf("on the %s the page didn't finish loading within %v: what had come by then was weighed", s.Name, loadTime))
+	case err != nil:
+		return nil, err
+	case answer != nil && answer.Status >= 400:
+		return nil, fmt.Errorf("the page answered %d", answer.Status)
+	}
+	settle := func() {
+		until := time.Now().Add(settleTime)
+		for time.Now().Before(until) && !t.quiet() && ctx.Err() == nil {
+			time.Sleep(50 * time.Millisecond)
+		}
+	}
+	settle()
+	first, err := evaluate[found](ctx, measureScript)
+	if err != nil {
+		return nil, err
+	}
+	for i := 1; i <= mostScroll && i*s.Height < first.Height+s.Height; i++ { // what comes with scrolling, comes
+		if _, err := evaluate[bool](ctx, fmt.Sprintf("scrollTo({top: %d, behavior: 'instant'}), true", i*s.Height)); err != nil {
+			return nil, err
+		}
+		time.Sleep(120 * time.Millisecond)
+	}
+	settle()
+	if _, err := evaluate[bool](ctx, "scrollTo({top: 0, behavior: 'instant'}), true"); err != nil {
+		return nil, err
+	}
+	all, err := evaluate[found](ctx, measureScript)
+	if err != nil {
+		return nil, err
+	}
+	sizes, err := evaluate[[]sized](ctx, sizingScript)
+	if err != nil {
+		out.notes = append(out.notes, "on the "+s.Name+" it couldn't be tried which pictures make the page jump")
+	}
+	out.take(all, sizes, t, s)
+	out.view.LoadMS = all.Load
+	// The pictures' bytes, to make them to measure.
+	for _, a := range t.order {
+		if !a.image || !a.finished || a.failed != "" || have[a.url] || out.bodies[a.url] != nil || a.bytes > mostBody {
+			continue
+		}
+		call(func(ctx context.Context) error {
+			body, err := chromedp.Call(ctx, network.GetResponseBody, network.GetResponseBodyParams{RequestID: a.id})
+			if err == nil {
+				out.bodies[a.url] = body.Body
+			}
+			return nil
+		})
+	}
+	return out, ctx.Err()
+}
+
+// box is an <img>'s at one width of the viewport, CSS pixels.
+type box struct {
+	Key string  `json:"key"`
+	Nth int     `json:"nth"`
+	W   float64 `json:"w"`
+	H   float64 `json:"h"`
+}
+
+const boxScript = `(() => {
+  const counts = {};
+  return [...document.images].slice(0, 1000).map((e) => {
+    const key = [e.getAttribute("src") ?? "", e.getAttribute("srcset") ?? "", e.getAttribute("data-src") ?? ""].join("\n");
+    counts[key] = (counts[key] ?? 0) + 1;
+    const s = getComputedStyle(e);
+    const px = (n) => parseFloat(s[n]) || 0;
+    const r = e.getBoundingClientRect();
+    return { key, nth: counts[key] - 1, w: r.width - px("paddingLeft") - px("paddingRight") - px("borderLeftWidth") - px("borderRightWidth"), h: r.height - px("paddingTop") - px("paddingBottom") - px("borderTopWidth") - px("borderBottomWidth") };
+  });
+})()`
+
+// boxes opens the page once and measures its pictures in viewports of many widths.
+func (b *browser) boxes(address string, widths []int) (map[int][]box, error) {
+	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+	defer cancel()
+	resize := func(w int) error {
+		return chromedp.Do(ctx, chromedp.EmulateViewport(int64(w), 900))
+	}
+	if err := resize(widths[0]); err != nil {
+		return nil, err
+	}
+	loading, stop := context.WithTimeout(ctx, loadTime)
+	err := chromedp.Do(loading, chromedp.Navigate(address))
+	stop()
+	if err != nil && !(errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil) {
+		return nil, err
+	}
+	// Lazy ones get their natural size by being loaded.
+	if _, err := evaluate[bool](ctx, `(async () => { for (const e of document.images) e.loading = "eager"; const end = Date.now() + 8000; while (Date.now() < end && [...document.images].some((e) => !e.complete)) await new Promise((r) => setTimeout(r, 50)); return true; })()`, chromedp.EvalAwaitPromise); err != nil {
+		return nil, err
+	}
+	out := map[int][]box{}
+	for _, w := range widths {
+		if err := resize(w); err != nil {
+			return nil, err
+		}
+		list, err := evaluate[[]box](ctx, boxScript)
+		if err != nil {
+			return nil, err
+		}
+		out[w] = list
+	}
+	return out, ctx.Err()
+}
+
+func (b *browser) fulfil(ctx context.Context, e *fetch.EventRequestPaused) error {
+	f, ok := b.overlay[e.Request.URL]
+	if !ok {
+		_, err := chromedp.Call(ctx, fetch.ContinueRequest, fetch.ContinueRequestParams{RequestID: e.RequestID})
+		return err
+	}
+	_, err := chromedp.Call(ctx, fetch.FulfillRequest, fetch.FulfillRequestParams{
+		RequestID: e.RequestID, ResponseCode: 200, Body: f.data, ResponseHeaders: []*fetch.HeaderEntry{{Name: "Content-Type", Value: f.kind}},
+	})
+	return err
+}
+
+func evaluate[T any](ctx context.Context, script string, options ...chromedp.EvaluateOption) (T, error) {
+	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
+	defer cancel()
+	return chromedp.Run(ctx, chromedp.Evaluate[T](script, options...))
+}
+
+// take makes a view of what was found.
+func (s *seen) take(f found, sizes []sized, t *traffic, screen Screen) {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	v := &s.view
+	s.base = f.Base
+	v.PageHeight = f.Height
+	if f.Truncated {
+		s.notes = append(s.notes, "the page has more elements than are looked at")
+	}
+	loaded := map[string]*asked{}
+	for _, a := range t.order {
+		v.Requests++
+		v.Bytes += int64(a.bytes)
+		if had := loaded[a.url]; had == nil || had.failed != "" {
+			loaded[a.url] = a
+		}
+	}
+	if f.Lane != nil {
+		v.ContentMS, v.Content, v.ContentURL, v.Shift = f.Lane.ContentMS, f.Lane.Content, f.Lane.ContentURL, f.Lane.Shift
+		for name, score := range f.Lane.Shifts {
+			v.Shifts = append(v.Shifts, weighin.Shift{Element: name, Score: score})
+		}
+		sort.Slice(v.Shifts, func(i, j int) bool { return v.Shifts[i].Score > v.Shifts[j].Score })
+	}
+	img := -1
+	for _, i := range f.Images {
+		tag := i.Kind == "img" || i.Kind == "picture"
+		if tag {
+			img++
+		}
+		if !i.Visible && i.URL == "" {
+			continue
+		}
+		p := weighin.Picture{
+			URL: i.URL, Kind: i.Kind, Element: i.Element, Alt: i.Alt, X: i.X, Y: i.Y, W: i.W, H: i.H, NaturalW: i.NaturalW, NaturalH: i.NaturalH,
+			Fit: i.Fit, Position: i.Position, Srcset: i.Srcset, Sizes: i.Sizes, Src: i.Src, Lazy: i.Lazy, Sized: true,
+			Key: i.Key, Nth: i.Nth,
+			Above: i.Visible && i.Y < float64(screen.Height) && i.Y+i.H > 0, Inline: strings.HasPrefix(i.URL, "data:"),
+		}
+		p.First = v.ContentURL != "" && p.URL == v.ContentURL
+		if tag && img < len(sizes) {
+			p.Sized, p.Sizing = sizes[img].Sized, sizes[img].Sizing
+		}
+		switch a := loaded[p.URL]; {
+		case p.Inline:
+			p.URL, p.Bytes = shortened(i.URL), int64(len(i.URL))
+			p.Type, _, _ = strings.Cut(strings.TrimPrefix(i.URL, "data:"), ";")
+		case a == nil:
+			if p.URL != "" && !p.Lazy {
+				p.Failed = "the browser never asked for it"
+			}
+		case a.failed != "":
+			p.Failed = a.failed
+		case a.status >= 400:
+			p.Failed, p.Bytes = fmt.Sprintf("it answered %d", a.status), int64(a.bytes)
+		default:
+			p.Bytes, p.Type, p.Cache = int64(a.bytes), a.kind, a.cache
+		}
+		v.Pictures = append(v.Pictures, p)
+	}
+	v.Name = screen.Name
+}
+
+// shortened is an inline picture's address without its data.
+func shortened(u string) string {
+	if len(u) > 64 {
+		return u[:63] + "…"
+	}
+	return u
+}

@@ -1,0 +1,352 @@
+package weighing
+
+import (
+	"context"
+	"fmt"
+	"math"
+	"net/url"
+	"sort"
+	"strconv"
+	"strings"
+	"sync"
+
+	"echolane/core/declare"
+	"echolane/core/markup"
+	"echolane/core/policy"
+	"echolane/core/weighin"
+)
+
+// Fixed is a page that was written again.
+type Fixed struct {
+	HTML    string    `json:"html"`
+	Changed int       `json:"changed"`
+	Left    []LeftOut `json:"left"` // images that stay as they were
+}
+
+// LeftOut is an image that wasn't touched, and why.
+type LeftOut struct {
+	Src string `json:"src"`
+	Why string `json:"why"`
+}
+
+// place is an <img> of the page, over all screens.
+type place struct {
+	key      string
+	nth      int
+	picture  *weighin.Picture // on the narrowest screen that it is seen on
+	above    bool
+	first    bool
+	sized    bool
+	sizing   string
+	inlined  bool
+	source   string
+	refused  string
+	cover    bool
+	position string
+	shapes   [2]float64 // the least and the most of its width by its height
+}
+
+// widths at which the page is measured to know what its slots do.
+func measured() (widths []int) {
+	for w := 320; w <= 1920; w += 40 {
+		widths = append(widths, w)
+	}
+	return widths
+}
+
+// fix writes the page again: each picture with the markup that its place wants.
+func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, report *weighin.Report, _ map[string][]byte) (*Fixed, error) {
+	sizes, err := b.boxes(a.Page, measured())
+	if err != nil {
+		return nil, fmt.Errorf("measure the page's slots: %w", err)
+	}
+	places := map[string]*place{}
+	id := func(key string, nth int) string { return key + "\x00" + strconv.Itoa(nth) }
+	for i := range report.Views {
+		v := &report.Views[i]
+		for j := range v.Pictures {
+			p := &v.Pictures[j]
+			if p.Kind != "img" && p.Kind != "picture" {
+				continue
+			}
+			at := places[id(p.Key, p.Nth)]
+			if at == nil {
+				at = &place{key: p.Key, nth: p.Nth, picture: p, sized: true, source: p.Source, refused: p.Refused, inlined: p.Inline, shapes: [2]float64{math.Inf(1), 0}}
+				places[id(p.Key, p.Nth)] = at
+			}
+			at.above, at.first = at.above || p.Above, at.first || p.First
+			if !p.Sized {
+				at.sized = false
+			}
+			if p.Sizing != "" {
+				at.sizing = p.Sizing
+			}
+			if at.source == "" {
+				at.source, at.refused = p.Source, p.Refused
+			}
+			if p.Fit == "cover" {
+				at.cover, at.position = true, p.Position
+			}
+			if p.H > 0 {
+				at.shapes[0], at.shapes[1] = math.Min(at.shapes[0], p.W/p.H), math.Max(at.shapes[1], p.W/p.H)
+			}
+		}
+	}
+	changes := map[string]*markup.Change{}
+	whyNot := map[string]string{}
+	var mu sync.Mutex
+	var all sync.WaitGroup
+	room := make(chan struct{}, 2)
+	for name, p := range places {
+		if why := p.leave(); why != "" {
+			whyNot[name] = why
+			continue
+		}
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			room <- struct{}{}
+			defer func() { <-room }()
+			change, why := w.change(a, p, sizes)
+			mu.Lock()
+			defer mu.Unlock()
+			if change == nil {
+				whyNot[name] = why
+			} else {
+				changes[name] = change
+			}
+		}()
+	}
+	all.Wait()
+	if ctx.Err() != nil {
+		return nil, ctx.Err()
+	}
+	out := &Fixed{Left: []LeftOut{}}
+	counts := map[string]int{}
+	artful := false // within a <picture> with conditions of its own
+	out.HTML = string(markup.Rewrite(a.HTML, func(i *markup.Image) *markup.Change {
+		if i.Tag == "source" {
+			if media, ok := i.Attr("media"); ok && media != "" {
+				artful = true
+				return nil
+			}
+			if artful {
+				return nil
+			}
+			return &markup.Change{Drop: []string{"srcset", "sizes", "type"}} // the image's own markup leaves formats to negotiation
+		}
+		key, src := keyOf(i)
+		name := id(key, counts[key])
+		if !i.InNoscript {
+			counts[key]++
+		}
+		keep := artful && i.InPicture
+		artful = false
+		if keep {
+			out.Left = append(out.Left, LeftOut{src, "its <picture> shows other pictures on other screens, which is kept"})
+			return nil
+		}
+		c := changes[name]
+		if c == nil && i.InNoscript {
+			c = changes[id(key, 0)]
+		}
+		if c == nil {
+			why := whyNot[name]
+			if why == "" {
+				why = "the browser didn't see it"
+			}
+			out.Left = append(out.Left, LeftOut{src, why})
+			return nil
+		}
+		out.Changed++
+		return c
+	}))
+	return out, nil
+}
+
+// keyOf is what tells an <img> apart, as measure.js has it, and its source for people.
+func keyOf(i *markup.Image) (key, src string) {
+	src, _ = i.Attr("src")
+	srcset, _ := i.Attr("srcset")
+	data, _ := i.Attr("data-src")
+	key = src + "\n" + srcset + "\n" + data
+	if len(src) > 80 {
+		src = src[:79] + "…"
+	}
+	return key, src
+}
+
+// leave says why an image stays as it is, "" where it needn't.
+func (p *place) leave() string {
+	switch {
+	case p.inlined:
+		return "it stands in the page itself"
+	case p.source == "" && p.refused != "":
+		return p.refused
+	case p.source == "":
+		return "it never loaded"
+	case p.picture.Type == "image/svg+xml":
+		return "it's a drawing, which is sharp at any size"
+	}
+	return ""
+}
+
+// change works out an image's new attributes.
+func (w *Weigher) change(a *Ask, p *place, sizes map[int][]box) (*markup.Change, string) {
+	slot, shape := p.slot(sizes)
+	if slot == "" {
+		return nil, "it has no size on any screen"
+	}
+	var d declare.Declarations
+	if p.cover && shape > 0 && p.picture.NaturalH > 0 {
+		natural := float64(p.picture.NaturalW) / float64(p.picture.NaturalH)
+		if math.Abs(shape/natural-1) > 0.015 {
+			d.Aspect, d.Fit = niceRatio(shape), declare.Cover
+			if p.position != "" && p.position != "50% 50%" {
+				var with declare.Declarations
+				if with.SetInSheet("object-position", p.position, false) == nil {
+					d.Position = with.Position
+				}
+			}
+		}
+	}
+	m, no := w.Markup(a, p.source, slot, d, p.first)
+	if no != nil {
+		return nil, no.Detail
+	}
+	c := &markup.Change{Drop: []string{"srcset", "sizes", "data-src", "data-srcset", "data-sizes"}}
+	set := func(name, value string) { c.Set = append(c.Set, markup.Attribute{Name: name, Value: value}) }
+	for _, x := range m.Attributes() {
+		switch x.Name {
+		case "src", "srcset", "sizes":
+			set(x.Name, strings.TrimPrefix(x.Value, "auto, "))
+		}
+	}
+	if !p.sized {
+		switch p.sizing {
+		case "attributes":
+			set("width", strconv.Itoa(m.Width))
+			set("height", strconv.Itoa(m.Height))
+		case "height-auto":
+			set("width", strconv.Itoa(m.Width))
+			set("height", strconv.Itoa(m.Height))
+			c.Style = "height:auto"
+		case "ratio":
+			c.Style = fmt.Sprintf("aspect-ratio:%d/%d", m.Width, m.Height)
+		}
+	}
+	switch {
+	case p.first:
+		set("fetchpriority", "high")
+		c.Drop = append(c.Drop, "loading")
+	case p.above:
+		c.Drop = append(c.Drop, "loading")
+	default:
+		set("loading", "lazy")
+		c.Drop = append(c.Drop, "fetchpriority")
+	}
+	set("decoding", "async")
+	return c, ""
+}
+
+// slot is the place's width over all viewports, in CSS, and its shape where that is the same in all of them; 0: it isn't.
+func (p *place) slot(sizes map[int][]box) (css string, shape float64) {
+	type sample struct{ viewport, width float64 }
+	var samples []sample
+	least, most := math.Inf(1), 0.0
+	var widths []int
+	for w := range sizes {
+		widths = append(widths, w)
+	}
+	sort.Ints(widths)
+	varies := p.shapes[1] > p.shapes[0]*1.03
+	for _, viewport := range widths {
+		for _, b := range sizes[viewport] {
+			if b.Key != p.key || b.Nth != p.nth || b.W < 1 || b.H < 1 {
+				continue
+			}
+			least, most = math.Min(least, b.W/b.H), math.Max(most, b.W/b.H)
+			width := b.W
+			if p.cover && p.picture.NaturalH > 0 && (varies || most > least*1.03) { // as wide as covering needs
+				width = math.Max(width, b.H*float64(p.picture.NaturalW)/float64(p.picture.NaturalH))
+			}
+			samples = append(samples, sample{float64(viewport), width})
+		}
+	}
+	if len(samples) == 0 {
+		return "", 0
+	}
+	if most <= least*1.03 && !varies {
+		shape = (least + most) / 2
+	}
+	// Straight lines through the samples, as long as they hold to a pixel.
+	type line struct{ from, slope, base float64 }
+	var lines []line
+	for i := 0; i < len(samples); {
+		best := line{samples[i].viewport, 0, samples[i].width}
+		end := i + 1
+		for j := i + 1; j < len(samples); j++ {
+			slope := (samples[j].width - samples[i].width) / (samples[j].viewport - samples[i].viewport)
+			base := samples[i].width - slope*samples[i].viewport
+			good := true
+			for k := i; k <= j && good; k++ {
+				good = math.Abs(base+slope*samples[k].viewport-samples[k].width) <= 1
+			}
+			if !good {
+				break
+			}
+			best, end = line{samples[i].viewport, slope, base}, j+1
+		}
+		lines = append(lines, best)
+		i = end
+	}
+	var parts []string
+	for i := len(lines) - 1; i >= 0; i-- {
+		l := lines[i]
+		text := trimNumber(l.base+l.slope*l.from) + "px"
+		vw := math.Round(l.slope*10000) / 100
+		switch {
+		case math.Abs(l.slope) < 0.002:
+		case math.Abs(l.base) < 1:
+			text = trimNumber(vw) + "vw"
+		case l.base < 0:
+			text = "calc(" + trimNumber(vw) + "vw - " + trimNumber(-l.base) + "px)"
+		default:
+			text = "calc(" + trimNumber(vw) + "vw + " + trimNumber(l.base) + "px)"
+		}
+		if i > 0 {
+			text = "(min-width: " + trimNumber(l.from) + "px) " + text
+		}
+		parts = append(parts, text)
+	}
+	if len(lines) == 1 && math.Abs(lines[0].slope) < 0.002 {
+		return "width: " + parts[0], shape
+	}
+	return strings.Join(parts, ", "), shape
+}
+
+func trimNumber(v float64) string {
+	return strconv.FormatFloat(math.Round(v*10)/10, 'f', -1, 64)
+}
+
+// niceRatio is a shape in small whole numbers where one is near enough.
+func niceRatio(v float64) declare.Ratio {
+	for h := 1.0; h <= 32; h++ {
+		if w := math.Round(v * h); w >= 1 && math.Abs(w/h/v-1) < 0.004 {
+			return declare.Ratio{W: w, H: h}
+		}
+	}
+	return declare.Ratio{W: math.Round(v * 1000), H: 1000}
+}
+
+// Markup is the markup of a source in a slot, for a page that is written again.
+func (w *Weigher) Markup(a *Ask, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
+	base := ""
+	if len(a.Own) > 0 {
+		base = a.Own[0]
+	}
+	if u, err := url.Parse(a.Base); err == nil && u.Host != "" {
+		base = a.Base
+	}
+	return w.MarkupFor(a.Site, base, source, slot, d, first)
+}

@@ -1,0 +1,101 @@
+// Runs in the page that is weighed. Everything is read; what is tried is put back.
+(() => {
+  const images = [];
+  const seen = new Set();
+  const path = (e) => {
+    const parts = [];
+    for (let at = e; at && at.nodeType === 1 && at !== document.documentElement; at = at.parentElement) {
+      let name = at.localName;
+      if (at.id) {
+        parts.unshift(name + "#" + CSS.escape(at.id));
+        break;
+      }
+      const like = at.parentElement ? [...at.parentElement.children].filter((c) => c.localName === at.localName) : [];
+      if (like.length > 1) name += `:nth-of-type(${like.indexOf(at) + 1})`;
+      parts.unshift(name);
+    }
+    return parts.slice(-5).join(" > ");
+  };
+  const boxOf = (e) => {
+    const r = e.getBoundingClientRect();
+    return { x: r.left + scrollX, y: r.top + scrollY, w: r.width, h: r.height };
+  };
+  const content = (e, style) => {
+    const b = boxOf(e);
+    const px = (n) => parseFloat(style[n]) || 0;
+    return {
+      ...b,
+      w: Math.max(0, b.w - px("paddingLeft") - px("paddingRight") - px("borderLeftWidth") - px("borderRightWidth")),
+      h: Math.max(0, b.h - px("paddingTop") - px("paddingBottom") - px("borderTopWidth") - px("borderBottomWidth")),
+    };
+  };
+  const same = (a, b) => Math.abs(a.w - b.w) < 0.6 && Math.abs(a.h - b.h) < 0.6 && Math.abs(a.y - b.y) < 0.6;
+  const counts = {};
+  const add = (e, kind, url, more) => {
+    if (images.length >= 2000) return;
+    images.push({ kind, url, element: path(e), ...more });
+  };
+  for (const e of document.images) {
+    const style = getComputedStyle(e);
+    const box = content(e, style);
+    const key = [e.getAttribute("src") ?? "", e.getAttribute("srcset") ?? "", e.getAttribute("data-src") ?? ""].join("\n");
+    counts[key] = (counts[key] ?? 0) + 1;
+    add(e, e.parentElement?.localName === "picture" ? "picture" : "img", e.currentSrc, {
+      ...box,
+      key,
+      nth: counts[key] - 1,
+      natural_w: e.naturalWidth,
+      natural_h: e.naturalHeight,
+      fit: style.objectFit,
+      position: style.objectPosition,
+      src: e.getAttribute("src") ?? "",
+      srcset: e.getAttribute("srcset") ?? "",
+      sizes: e.getAttribute("sizes") ?? "",
+      alt: e.getAttribute("alt"),
+      lazy: e.loading === "lazy",
+      complete: e.complete,
+      visible: box.w > 1 && box.h > 1 && style.visibility !== "hidden",
+    });
+  }
+  const all = document.querySelectorAll("*");
+  const most = Math.min(all.length, 20000);
+  for (let i = 0; i < most; i++) {
+    const e = all[i];
+    if (e.localName === "video" && e.poster) {
+      const style = getComputedStyle(e);
+      add(e, "poster", e.poster, { ...content(e, style), natural_w: 0, natural_h: 0, fit: "contain", position: style.objectPosition, visible: true });
+    }
+    for (const pseudo of [null, "::before", "::after"]) {
+      const style = getComputedStyle(e, pseudo);
+      const list = style.backgroundImage;
+      if (!list || list === "none") continue;
+      for (const m of list.matchAll(/url\("((?:[^"\\]|\\.)*)"\)/g)) {
+        const url = m[1].replace(/\\(.)/g, "$1");
+        const box = boxOf(e);
+        const size = style.backgroundSize.split(",")[0].trim();
+        const id = url + path(e) + pseudo;
+        if (seen.has(id)) continue;
+        seen.add(id);
+        add(e, "background", url, {
+          ...box,
+          element: path(e) + (pseudo ?? ""),
+          natural_w: 0,
+          natural_h: 0,
+          fit: size === "cover" ? "cover" : "contain",
+          size,
+          position: style.backgroundPosition.split(",")[0].trim(),
+          visible: box.w > 1 && box.h > 1,
+        });
+      }
+    }
+  }
+  return {
+    title: document.title,
+    base: document.baseURI,
+    height: Math.round(document.documentElement.scrollHeight),
+    truncated: all.length > most || images.length >= 2000,
+    images,
+    lane: globalThis.__laneSeen ?? null,
+    load: performance.timing.loadEventEnd > 0 ? performance.timing.loadEventEnd - performance.timing.navigationStart : 0,
+  };
+})();

@@ -1,0 +1,165 @@
+package weighing
+
+import (
+	"context"
+	"errors"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"sync"
+	"time"
+
+	"echolane/core/policy"
+	"echolane/service/source"
+)
+
+// proxy is the only way that the browser has to anywhere. It connects as web lanes do: to public addresses alone, the
+// very ones that it has checked, but for private ones that the site's lanes list, and for the service itself.
+type proxy struct {
+	site    string
+	private []netip.Prefix
+	self    map[string]string // host:port of the service, as pages have it → where it listens
+	server  *http.Server
+	address string
+	client  *http.Transport
+
+	mu      sync.Mutex
+	refused map[string]string // host → why
+	bytes   int64
+}
+
+// mostBytes is how much one weigh-in may take from the network.
+const mostBytes = 1 << 30
+
+var errTooMuch = errors.New("the page takes more than 1 GiB")
+
+func startProxy(site string, private []netip.Prefix, self map[string]string) (*proxy, error) {
+	p := &proxy{site: site, private: private, self: self, refused: map[string]string{}}
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		return nil, err
+	}
+	p.address = l.Addr().String()
+	p.client = &http.Transport{DialContext: p.dial, TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 15 * time.Second, DisableCompression: true, MaxIdleConnsPerHost: 6, IdleConnTimeout: 10 * time.Second}
+	p.server = &http.Server{Handler: p, ReadHeaderTimeout: 10 * time.Second}
+	go p.server.Serve(l)
+	return p, nil
+}
+
+func (p *proxy) close() {
+	p.server.Close()
+	p.client.CloseIdleConnections()
+}
+
+func (p *proxy) dial(ctx context.Context, network, address string) (net.Conn, error) {
+	if own, ok := p.self[address]; ok {
+		return (&net.Dialer{Timeout: 3 * time.Second}).DialContext(ctx, network, own)
+	}
+	conn, err := source.Dial(ctx, p.site, p.private, network, address)
+	var no *policy.Refusal
+	if errors.As(err, &no) {
+		host, _, _ := net.SplitHostPort(address)
+		p.mu.Lock()
+		p.refused[host] = no.Detail
+		p.mu.Unlock()
+	}
+	return conn, err
+}
+
+func (p *proxy) spend(n int) error {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	if p.bytes += int64(n); p.bytes > mostBytes {
+		return errTooMuch
+	}
+	return nil
+}
+
+// metered counts what comes through.
+type metered struct {
+	io.Reader
+	p *proxy
+}
+
+func (m metered) Read(b []byte) (int, error) {
+	n, err := m.Reader.Read(b)
+	if over := m.p.spend(n); over != nil {
+		return n, over
+	}
+	return n, err
+}
+
+// ServeHTTP takes what browsers ask of a proxy (RFC 9110, sections 3.7 and 9.3.6).
+func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
+	if r.Method == http.MethodConnect {
+		p.tunnel(w, r)
+		return
+	}
+	if !r.URL.IsAbs() || r.URL.Scheme != "http" {
+		http.Error(w, "this is a proxy", http.StatusBadRequest)
+		return
+	}
+	out := r.Clone(r.Context())
+	out.RequestURI = ""
+	for _, hop := range []string{"Connection", "Proxy-Connection", "Keep-Alive", "Te", "Trailer", "Transfer-Encoding", "Upgrade", "Proxy-Authorization"} {
+		out.Header.Del(hop)
+	}
+	answer, err := p.client.RoundTrip(out)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	}
+	defer answer.Body.Close()
+	for name, values := range answer.Header {
+		if name == "Connection" || name == "Keep-Alive" || name == "Transfer-Encoding" {
+			continue
+		}
+		for _, v := range values {
+			w.Header().Add(name, v)
+		}
+	}
+	w.WriteHeader(answer.StatusCode)
+	flush, _ := w.(http.Flusher)
+	buffer := make([]byte, 32<<10)
+	body := metered{answer.Body, p}
+	for {
+		n, err := body.Read(buffer)
+		if n > 0 {
+			if _, broke := w.Write(buffer[:n]); broke != nil {
+				return
+			}
+			if flush != nil {
+				flush.Flush()
+			}
+		}
+		if err != nil {
+			return
+		}
+	}
+}
+
+func (p *proxy) tunnel(w http.ResponseWriter, r *http.Request) {
+	to, err := p.dial(r.Context(), "tcp", r.Host)
+	if err != nil {
+		http.Error(w, err.Error(), http.StatusBadGateway)
+		return
+	}
+	defer to.Close()
+	hijacker, ok := w.(http.Hijacker)
+	if !ok {
+		return
+	}
+	from, buffered, err := hijacker.Hijack()
+	if err != nil {
+		return
+	}
+	defer from.Close()
+	if _, err := io.WriteString(from, "HTTP/1.1 200 Connection established\r\n\r\n"); err != nil {
+		return
+	}
+	done := make(chan struct{}, 2)
+	go func() { io.Copy(to, buffered); done <- struct{}{} }()
+	go func() { io.Copy(from, metered{to, p}); done <- struct{}{} }()
+	<-done
+}

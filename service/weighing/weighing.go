@@ -1,0 +1,430 @@
+// Package weighing opens pages in Chromium, measures their pictures, makes these to measure, and writes the page again.
+package weighing
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"log/slog"
+	"net/netip"
+	"net/url"
+	"sort"
+	"strings"
+	"sync"
+	"time"
+
+	"echolane/core/codec"
+	"echolane/core/declare"
+	"echolane/core/markup"
+	"echolane/core/policy"
+	"echolane/core/render"
+	"echolane/core/weighin"
+	"echolane/service/records"
+	"echolane/service/source"
+)
+
+// Renderer makes variants.
+type Renderer interface {
+	Render(ctx context.Context, source []byte, job render.Job) (render.Result, error)
+}
+
+// Lanes open the ways to sources.
+type Lanes interface {
+	Of(site *records.Site, l *policy.CompiledLane) (source.Lane, error)
+}
+
+// Weigher weighs pages. Safe for concurrent use.
+type Weigher struct {
+	Renderer Renderer
+	Lanes    Lanes
+	Listen   string // where the service listens
+	// MarkupFor is how markup for a source and its slot comes about.
+	MarkupFor func(s *records.Site, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal)
+	Log       *slog.Logger
+}
+
+// A Map says that what lies below a URL lies in a lane too.
+type Map struct {
+	From string `json:"from"` // a URL, such as https://shop.test/pictures/
+	To   string `json:"to"`   // lane, or lane/folder
+}
+
+// Ask is what is to be weighed.
+type Ask struct {
+	Site    *records.Site
+	Page    string // its URL
+	HTML    []byte // stands for what the page's address answers; nil: what it answers
+	Screens []Screen
+	Maps    []Map
+	Own     []string // base URLs under which this service is reached, such as http://127.0.0.1:8740
+	Base    string   // what addresses in the page that is written again begin with; "": the first of Own
+	Fix     bool     // write the page again too, and weigh that
+}
+
+// Progress is told how far it is.
+type Progress func(done, all int, doing string)
+
+const (
+	mostRenders = 240 // distinct pictures that are made to measure
+	leastBytes  = 700 // below, nothing is worth making
+)
+
+// Outcome is what a weigh-in came to.
+type Outcome struct {
+	Report weighin.Report  `json:"report"`
+	Fixed  *Fixed          `json:"fixed"`
+	After  *weighin.Report `json:"after"` // of the fixed page
+}
+
+// Weigh does it.
+func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, error) {
+	u, err := url.Parse(a.Page)
+	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
+		return nil, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "page", Given: a.Page, Detail: "that isn't a page's URL", Allowed: "a whole http or https URL", Remedy: "write it as https://shop.example.test/"})
+	}
+	if len(a.Screens) == 0 {
+		a.Screens = Screens
+	}
+	if Chromium() == "" {
+		report, err := w.static(ctx, &a, told)
+		if err != nil {
+			return nil, err
+		}
+		return &Outcome{Report: *report}, nil
+	}
+	p, err := w.proxy(&a)
+	if err != nil {
+		return nil, err
+	}
+	defer p.close()
+	overlay := map[string]file{}
+	if a.HTML != nil {
+		overlay[a.Page] = file{"text/html; charset=utf-8", a.HTML}
+	}
+	b, err := startBrowser(ctx, p.address, overlay)
+	if err != nil {
+		return nil, err
+	}
+	defer b.stop()
+	out := &Outcome{}
+	report, bodies, err := w.views(ctx, b, p, &a, told)
+	if err != nil {
+		return nil, err
+	}
+	out.Report = *report
+	if !a.Fix {
+		return out, nil
+	}
+	told(0, 1, "writing the page again")
+	if a.HTML == nil {
+		if a.HTML, err = w.page(ctx, p, a.Page); err != nil {
+			return nil, err
+		}
+	}
+	if out.Fixed, err = w.fix(ctx, b, &a, report, bodies); err != nil {
+		return nil, err
+	}
+	b.overlay[a.Page] = file{"text/html; charset=utf-8", []byte(out.Fixed.HTML)}
+	after, _, err := w.views(ctx, b, p, &a, told)
+	if err != nil {
+		return nil, fmt.Errorf("weigh the page again: %w", err)
+	}
+	out.After = after
+	return out, nil
+}
+
+// proxy makes the way out for one weigh-in.
+func (w *Weigher) proxy(a *Ask) (*proxy, error) {
+	var private []netip.Prefix
+	for _, l := range a.Site.Lanes {
+		if l.Kind == "web" {
+			private = append(private, l.Private...)
+		}
+	}
+	self := map[string]string{}
+	for _, own := range a.Own {
+		if u, err := url.Parse(own); err == nil {
+			host := u.Host
+			if u.Port() == "" {
+				host += ":80"
+			}
+			self[host] = w.Listen
+		}
+	}
+	return startProxy(a.Site.Name, private, self)
+}
+
+// views opens the page on every screen, and makes its pictures to measure.
+func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told Progress) (*weighin.Report, map[string][]byte, error) {
+	begin := time.Now()
+	report := &weighin.Report{Page: a.Page, At: begin.UTC(), Notes: []string{}}
+	bodies, have := map[string][]byte{}, map[string]bool{}
+	for i, s := range a.Screens {
+		told(i, len(a.Screens), "opening the page on the "+s.Name)
+		v, err := b.look(a.Page, s, have)
+		if err != nil {
+			return nil, nil, w.cantOpen(p, a, err)
+		}
+		for u, data := range v.bodies {
+			bodies[u], have[u] = data, true
+		}
+		report.Notes = append(report.Notes, v.notes...)
+		report.Views = append(report.Views, v.view)
+	}
+	p.mu.Lock()
+	for host, why := range p.refused {
+		report.Notes = append(report.Notes, fmt.Sprintf("nothing was taken from %s: %s", host, why))
+	}
+	p.mu.Unlock()
+	for i := range report.Views {
+		v := &report.Views[i]
+		for j := range v.Pictures {
+			w.find(a, &v.Pictures[j])
+		}
+	}
+	if err := w.make(ctx, a, report, bodies, told); err != nil {
+		return nil, nil, err
+	}
+	for i := range report.Views {
+		v := &report.Views[i]
+		if v.Pictures == nil {
+			v.Pictures = []weighin.Picture{}
+		}
+		if v.Shifts == nil {
+			v.Shifts = []weighin.Shift{}
+		}
+		v.Sum()
+		v.Sort()
+	}
+	report.TookMS = time.Since(begin).Milliseconds()
+	return report, bodies, nil
+}
+
+func (w *Weigher) cantOpen(p *proxy, a *Ask, err error) error {
+	u, _ := url.Parse(a.Page)
+	p.mu.Lock()
+	why := p.refused[u.Hostname()]
+	p.mu.Unlock()
+	if why != "" {
+		return policy.No(policy.Refusal{
+			Reason: "address-not-public", Parameter: "page", Given: a.Page, Detail: why,
+			Remedy: fmt.Sprintf("weigh a page on a public address, or list the address in a web lane of %s: echolane lane set %s/LANE --private ADDRESS", a.Site.Name, a.Site.Name),
+		})
+	}
+	if errors.Is(err, context.Canceled) {
+		return err
+	}
+	return policy.No(policy.Refusal{Reason: "origin-failed", Parameter: "page", Given: a.Page, Detail: "the page can't be opened: " + err.Error(), Remedy: "see whether it opens in a browser on the machine that the service runs on"})
+}
+
+// page fetches a page's HTML as it is served.
+func (w *Weigher) page(ctx context.Context, p *proxy, address string) ([]byte, error) {
+	data, _, err := p.get(ctx, address, mostHTML)
+	return data, err
+}
+
+// find says which source of the site a picture is, or what would make it one.
+func (w *Weigher) find(a *Ask, p *weighin.Picture) {
+	if p.Inline || p.URL == "" {
+		return
+	}
+	p.Source, p.Refused, p.Rule = "", "", ""
+	if path, ok := a.own(p.URL); ok {
+		p.Source = path
+		return
+	}
+	if s := a.mapped(p.URL); s != "" {
+		p.Source = s
+		return
+	}
+	nearest := ""
+	for _, l := range a.Site.Lanes {
+		if l.Kind != "web" {
+			continue
+		}
+		lane, err := w.Lanes.Of(a.Site, l)
+		if err != nil {
+			continue
+		}
+		web, ok := lane.(*source.Web)
+		if !ok {
+			continue
+		}
+		nearest = l.Name
+		path := p.URL
+		if l.BaseURL != "" {
+			rest, below := strings.CutPrefix(p.URL, l.BaseURL)
+			if !below {
+				continue
+			}
+			if path, err = url.PathUnescape(rest); err != nil {
+				continue
+			}
+		}
+		if _, no := web.Check(path, nil); no == nil {
+			p.Source = l.Name + "/" + path
+			return
+		}
+	}
+	u, err := url.Parse(p.URL)
+	if err != nil {
+		return
+	}
+	p.Refused = fmt.Sprintf("no lane of %s has pictures from %s", a.Site.Name, u.Host)
+	pattern := u.Scheme + "://" + u.Host + "/*"
+	if p.Rule = fmt.Sprintf("echolane lane add %s/NAME --allow '%s'", a.Site.Name, pattern); nearest != "" {
+		p.Rule = fmt.Sprintf("echolane lane set %s/%s --allow '%s'", a.Site.Name, nearest, pattern)
+	}
+}
+
+// own is the source behind one of this service's own addresses.
+func (a *Ask) own(address string) (string, bool) {
+	for _, base := range a.Own {
+		prefix := strings.TrimSuffix(base, "/") + "/" + a.Site.Name + "/"
+		if rest, ok := strings.CutPrefix(address, prefix); ok {
+			path, _, _ := strings.Cut(rest, "?")
+			if plain, err := url.PathUnescape(path); err == nil {
+				return plain, true
+			}
+		}
+	}
+	return "", false
+}
+
+// mapped is the source that a rule leads to, "" where none does.
+func (a *Ask) mapped(address string) string {
+	for _, m := range a.Maps {
+		rest, ok := strings.CutPrefix(address, m.From)
+		if !ok {
+			continue
+		}
+		if rest, _, _ = strings.Cut(rest, "?"); rest == "" {
+			continue
+		}
+		if plain, err := url.PathUnescape(rest); err == nil {
+			return strings.TrimSuffix(m.To, "/") + "/" + plain
+		}
+	}
+	return ""
+}
+
+// order is one picture to be made, and who waits for it.
+type order struct {
+	body     []byte
+	declared declare.Declarations
+	bytes    int64
+	waits    []waiting
+}
+
+type waiting struct{ view, picture int }
+
+// make makes every picture as it is shown, two at a time, the heaviest first.
+func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodies map[string][]byte, told Progress) error {
+	orders := map[string]*order{}
+	for i := range report.Views {
+		v := &report.Views[i]
+		for j := range v.Pictures {
+			p := &v.Pictures[j]
+			body := bodies[p.URL]
+			if info, err := render.Probe(body); err == nil && p.NaturalW == 0 {
+				p.NaturalW, p.NaturalH = info.Upright()
+			}
+			if body == nil || p.Failed != "" || p.W < 1 || p.H < 1 || p.Bytes < leastBytes || codec.Sniff(body) == "image/svg+xml" {
+				continue
+			}
+			d := p.Declared(v.Density)
+			key := p.URL + "\n" + d.AddressForm()
+			o := orders[key]
+			if o == nil {
+				o = &order{body: body, declared: d, bytes: p.Bytes}
+				orders[key] = o
+			}
+			o.waits = append(o.waits, waiting{i, j})
+		}
+	}
+	list := make([]*order, 0, len(orders))
+	for _, o := range orders {
+		list = append(list, o)
+	}
+	sort.Slice(list, func(i, j int) bool {
+		if list[i].bytes != list[j].bytes {
+			return list[i].bytes > list[j].bytes
+		}
+		return list[i].declared.AddressForm() < list[j].declared.AddressForm()
+	})
+	if len(list) > mostRenders {
+		report.Notes = append(report.Notes, fmt.Sprintf("the %d heaviest of %d pictures were made to measure; the others count as they are", mostRenders, len(list)))
+		list = list[:mostRenders]
+	}
+	made := map[waiting]*weighin.Made{}
+	var mu sync.Mutex
+	var done int
+	var all sync.WaitGroup
+	next := make(chan *order)
+	for range 2 {
+		all.Add(1)
+		go func() {
+			defer all.Done()
+			for o := range next {
+				m := w.toMeasure(ctx, a, o)
+				mu.Lock()
+				done++
+				told(done, len(list), "making the pictures to measure")
+				for _, at := range o.waits {
+					made[at] = m
+				}
+				mu.Unlock()
+			}
+		}()
+	}
+	for _, o := range list {
+		if ctx.Err() != nil {
+			break
+		}
+		next <- o
+	}
+	close(next)
+	all.Wait()
+	for i := range report.Views {
+		v := &report.Views[i]
+		for j := range v.Pictures {
+			v.Pictures[j].Remedies = []weighin.Remedy{}
+		}
+		v.Sum() // what is repeated is known before pictures are judged
+		for j := range v.Pictures {
+			v.Pictures[j].Assess(made[waiting{i, j}], v.Density)
+		}
+	}
+	return ctx.Err()
+}
+
+// toMeasure makes one picture as a current browser would get it, and as a JPEG; nil where it can't be made.
+func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *order) *weighin.Made {
+	full := o.declared.Over(a.Site.Defaults)
+	full.Fit = o.declared.Fit
+	if full.Fit == declare.FitUnset {
+		full.Fit = a.Site.Defaults.Fit
+	}
+	job := render.Job{Limits: a.Site.Limits}
+	full.Settle(a.Site.Offer(policy.AcceptsAVIF|policy.AcceptsWebP, full.Quality), &job.Request)
+	result, err := w.Renderer.Render(ctx, o.body, job)
+	if err != nil {
+		return nil
+	}
+	m := &weighin.Made{After: weighin.After{
+		Query: o.declared.AddressForm(), Bytes: int64(len(result.Data)), Type: result.Format.MediaType(), Width: result.Canvas.W, Height: result.Canvas.H,
+		Likeness: result.How.Likeness, Quality: result.How.Quality,
+	}}
+	if result.Source == "image/jpeg" && result.Format != declare.JPEG {
+		job.Request.Formats, job.Predict = []declare.Format{declare.JPEG}, true
+		if alike, err := w.Renderer.Render(ctx, o.body, job); err == nil {
+			m.Alike = int64(len(alike.Data))
+		}
+	} else if result.Source == "image/png" && result.Format != declare.PNG {
+		job.Request.Formats, job.Predict = []declare.Format{declare.PNG}, true
+		if alike, err := w.Renderer.Render(ctx, o.body, job); err == nil {
+			m.Alike = int64(len(alike.Data))
+		}
+	}
+	return m
+}
