@@ -264,7 +264,7 @@ func writeFixed(c *cli.Command, name string, before []byte, w api.Weighing) erro
 		_, err := stdout().Write(after)
 		return err
 	}
-	if c.Bool("json") && c.String("out") == "" {
+	if c.Bool("json") && c.String("out") == "" && !c.Bool("in-place") {
 		return nil
 	}
 	if c.Bool("in-place") && string(before) == w.Fixed.HTML {

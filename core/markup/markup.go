@@ -114,6 +114,9 @@ func Make(o Options) (Markup, error) {
 	if o.First {
 		m.Loading, m.Priority = "eager", "high"
 	}
+	if o.Over.Fit == o.Site.Fit { // the sheet says so already
+		o.Over.Fit = declare.FitUnset
+	}
 	groups := o.groups()
 	formats := o.Formats
 	if len(formats) == 0 {

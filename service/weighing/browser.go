@@ -230,6 +230,7 @@ type seen struct {
 	bodies map[string][]byte // of pictures, by URL
 	notes  []string
 	base   string
+	title  string
 }
 
 // look opens the page on a screen. bodies that are in have needn't be brought again.
@@ -310,6 +311,10 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 		}
 	}
 	settle()
+	// What is seen first is painted before anything moves: scrolling ends the watch for the largest paint.
+	if _, err := evaluate[bool](ctx, paintedScript, chromedp.EvalAwaitPromise); err != nil {
+		return nil, err
+	}
 	first, err := evaluate[found](ctx, measureScript)
 	if err != nil {
 		return nil, err
@@ -349,6 +354,15 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	}
 	return out, ctx.Err()
 }
+
+const paintedScript = `(async () => {
+  const wait = (ms) => new Promise((r) => setTimeout(r, ms));
+  const seen = [...document.images].filter((e) => e.complete && e.naturalWidth && e.getBoundingClientRect().top < innerHeight).slice(0, 50);
+  await Promise.race([Promise.all(seen.map((e) => e.decode().catch(() => 0))), wait(6000)]);
+  await Promise.race([new Promise((r) => requestAnimationFrame(() => requestAnimationFrame(r))), wait(1000)]);
+  await wait(250);
+  return true;
+})()`
 
 // box is an <img>'s at one width of the viewport, CSS pixels.
 type box struct {
@@ -429,6 +443,7 @@ func (s *seen) take(f found, sizes []sized, t *traffic, screen Screen) {
 	v := &s.view
 	s.base = f.Base
 	v.PageHeight = f.Height
+	s.title = f.Title
 	if f.Truncated {
 		s.notes = append(s.notes, "the page has more elements than are looked at")
 	}

@@ -25,7 +25,8 @@ type proxy struct {
 	client  *http.Transport
 
 	mu      sync.Mutex
-	refused map[string]string // host → why
+	refused map[string]string // host → why nothing is taken from it
+	broken  map[string]string // host → why it can't be reached
 	bytes   int64
 }
 
@@ -35,7 +36,7 @@ const mostBytes = 1 << 30
 var errTooMuch = errors.New("the page takes more than 1 GiB")
 
 func startProxy(site string, private []netip.Prefix, self map[string]string) (*proxy, error) {
-	p := &proxy{site: site, private: private, self: self, refused: map[string]string{}}
+	p := &proxy{site: site, private: private, self: self, refused: map[string]string{}, broken: map[string]string{}}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
@@ -57,6 +58,12 @@ func (p *proxy) dial(ctx context.Context, network, address string) (net.Conn, er
 		return (&net.Dialer{Timeout: 3 * time.Second}).DialContext(ctx, network, own)
 	}
 	conn, err := source.Dial(ctx, p.site, p.private, network, address)
+	if err != nil {
+		host, _, _ := net.SplitHostPort(address)
+		p.mu.Lock()
+		p.broken[host] = err.Error()
+		p.mu.Unlock()
+	}
 	var no *policy.Refusal
 	if errors.As(err, &no) {
 		host, _, _ := net.SplitHostPort(address)

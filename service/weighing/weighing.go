@@ -170,6 +170,7 @@ func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told 
 		}
 		report.Notes = append(report.Notes, v.notes...)
 		report.Views = append(report.Views, v.view)
+		report.Title = v.title
 	}
 	p.mu.Lock()
 	for host, why := range p.refused {
@@ -213,6 +214,14 @@ func (w *Weigher) cantOpen(p *proxy, a *Ask, err error) error {
 	}
 	if errors.Is(err, context.Canceled) {
 		return err
+	}
+	p.mu.Lock()
+	if how := p.broken[u.Hostname()]; how != "" {
+		err = errors.New(how)
+	}
+	p.mu.Unlock()
+	if strings.Contains(err.Error(), "ERR_TOO_MANY_REDIRECTS") {
+		err = errors.New("it redirects in circles")
 	}
 	return policy.No(policy.Refusal{Reason: "origin-failed", Parameter: "page", Given: a.Page, Detail: "the page can't be opened: " + err.Error(), Remedy: "see whether it opens in a browser on the machine that the service runs on"})
 }
@@ -326,7 +335,7 @@ func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodi
 		for j := range v.Pictures {
 			p := &v.Pictures[j]
 			body := bodies[p.URL]
-			if info, err := render.Probe(body); err == nil && p.NaturalW == 0 {
+			if info, err := render.Probe(body); err == nil { // browsers tell the size in CSS pixels, which srcset changes
 				p.NaturalW, p.NaturalH = info.Upright()
 			}
 			if body == nil || p.Failed != "" || p.W < 1 || p.H < 1 || p.Bytes < leastBytes || codec.Sniff(body) == "image/svg+xml" {

@@ -1,0 +1,333 @@
+package main
+
+import (
+	"encoding/json"
+	"fmt"
+	"math"
+	"net/http"
+	"net/http/httptest"
+	"os"
+	"path/filepath"
+	"regexp"
+	"strings"
+	"testing"
+	"time"
+
+	"echolane/core/weighin"
+	"echolane/service/api"
+	"echolane/testbed"
+)
+
+// slowPage is a page as many are.
+const slowPage = `<!doctype html>
+<html lang="en"><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1"><title>Kites by hand</title>
+<style>
+body { margin: 0; font: 16px/1.5 sans-serif }
+.hero { display: block; width: 100%; aspect-ratio: 3/1; object-fit: cover; object-position: left top }
+.wide { width: 300px }
+.card { width: 40% }
+.back { width: 100%; height: 240px; background: url(pictures/coast-panorama.jpg) center/cover }
+.gap { height: 1400px }
+</style></head>
+<body>
+<img class="hero" src="pictures/delta-red.jpg" alt="A red delta kite">
+<p>Text <!-- <img src="pictures/never.jpg"> --></p>
+<div class="gap"></div>
+<img class=wide src='pictures/rokkaku-studio.jpg'>
+<p>More text &amp; so on</p>
+<div class="gap"></div>
+<img class="card" loading="lazy" src="pictures/dragon-tail.jpg" alt="A diamond kite" width="1800" height="3200" style="height:auto">
+<div class="back"></div>
+<img src="data:image/gif;base64,R0lGODlhAQABAAAAACH5BAEKAAEALAAAAAABAAEAAAICTAEAOw==" alt="">
+<img src="pictures/gone.jpg" alt="Gone" width="30" height="30">
+<img class=wide src="pictures/rokkaku-studio.jpg" alt="Again">
+</body></html>
+`
+
+// shop serves a page, and the demo's pictures as they are.
+func shop(t *testing.T, page string) string {
+	t.Helper()
+	mux := http.NewServeMux()
+	mux.Handle("/pictures/", http.StripPrefix("/pictures/", http.FileServer(http.Dir(bed.Pictures))))
+	mux.HandleFunc("/{$}", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "text/html; charset=utf-8")
+		fmt.Fprint(w, page)
+	})
+	mux.HandleFunc("/circle", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/circle", http.StatusFound) })
+	mux.HandleFunc("/broken", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "no", http.StatusInternalServerError) })
+	s := httptest.NewServer(mux)
+	t.Cleanup(s.Close)
+	return s.URL + "/"
+}
+
+func weighedPage(t *testing.T, s *testbed.Process, args ...string) api.Weighing {
+	t.Helper()
+	var w api.Weighing
+	if err := json.Unmarshal([]byte(bed.Must(t, s, append([]string{"weigh"}, append(args, "--json")...)...)), &w); err != nil {
+		t.Fatal(err)
+	}
+	return w
+}
+
+func TestAPageIsWeighedWrittenAgainAndWeighedAgain(t *testing.T) {
+	s := bed.Kestrel(t)
+	at := shop(t, slowPage)
+	// The page is on an address that isn't public: nothing is taken from there unless a lane says so.
+	if out := bed.Run(t, s, "weigh", at); out.Code != 1 || !strings.Contains(out.Err, "127.0.0.1") || !strings.Contains(out.Err, "public") {
+		t.Errorf("%d %s", out.Code, out.Err)
+	}
+	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+
+	file := filepath.Join(t.TempDir(), "index.html")
+	if err := os.WriteFile(file, []byte(slowPage), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	report := filepath.Join(t.TempDir(), "report.html")
+	w := weighedPage(t, s, file, "--at", at, "--map", at+"pictures/=catalogue", "--screens", "phone 390x844@3, desktop 1440x900", "--fix", "--in-place", "--page", report)
+	if w.Report == nil || w.After == nil || w.Fixed == nil || len(w.Report.Views) != 2 || w.Report.Title != "Kites by hand" {
+		t.Fatalf("%+v", w)
+	}
+	phone := w.Report.Views[0]
+	find := func(v weighin.View, part, kind string) *weighin.Picture {
+		t.Helper()
+		for i := range v.Pictures {
+			if p := &v.Pictures[i]; strings.Contains(p.URL, part) && p.Kind == kind && !p.Repeated {
+				return p
+			}
+		}
+		t.Fatalf("no %s among the %ss of the %s", part, kind, v.Name)
+		return nil
+	}
+	does := func(p *weighin.Picture) string {
+		words := make([]string, len(p.Remedies))
+		for i, r := range p.Remedies {
+			words[i] = r.What
+		}
+		return strings.Join(words, " ")
+	}
+	size := func(name string) int64 {
+		info, err := os.Stat(filepath.Join(bed.Pictures, name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		return info.Size()
+	}
+
+	hero := find(phone, "delta-red.jpg", "img")
+	if hero.NaturalW != 6000 || hero.W != 390 || hero.H != 130 || !hero.Above || hero.Lazy || !hero.Sized || hero.Fit != "cover" || hero.Position != "0% 0%" || hero.Source != "catalogue/delta-red.jpg" {
+		t.Errorf("%+v", hero)
+	}
+	if n := size("delta-red.jpg"); hero.Bytes < n || hero.Bytes > n+2000 {
+		t.Errorf("%d bytes over the wire for a file of %d", hero.Bytes, n)
+	}
+	if hero.After == nil || hero.After.Width != 1170 || hero.After.Height != 390 || hero.After.Type != "image/avif" || hero.After.Bytes > 60_000 {
+		t.Errorf("%+v", hero.After)
+	}
+	if !strings.HasPrefix(does(hero), "pixels") || !strings.Contains(does(hero), "candidates") || strings.Contains(does(hero), "lazy") {
+		t.Errorf("hero: %s", does(hero))
+	}
+	if !hero.First || phone.ContentMS <= 0 {
+		t.Errorf("the largest paint is %q, %s after %v ms", phone.Content, phone.ContentURL, phone.ContentMS)
+	}
+	studio := find(phone, "rokkaku-studio.jpg", "img")
+	if studio.Above || studio.Sized || studio.Sizing == "" || studio.Alt != nil || studio.W != 300 {
+		t.Errorf("%+v", studio)
+	}
+	for _, want := range []string{"lazy", "size", "alt"} {
+		if !strings.Contains(does(studio), want) {
+			t.Errorf("studio: %s", does(studio))
+		}
+	}
+	tail := find(phone, "dragon-tail.jpg", "img")
+	if !tail.Lazy || !tail.Sized || tail.W != 156 || strings.Contains(does(tail), "size") {
+		t.Errorf("%+v", tail)
+	}
+	if back := find(phone, "coast-panorama.jpg", "background"); back.NaturalW != 6400 || back.W != 390 || back.After == nil || back.After.Height != 720 {
+		t.Errorf("%+v %+v", back, back.After)
+	}
+	if gone := find(phone, "gone.jpg", "img"); !strings.Contains(gone.Failed, "404") {
+		t.Errorf("%+v", gone)
+	}
+	if inline := find(phone, "data:image/gif", "img"); !inline.Inline || inline.After != nil {
+		t.Errorf("%+v", inline)
+	}
+	if all := size("delta-red.jpg") + size("rokkaku-studio.jpg") + size("dragon-tail.jpg") + size("coast-panorama.jpg"); phone.ImageBytes < all || phone.ImageBytes > all+8000 {
+		t.Errorf("%d bytes of pictures, the files have %d", phone.ImageBytes, all)
+	}
+
+	// What was written again.
+	html, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if w.Fixed.Changed != 4 || len(w.Fixed.Left) != 2 || string(html) != w.Fixed.HTML {
+		t.Errorf("%d changed, %+v", w.Fixed.Changed, w.Fixed.Left)
+	}
+	tags := regexp.MustCompile(`(?s)<img[^>]*>`)
+	if tags.ReplaceAllString(string(html), "") != tags.ReplaceAllString(slowPage, "") {
+		t.Error("something beside the images changed")
+	}
+	list := tags.FindAllString(strings.Replace(string(html), `<!-- <img src="pictures/never.jpg"> -->`, "", 1), -1)
+	if h := list[0]; !strings.Contains(h, `fetchpriority="high"`) || strings.Contains(h, "lazy") || !strings.Contains(h, `sizes="100vw"`) || !strings.Contains(h, "aspect-ratio=3&amp;object-position=0%200") {
+		t.Errorf("the hero: %s", h)
+	}
+	if h := list[1]; !strings.Contains(h, `loading="lazy"`) || !strings.Contains(h, "width=300") || !strings.Contains(h, " 2x") || strings.Contains(h, " alt=") {
+		t.Errorf("the studio: %s", h)
+	}
+	if h := list[2]; !strings.Contains(h, `sizes="40vw"`) || !strings.Contains(h, `width="1800"`) {
+		t.Errorf("the tail: %s", h)
+	}
+	after := w.After.Views[0]
+	if kept := find(after, "coast-panorama.jpg", "background").Bytes; after.ImageBytes-kept > (phone.ImageBytes-kept)*3/100 {
+		t.Errorf("the images have %d bytes of %d left", after.ImageBytes-kept, phone.ImageBytes-kept)
+	}
+	for i, v := range w.After.Views {
+		if v.Shift > 0.001 {
+			t.Errorf("the %s jumps by %v: %+v", v.Name, v.Shift, v.Shifts)
+		}
+		for _, p := range v.Pictures {
+			before := w.Report.Views[i]
+			if p.Kind == "img" && p.Failed == "" && !p.Inline && !p.Sized {
+				t.Errorf("on the %s the place of %s isn't kept free", v.Name, p.URL)
+			}
+			if p.Kind == "img" && strings.Contains(p.URL, "dragon-tail") && (p.W != find(before, "dragon-tail", "img").W || math.Abs(p.H-find(before, "dragon-tail", "img").H) > 0.6) {
+				t.Errorf("on the %s the page changed: %+v", v.Name, p)
+			}
+			if a := p.After; a != nil && p.Kind == "img" && p.Bytes > 3*a.Bytes+2000 {
+				t.Errorf("on the %s the browser took %s with %d bytes, to measure it has %d", v.Name, p.URL, p.Bytes, a.Bytes)
+			}
+		}
+	}
+	if text, err := os.ReadFile(report); err != nil || !strings.Contains(string(text), "page written again") || !strings.Contains(string(text), "rokkaku-studio.jpg") {
+		t.Errorf("the report: %v", err)
+	}
+	bed.Must(t, s, "weigh", file, "--undo", "--in-place")
+	if html, _ := os.ReadFile(file); string(html) != slowPage {
+		t.Errorf("undone, the page is\n%s", html)
+	}
+	if out := bed.Must(t, s, "weigh", file, "--undo"); out != slowPage {
+		t.Error("undoing twice isn't the same as once")
+	}
+}
+
+func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
+	s := bed.Kestrel(t)
+	at := shop(t, "<!doctype html><title>Nothing</title><p>No pictures")
+	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+	for _, c := range []struct {
+		args []string
+		code int
+		says string
+	}{
+		{[]string{at + "circle"}, 1, "redirect"},
+		{[]string{at + "broken"}, 1, "500"},
+		{[]string{"http://127.0.0.1:1/"}, 1, "can't be opened"},
+		{[]string{"http://169.254.10.10/"}, 1, "public"},
+		{[]string{"ftp://kestrel.test/"}, 1, "http"},
+		{[]string{"page.html"}, 1, "no such file"},
+		{[]string{sheetFile(t, "<p>")}, 2, "--at"},
+		{[]string{at, "--screens", "phone"}, 2, "phone 390x844@3"},
+		{[]string{at, "--screens", "tiny 10x10"}, 1, "200"},
+		{[]string{at, "--map", "x"}, 2, "URL=LANE"},
+		{[]string{at, "--map", at + "=nowhere"}, 1, "no lane nowhere"},
+		{[]string{at, "--site", "kestral"}, 1, "write kestrel instead of kestral"},
+		{nil, 2, "echolane weigh"},
+	} {
+		out := bed.Run(t, s, append([]string{"weigh"}, c.args...)...)
+		if out.Code != c.code || !strings.Contains(out.Err, c.says) {
+			t.Errorf("%v: %d %s; want %d with %q", c.args, out.Code, out.Err, c.code, c.says)
+		}
+	}
+	w := weighedPage(t, s, at, "--screens", "phone 390x844@3")
+	if v := w.Report.Views[0]; len(v.Pictures) != 0 || v.ImageBytes != 0 || w.Report.Title != "Nothing" {
+		t.Errorf("%+v", w.Report)
+	}
+}
+
+func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
+	s := bed.Kestrel(t)
+	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+	for _, c := range []struct {
+		slot, css string
+		want      map[string]float64 // the pixels that each screen needs
+	}{
+		{"(min-width: 900px) 33vw, 100vw", "width: 100vw; @media (min-width: 900px) { width: 33vw }", map[string]float64{"phone": 1170, "desktop": 475}},
+		{"width: 320px; aspect-ratio: 1", "width: 320px", map[string]float64{"phone": 960, "desktop": 320}},
+		{"max-width: 800px", "width: 100%; max-width: 800px", map[string]float64{"phone": 1170, "desktop": 800}},
+	} {
+		markup := bed.Must(t, s, "markup", "kestrel/catalogue/delta-red.jpg", "--slot", c.slot, "--alt", "A kite")
+		rule, media, _ := strings.Cut(c.css, "@media")
+		css := "img { display: block; height: auto; " + rule + "}"
+		if media != "" {
+			cond, inner, _ := strings.Cut(media, "{")
+			css += " @media" + cond + "{ img {" + inner + " }"
+		}
+		at := shop(t, `<!doctype html><meta name="viewport" content="width=device-width, initial-scale=1"><style>body { margin: 0 } `+css+`</style>`+markup)
+		w := weighedPage(t, s, at, "--screens", "phone 390x844@3, desktop 1440x900")
+		var offered []int
+		for _, m := range regexp.MustCompile(`width=(\d+)[^ ]*(?:&amp;resolution=([\d.]+)x)?[^ ]* [\d.]+[wx]`).FindAllStringSubmatch(markup, -1) {
+			offered = append(offered, len(m))
+		}
+		if len(offered) < 2 {
+			t.Fatalf("%s", markup)
+		}
+		for _, v := range w.Report.Views {
+			p := v.Pictures[0]
+			need := c.want[v.Name]
+			if float64(p.NaturalW) < need-1 || float64(p.NaturalW) > need*1.7 {
+				t.Errorf("%s on the %s: %d pixels came where %.0f are shown", c.slot, v.Name, p.NaturalW, need)
+			}
+			if p.W*v.Density < need-2 || p.W*v.Density > need+2 {
+				t.Errorf("%s on the %s is %v wide", c.slot, v.Name, p.W)
+			}
+		}
+	}
+}
+
+func TestStoppingAWeighIn(t *testing.T) {
+	s := bed.Kestrel(t)
+	hold := make(chan struct{})
+	mux := http.NewServeMux()
+	mux.HandleFunc("/{$}", func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `<!doctype html><img src="slow.jpg">`) })
+	mux.HandleFunc("/slow.jpg", func(w http.ResponseWriter, r *http.Request) {
+		select {
+		case <-hold:
+		case <-r.Context().Done():
+		}
+	})
+	origin := httptest.NewServer(mux)
+	defer origin.Close()
+	defer close(hold)
+	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+	a := s.Ask(t, "POST", "/-/api/v1/sites/kestrel/weighings", strings.NewReader(`{"page":"`+origin.URL+`/"}`), "Content-Type", "application/json")
+	if a.StatusCode != 202 {
+		t.Fatalf("%d %s", a.StatusCode, a.Data)
+	}
+	var w api.Weighing
+	json.Unmarshal(a.Data, &w)
+	path := fmt.Sprintf("/-/api/v1/sites/kestrel/weighings/%d", w.ID)
+	state := func() string {
+		var now api.Weighing
+		json.Unmarshal(s.Ask(t, "GET", path, nil).Data, &now)
+		return now.State + " " + now.Doing
+	}
+	testbed.Eventually(t, "it says what it does", func() error {
+		if got := state(); !strings.Contains(got, "opening the page") {
+			return fmt.Errorf("%s", got)
+		}
+		return nil
+	})
+	began := time.Now()
+	if a := s.Ask(t, "DELETE", path, nil); a.StatusCode != 204 {
+		t.Fatalf("%d %s", a.StatusCode, a.Data)
+	}
+	if got := state(); got != "stopped " {
+		t.Errorf("it is %q", got)
+	}
+	// Its turn is free again at once.
+	next := shop(t, "<!doctype html><p>Next")
+	weighedPage(t, s, next, "--screens", "phone 390x844@3")
+	if time.Since(began) > 20*time.Second {
+		t.Errorf("the next had to wait for %v", time.Since(began))
+	}
+}
