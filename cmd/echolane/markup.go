@@ -15,7 +15,7 @@ import (
 
 func markupCommand() *cli.Command {
 	return &cli.Command{
-		Name: "markup", Usage: "write the HTML for a source in a slot", ArgsUsage: "SITE/LANE/PATH [NAME=VALUE …]",
+		Name: "markup", Usage: "write the HTML for a source in a slot, or pages again", ArgsUsage: "SITE/LANE/PATH [NAME=VALUE …]",
 		Description: `A slot is the place on the page, in CSS:
   --slot 'width: 320px; aspect-ratio: 3/2'
   --slot 'max-width: 800px'
@@ -27,12 +27,18 @@ func markupCommand() *cli.Command {
 The widths that are offered are those of the site's ladder, or any, so that no step between two wastes more than a share
 of the bytes; some are made to know what they weigh.
 
+With --rewrite the arguments are HTML files, folders of them, or - for standard input, and their images get such markup:
+by the sizes or width that a tag has, or by --slot. Nothing but image tags changes; each keeps what it was in data-was,
+from which --undo brings it back. weigh --fix does the same by what a browser measures.
+
 Examples:
   echolane markup kestrel/catalogue/delta-red.jpg --slot 'width: 320px; aspect-ratio: 3/2' --alt 'A red delta kite'
   echolane markup kestrel/catalogue/festival-dawn.jpg --slot '100vw' --first --alt 'Kites over the beach at dawn'
-  echolane markup kestrel/catalogue/mark.png --slot 'width: 48px' --decorative --as jsx`,
+  echolane markup kestrel/catalogue/mark.png --slot 'width: 48px' --decorative --as jsx
+  echolane markup --rewrite public/ --site kestrel --at https://shop.kestrel.test/ --slot '(min-width: 900px) 33vw, 100vw' --dry-run
+  curl -s https://shop.kestrel.test/ | echolane markup --rewrite - --at https://shop.kestrel.test/ --map https://shop.kestrel.test/pictures/=catalogue`,
 		Flags: callFlags(
-			&cli.StringFlag{Name: "slot", Usage: "the place on the page, in CSS", Required: true},
+			&cli.StringFlag{Name: "slot", Usage: "the place on the page, in CSS"},
 			&cli.StringFlag{Name: "container", Usage: "the box that percentages are of, in CSS"},
 			&cli.StringFlag{Name: "alt", Usage: "the text that stands in for the picture"},
 			&cli.BoolFlag{Name: "decorative", Usage: "the picture says nothing that the page's text doesn't"},
@@ -41,8 +47,20 @@ Examples:
 			&cli.BoolFlag{Name: "placeholder", Usage: "with the placeholder in it"},
 			&cli.FloatFlag{Name: "waste", Usage: "the largest share of bytes that a step between two widths may waste", Value: 0.35},
 			&cli.StringFlag{Name: "base", Usage: "what addresses begin with, such as https://img.example.test; else the service's own"},
-			&cli.StringFlag{Name: "as", Usage: "html, jsx, css or preload", Value: "html"}),
+			&cli.StringFlag{Name: "as", Usage: "html, jsx, css or preload", Value: "html"},
+			&cli.BoolFlag{Name: "rewrite", Usage: "write pages again"},
+			&cli.StringFlag{Name: "site", Usage: "with --rewrite: the site whose lanes hold; needed where the service has more than one"},
+			&cli.StringFlag{Name: "at", Usage: "with --rewrite: the address that the pages are served under"},
+			&cli.StringSliceFlag{Name: "map", Usage: "with --rewrite: URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too"},
+			&cli.BoolFlag{Name: "dry-run", Usage: "with --rewrite: print what would change, and write nothing"},
+			&cli.BoolFlag{Name: "undo", Usage: "with --rewrite: give pages back as they were; no service is needed"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
+			if c.Bool("rewrite") {
+				return rewritePages(ctx, c)
+			}
+			if c.Args().Len() > 0 && c.String("slot") == "" {
+				return badUsage("say the place on the page with --slot, such as --slot 'width: 320px; aspect-ratio: 3/2'")
+			}
 			if c.Args().Len() == 0 {
 				return badUsage("give the source as SITE/LANE/PATH, as in: echolane markup kestrel/catalogue/delta-red.jpg --slot 'width: 320px' --alt '…'")
 			}

@@ -65,12 +65,8 @@ func weigh(ctx context.Context, c *cli.Command) error {
 	if ask.Screens, err = readScreens(c.String("screens")); err != nil {
 		return err
 	}
-	for _, m := range c.StringSlice("map") {
-		i := strings.LastIndexByte(m, '=')
-		if i < 0 || !strings.Contains(m[:i], "://") {
-			return badUsage("--map %s isn't URL=LANE: write it as https://shop.example.test/pictures/=catalogue", m)
-		}
-		ask.Maps = append(ask.Maps, weighing.Map{From: m[:i], To: m[i+1:]})
+	if ask.Maps, err = readMaps(c.StringSlice("map")); err != nil {
+		return err
 	}
 	local := !strings.Contains(page, "://")
 	var before []byte
@@ -218,26 +214,7 @@ func undo(c *cli.Command, name string) error {
 func writePage(c *cli.Command, name string, data []byte) error {
 	switch {
 	case c.Bool("in-place"):
-		info, err := os.Stat(name)
-		if err != nil {
-			return fmt.Errorf("write the page: %w", err)
-		}
-		// Beside it first, so that a full disk loses nothing.
-		f, err := os.CreateTemp(filepath.Dir(name), ".echolane-*")
-		if err != nil {
-			return fmt.Errorf("write the page: %w", err)
-		}
-		defer os.Remove(f.Name())
-		if _, err := f.Write(data); err != nil {
-			return fmt.Errorf("write the page: %w", err)
-		}
-		if err := f.Chmod(info.Mode().Perm()); err != nil {
-			return err
-		}
-		if err := f.Close(); err != nil {
-			return fmt.Errorf("write the page: %w", err)
-		}
-		return os.Rename(f.Name(), name)
+		return replaceFile(name, data)
 	case c.String("out") != "":
 		if err := os.WriteFile(c.String("out"), data, 0o644); err != nil {
 			return fmt.Errorf("write the page: %w", err)
@@ -246,6 +223,29 @@ func writePage(c *cli.Command, name string, data []byte) error {
 	}
 	_, err := stdout().Write(data)
 	return err
+}
+
+// replaceFile writes beside the file first, so that a full disk loses nothing.
+func replaceFile(name string, data []byte) error {
+	info, err := os.Stat(name)
+	if err != nil {
+		return fmt.Errorf("write the page: %w", err)
+	}
+	f, err := os.CreateTemp(filepath.Dir(name), ".echolane-*")
+	if err != nil {
+		return fmt.Errorf("write the page: %w", err)
+	}
+	defer os.Remove(f.Name())
+	if _, err := f.Write(data); err != nil {
+		return fmt.Errorf("write the page: %w", err)
+	}
+	if err := f.Chmod(info.Mode().Perm()); err != nil {
+		return err
+	}
+	if err := f.Close(); err != nil {
+		return fmt.Errorf("write the page: %w", err)
+	}
+	return os.Rename(f.Name(), name)
 }
 
 func writeFixed(c *cli.Command, name string, before []byte, w api.Weighing) error {

@@ -397,6 +397,8 @@ func (d *Declarations) inherit(i int, from *Declarations) {
 		d.Animation = from.Animation
 	case pRetain:
 		d.Retain = from.Retain
+	case pClass:
+		d.Class = from.Class
 	}
 }
 
