@@ -2,6 +2,8 @@
 package app
 
 import (
+	"bytes"
+	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
@@ -34,6 +36,7 @@ import (
 	"echolane/service/variants"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
+	"echolane/web"
 )
 
 // Options are the settings of the service itself.
@@ -252,6 +255,7 @@ func (a *App) routes() {
 	calls.Mount(a.server.Group("/-/api/v1", calls.Guard))
 	a.server.Get("/-/console", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusMovedPermanently).To("/-/console/") })
 	a.server.Get("/-/console/*", a.console)
+	a.server.Get("/-/web/*", a.web)
 	a.server.Use(func(c fiber.Ctx) error {
 		delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
 			Reason: "no-such-page", Given: string(c.RequestCtx().Path()), Detail: "the service has nothing at this address", Remedy: "images are at /site/lane/path, the console at /-/console/, the API's description at /-/api/openapi.json",
@@ -314,6 +318,36 @@ func (a *App) console(c fiber.Ctx) error {
 		c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
 		c.Set("Referrer-Policy", "no-referrer")
 	}
+	return c.Send(data)
+}
+
+// web answers what sites' own pages load: from every origin, and kept for an hour.
+func (a *App) web(c fiber.Ctx) error {
+	name := c.Params("*")
+	data, err := web.Files.ReadFile(name)
+	if err != nil || !fs.ValidPath(name) {
+		return c.Next()
+	}
+	tag := variants.ETagOf(data)
+	c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Access-Control-Allow-Origin", "*")
+	c.Set("Cross-Origin-Resource-Policy", "cross-origin")
+	c.Set("Timing-Allow-Origin", "*")
+	c.Set("Cache-Control", "public, max-age=3600, stale-while-revalidate=86400")
+	c.Set("ETag", tag)
+	if strings.Contains(c.Get("If-None-Match"), tag) {
+		return c.SendStatus(304)
+	}
+	if strings.Contains(c.Get("Accept-Encoding"), "gzip") {
+		var b bytes.Buffer
+		z := gzip.NewWriter(&b)
+		z.Write(data)
+		z.Close()
+		data = b.Bytes()
+		c.Set("Content-Encoding", "gzip")
+	}
+	c.Set("Vary", "Accept-Encoding")
 	return c.Send(data)
 }
 

@@ -1,0 +1,71 @@
+// The address form, written. What lane.js gives on, in a module of its own so that the element loads no more.
+
+/** The names of the language, in the order of the address form. */
+export const names = (
+  "xywh scale rotate width height aspect-ratio resolution object-fit object-position grow background-color background-image gradient-map sharpen " +
+  "after-content after-width after-height after-inset after-opacity after-mix-blend-mode after-rotate after-color after-font after-text-align " +
+  "after-background-color after-padding border-radius filter opacity matte format quality budget animation retain class as download expires keyid signature"
+).split(" ");
+
+const number = (v) => String(+(+v).toFixed(12)).replace(/^-0$/, "0");
+const divisor = (a, b) => (b ? divisor(b, a % b) : a);
+
+// How values are spelled. What isn't here goes through as it is: write it as `echolane link` does.
+const spell = {
+  width: (v) => number(v.replace(/px$/i, "")),
+  height: (v) => number(v.replace(/px$/i, "")),
+  resolution: (v) => number(v.replace(/x$/i, "")) + "x",
+  "aspect-ratio": (v) => {
+    let [w, h = 1] = v.split("/").map(Number);
+    if (Number.isInteger(w) && Number.isInteger(h)) {
+      const d = divisor(w, h);
+      w /= d;
+      h /= d;
+    }
+    return h === 1 ? number(w) : `${number(w)}/${number(h)}`;
+  },
+  quality: (v) => v.toLowerCase(),
+  opacity: (v) => (v.endsWith("%") ? number(v.slice(0, -1) / 100) : number(v)),
+  "after-opacity": (v) => spell.opacity(v),
+  sharpen: number,
+  class: (v) => [...new Set(v.split(/\s+/).filter(Boolean))].sort().join(" "),
+  download: (v) => v,
+  keyid: (v) => v,
+  signature: (v) => v,
+  expires: (v) => v,
+  "background-image": (v) => v,
+  "after-content": (v) => v,
+};
+
+const escaped = (v) => encodeURIComponent(v).replace(/%(2F|2C|3A)/g, decodeURIComponent);
+
+/** query writes declarations, an object or a query string, as the address form has them, without the question mark. */
+export function query(declarations) {
+  const given = typeof declarations === "string" ? new URLSearchParams(declarations) : Object.entries(declarations ?? {});
+  const values = new Map();
+  for (const [name, value] of given) {
+    const known = name.toLowerCase();
+    if (!names.includes(known)) throw new TypeError(`there is no declaration named ${name}`);
+    if (value !== undefined && value !== null && value !== false) values.set(known, (spell[known] ?? ((v) => v.toLowerCase()))(String(value).trim()));
+  }
+  return names
+    .filter((n) => values.has(n))
+    .map((n) => `${n}=${escaped(values.get(n))}`)
+    .join("&");
+}
+
+/** path writes a source, "lane/folder/picture.jpg", as a URL has it. A web lane's source is ["lane", "https://…"]. */
+export const path = (source) => (Array.isArray(source) ? source : source.split("/")).map((s) => encodeURIComponent(s)).join("/");
+
+/** image is the address of a variant. base is where the site's images are, such as https://img.example.test/kestrel. */
+export function image(base, source, declarations) {
+  const q = query(declarations);
+  return `${base.replace(/\/$/, "")}/${path(source)}${q && "?" + q}`;
+}
+
+/** steps are widths from least to most, each so many times the one before, in round numbers. */
+export function steps(least = 160, most = 3840, times = 1.3) {
+  const list = [];
+  for (let w = least; w < most; w *= times) list.push(Math.ceil(w / 16) * 16);
+  return [...new Set([...list, most])];
+}
