@@ -251,7 +251,7 @@ func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
 		slot, css string
 		want      map[string]float64 // the pixels that each screen needs
 	}{
-		{"(min-width: 900px) 33vw, 100vw", "width: 100vw; @media (min-width: 900px) { width: 33vw }", map[string]float64{"phone": 1170, "desktop": 475}},
+		{"(min-width: 900px) 33vw, 100vw", "width: 100vw; @media (min-width: 900px) { width: 33vw }", map[string]float64{"phone": 1170, "desktop": 422}},
 		{"width: 320px; aspect-ratio: 1", "width: 320px", map[string]float64{"phone": 960, "desktop": 320}},
 		{"max-width: 800px", "width: 100%; max-width: 800px", map[string]float64{"phone": 1170, "desktop": 800}},
 	} {
@@ -263,7 +263,7 @@ func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
 			css += " @media" + cond + "{ img {" + inner + " }"
 		}
 		at := shop(t, `<!doctype html><meta name="viewport" content="width=device-width, initial-scale=1"><style>body { margin: 0 } `+css+`</style>`+markup)
-		w := weighedPage(t, s, at, "--screens", "phone 390x844@3, desktop 1440x900")
+		w := weighedPage(t, s, at, "--screens", "phone 390x844@3, desktop 1280x900, odd 1280x900@1.2")
 		var offered []int
 		for _, m := range regexp.MustCompile(`width=(\d+)[^ ]*(?:&amp;resolution=([\d.]+)x)?[^ ]* [\d.]+[wx]`).FindAllStringSubmatch(markup, -1) {
 			offered = append(offered, len(m))
@@ -271,10 +271,22 @@ func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
 		if len(offered) < 2 {
 			t.Fatalf("%s", markup)
 		}
+		var told api.Markup
+		if err := json.Unmarshal([]byte(bed.Must(t, s, "markup", "kestrel/catalogue/delta-red.jpg", "--slot", c.slot, "--alt", "A kite", "--json")), &told); err != nil {
+			t.Fatal(err)
+		}
 		for _, v := range w.Report.Views {
 			p := v.Pictures[0]
+			for _, pick := range told.Picks {
+				if pick.Viewport == float64(v.Width) && pick.Density == v.Density && pick.URL != p.URL {
+					t.Errorf("%s on the %s: the browser took %s, %s was foretold", c.slot, v.Name, p.URL, pick.URL)
+				}
+			}
 			need := c.want[v.Name]
-			if float64(p.NaturalW) < need-1 || float64(p.NaturalW) > need*1.7 {
+			if v.Name == "odd" {
+				need = c.want["desktop"] * 1.2
+			}
+			if float64(p.NaturalW) < need-1 || float64(p.NaturalW) > need*1.8 {
 				t.Errorf("%s on the %s: %d pixels came where %.0f are shown", c.slot, v.Name, p.NaturalW, need)
 			}
 			if p.W*v.Density < need-2 || p.W*v.Density > need+2 {

@@ -109,3 +109,29 @@ func (p Problem) InSheet() string {
 	}
 	return p.Parameter + ": " + p.Given + " is not allowed"
 }
+
+// A Property is one that a sheet may use, for people and editors.
+type Property struct {
+	Name     string   `json:"name"`
+	Allowed  string   `json:"allowed"`
+	Keywords []string `json:"keywords"`
+}
+
+// SheetProperties lists them, of pictures or of their ::after layers.
+func SheetProperties(after bool) (list []Property) {
+	for i := range properties[:pClass] {
+		p := &properties[i]
+		name, layer := strings.CutPrefix(p.name, "after-")
+		if layer != after {
+			continue
+		}
+		words := []string{}
+		for _, w := range p.keywords {
+			if w != "" {
+				words = append(words, w)
+			}
+		}
+		list = append(list, Property{name, strings.ReplaceAll(p.allowed, "%25", "%"), words})
+	}
+	return list
+}

@@ -310,6 +310,23 @@ func (o *Options) need(g group) (least, most float64) {
 	return least, most
 }
 
+// widest is the largest that a group's slot gets, CSS pixels.
+func (o *Options) widest(g group) (w float64) {
+	for i := range g.pieces {
+		to := float64(widest)
+		if i+1 < len(g.pieces) {
+			to = g.pieces[i+1].from
+		} else if next := o.next(g); next > 0 {
+			to = next
+		}
+		for v := math.Max(narrowest, g.pieces[i].from); v < to; v += math.Max(1, (to-narrowest)/24) {
+			w = math.Max(w, o.widthIn(&g.pieces[i], g.declared, v))
+		}
+		w = math.Max(w, o.widthIn(&g.pieces[i], g.declared, to))
+	}
+	return w
+}
+
 // next is where the group behind g begins, 0 where g is the last.
 func (o *Options) next(g group) float64 {
 	last := g.pieces[len(g.pieces)-1].from
@@ -568,8 +585,8 @@ func (o *Options) dimensions(g group) (w, h int) {
 	width := o.limit(g.declared)
 	if g.fixed {
 		width = g.css
-	} else if _, most := o.need(g); most/2 < width {
-		width = math.Round(most / 2)
+	} else {
+		width = math.Min(width, math.Round(o.widest(g)))
 	}
 	return max(1, int(math.Round(width))), max(1, int(math.Round(width/shape)))
 }

@@ -265,3 +265,20 @@ func BenchmarkMake(b *testing.B) {
 		_ = m.HTML()
 	}
 }
+
+func TestWhatABrowserPicks(t *testing.T) {
+	o := photo("width: 320px", t)
+	for density, want := range map[float64]int{1: 320, 1.2: 640, 1.5: 640, 2: 640, 2.2: 960, 2.5: 960, 3: 960, 4: 960} {
+		if p := o.Pick(1000, density); p.Width != want || p.Shown != 320 {
+			t.Errorf("at %vx: %+v, want %d", density, p, want)
+		}
+	}
+	fluid := photo("width: 50vw", t)
+	m := made(t, fluid)
+	for _, v := range []float64{320, 500, 900, 1400, 1900} {
+		p := fluid.Pick(v, 2)
+		if p.Shown != v/2 || float64(p.Width) < v*0.8 {
+			t.Errorf("in %v: %+v of %+v", v, p, m.Srcset)
+		}
+	}
+}

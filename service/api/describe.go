@@ -51,6 +51,7 @@ func (a *API) operations() []operation {
 		{"POST", "/session/link", a.useLink, "sign in, or become the first owner, by a one-time link", nil, UseLink{}, Session{}, 200, false},
 		{"PUT", "/session/password", a.setPassword, "take another password; other sessions end", nil, NewPassword{}, Session{}, 200, false},
 
+		{"GET", "/language", a.language, "what a sheet may say: properties, and what their values may be", nil, nil, Language{}, 200, false},
 		{"GET", "/sites", a.sites, "all sites that the caller may see", byPage, nil, Page[Site]{}, 200, false},
 		{"POST", "/sites", a.addSite, "add a site; what the document leaves out is as for every new site", []parameter{dryRun}, policy.Document{}, Site{}, 201, false},
 		{"GET", "/sites/:site", a.site, "one site", nil, nil, Site{}, 200, false},
@@ -67,6 +68,7 @@ func (a *API) operations() []operation {
 		{"POST", "/sites/:site/sheet/check", a.checkSheet, "what is wrong with a sheet, and what publishing it would do", nil, SheetText{}, CheckedSheet{}, 200, false},
 		{"PUT", "/sites/:site/sheet/draft", a.putDraft, "keep a draft, right or not", nil, SheetText{}, Sheet{}, 200, false},
 		{"DELETE", "/sites/:site/sheet/draft", a.dropDraft, "forget the draft", nil, nil, nil, 204, false},
+		{"GET", "/sites/:site/sheet/preview", a.preview, "a source drawn by a class", []parameter{{"source", "lane/path"}, {"class", "a class; absent: what holds for every picture"}, {"draft", "true: as the draft has it"}}, nil, image{}, 200, false},
 		{"GET", "/sites/:site/sheet/history", a.sheetHistory, "the changes in which the sheet changed, newest first", nil, nil, Page[records.Change]{}, 200, false},
 		{"POST", "/sites/:site/sheet/restore", a.restoreSheet, "publish the sheet of a version again", nil, RestoreSheet{}, Sheet{}, 200, true},
 

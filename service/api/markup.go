@@ -46,7 +46,11 @@ type Markup struct {
 	Link    string          `json:"link"`    // the same as an HTTP field
 	Weights []markup.Weight `json:"weights"` // what was made to choose the widths
 	Facts   source.Facts    `json:"facts"`
+	Picks   []markup.Picked `json:"picks"` // which of the candidates browsers take, on some screens
 }
+
+// screens are those that Picks are for: viewport and density.
+var screens = [][2]float64{{360, 3}, {390, 3}, {820, 2}, {1280, 1}, {1280, 1.2}, {1440, 2}, {1920, 1}}
 
 // bestAccept is what a current browser sends.
 const bestAccept = "image/avif,image/webp,image/*,*/*;q=0.8"
@@ -148,6 +152,12 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 	o.Facts.Weights = out.Weights
 	if out.Markup, err = markup.Make(o); err != nil {
 		return out, badRequest("alt", "", err.Error(), "alt, or decorative")
+	}
+	if l := s.Lane(strings.Split(o.Source, "/")[0]); l != nil && l.Signed {
+		out.Markup.Warnings = append(out.Markup.Warnings, "the lane answers signed links only: sign each of these addresses on the server that writes the page")
+	}
+	for _, x := range screens {
+		out.Picks = append(out.Picks, o.Pick(x[0], x[1]))
 	}
 	m := &out.Markup
 	out.HTML, out.JSX, out.CSS = m.HTML(), m.JSX(), m.CSS()

@@ -7,6 +7,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/sheet"
 	"echolane/service/records"
@@ -244,4 +245,56 @@ func (a *API) restoreSheet(c fiber.Ctx) error {
 type RestoreSheet struct {
 	Version int64 `json:"version"`
 	Anyway  bool  `json:"anyway"` // also where classes vanish that were asked for lately
+}
+
+// Language is what a sheet may say.
+type Language struct {
+	Picture []declare.Property `json:"picture"` // properties of pictures
+	Layer   []declare.Property `json:"layer"`   // properties of their ::after layers
+}
+
+func (a *API) language(c fiber.Ctx) error {
+	return c.JSON(Language{Picture: declare.SheetProperties(false), Layer: declare.SheetProperties(true)})
+}
+
+// preview draws a source by a class of the draft, or of what is published.
+func (a *API) preview(c fiber.Ctx) error {
+	s, no := a.findSite(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	read := s.Sheet
+	if c.Query("draft") == "true" {
+		draft, err := a.Store.Draft(c.Context(), s.Name)
+		if err != nil {
+			return refuse(c, failed(err, s.Name))
+		}
+		if draft != nil {
+			if read, err = sheet.Parse(draft.Text); err != nil {
+				return refuse(c, badRequest("draft", "", err.Error(), "a draft without problems"))
+			}
+		}
+	}
+	class := c.Query("class")
+	if class != "" && !read.Has(class) {
+		return refuse(c, nothing("class", class))
+	}
+	source, no := SourcePath(s, c.Query("source"))
+	if no != nil {
+		return refuse(c, no)
+	}
+	d := read.Over(declare.Declarations{Class: class}, false)
+	d.Class = ""
+	if d.Width == 0 && d.Height == 0 {
+		d.Width = 480
+	}
+	v, no := a.Maker.Measure("/"+s.Name+"/"+source+"?"+d.AddressForm(), c.Get("Accept"))
+	if no != nil {
+		return refuse(c, no)
+	}
+	c.Set("Content-Type", v.Type)
+	c.Set("Cache-Control", "private, no-cache")
+	c.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	c.Set("X-Content-Type-Options", "nosniff")
+	return c.Send(v.Body)
 }
