@@ -3,6 +3,7 @@ package main
 
 import (
 	"encoding/binary"
+	"encoding/json"
 	"fmt"
 	"image"
 	"image/png"
@@ -39,6 +40,8 @@ var shots = []shot{
 	{file: "easel-sweep.png", url: console + "festival-crowd.jpg?width=480&view=sweep", w: 1280, h: 900, ready: `svg[aria-label="Likeness against bytes"] g:nth-of-type(9) circle:nth-of-type(12)`},
 	{file: "easel-dark.png", url: console + "mark.png?width=360&quality=40", w: 1280, h: 800, dark: true, ready: `[data-testid=saving]`},
 	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
+	{file: "markup.png", url: console + "delta-red.jpg?view=markup&aspect-ratio=3/2&alt=A+red+delta+kite+high+in+a+summer+sky", w: 1280, h: 800, ready: `[data-testid=markup]`},
+	{file: "sheet.png", url: places + "sheet/kestrel?source=catalogue/box-kite-cliff.jpg", w: 1280, h: 800, ready: "section[aria-label='What the classes do'] img"},
 	{file: "lanes.png", url: places + "lanes/kestrel/press", w: 1280, h: 800, ready: `[aria-label="Test a source"]`},
 	{file: "refusals.png", url: places + "refusals", w: 1280, h: 800, ready: "tbody tr"},
 	{file: "keys.png", url: places + "keys", w: 1280, h: 800, dark: true, ready: "section[aria-label=Tokens] tbody tr"},
@@ -85,7 +88,37 @@ func run(dir string) error {
 	if err := sweep(b, filepath.Join(dir, "sweep.png")); err != nil {
 		return fmt.Errorf("sweep.png: %w", err)
 	}
+	if err := weigh(b, filepath.Join(dir, "pages.png"), filepath.Join(dir, "weigh.png")); err != nil {
+		return fmt.Errorf("pages.png: %w", err)
+	}
 	return terminals(dir)
+}
+
+// weigh weighs the shop, writes it again, and shows what came of it in the console and in a terminal.
+func weigh(b *browser.Browser, page, shell string) error {
+	const command = `bin/echolane weigh var/shop.html --at http://127.0.0.1:8741/ --map http://127.0.0.1:8741/pictures/=catalogue --fix`
+	script := `curl -s http://127.0.0.1:8741/ > var/shop.html && ` + command + ` > var/weigh.txt 2>/dev/null`
+	if says, err := exec.Command("sh", "-c", script).CombinedOutput(); err != nil {
+		return fmt.Errorf("%w: %s", err, says)
+	}
+	out, err := exec.Command("sh", "-c", `curl -s -H "Authorization: Bearer $ECHOLANE_TOKEN" http://127.0.0.1:8740/-/api/v1/sites/kestrel/weighings`).Output()
+	if err != nil {
+		return err
+	}
+	var list struct {
+		Items []struct{ ID int64 }
+	}
+	if err := json.Unmarshal(out, &list); err != nil || len(list.Items) == 0 {
+		return fmt.Errorf("no weigh-in: %s", out)
+	}
+	png, err := take(b, shot{url: fmt.Sprintf(places+"pages/kestrel/%d", list.Items[0].ID), w: 1280, h: 800, ready: "table[aria-label=Pictures] tbody tr"})
+	if err != nil {
+		return err
+	}
+	if err := os.WriteFile(page, png, 0o644); err != nil {
+		return err
+	}
+	return terminal(fmt.Sprintf("clear; echo '$ %s'; cat var/weigh.txt; sleep 20", command), shell)
 }
 
 // sweep shows the page that a sweep writes.

@@ -9,7 +9,9 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"echolane/core/markup"
 	"echolane/core/policy"
+	"echolane/core/sheet"
 	"echolane/service/records"
 	"echolane/service/source"
 )
@@ -259,6 +261,14 @@ func schemaName(t reflect.Type) string {
 		return "UploadedVersion"
 	case reflect.TypeFor[source.Entry]():
 		return "Source"
+	case reflect.TypeFor[sheet.Problem]():
+		return "SheetProblem"
+	case reflect.TypeFor[markup.Source]():
+		return "PictureSource"
+	case reflect.TypeFor[markup.Markup]():
+		return "WrittenMarkup"
+	case reflect.TypeFor[records.Weighing]():
+		return "WeighingState"
 	}
 	return name
 }

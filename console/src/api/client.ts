@@ -106,3 +106,30 @@ export const getFacts = (site: string, lane: string, path: string, signal: Abort
 
 export const originalAddress = (site: string, lane: string, path: string) =>
   `/-/api/v1${lanePath(site, lane)}/original?path=${encodeURIComponent(path)}`;
+
+export type Sheet = Schemas["Sheet"];
+export type CheckedSheet = Schemas["CheckedSheet"];
+export type Property = Schemas["Property"];
+export type Weighing = Schemas["Weighing"];
+export type Report = Schemas["Report"];
+export type View = Schemas["View"];
+export type WeighedPicture = Schemas["Picture"];
+export type Markup = Schemas["Markup"];
+export const getLanguage = (signal: AbortSignal) => get<Schemas["Language"]>("/language", signal);
+export const getSheet = (site: string, signal: AbortSignal) => get<Sheet>(sitePath(site) + "/sheet", signal);
+export const checkSheet = (site: string, text: string) => send<CheckedSheet>("POST", sitePath(site) + "/sheet/check", { text });
+export const putDraft = (site: string, text: string) => send<Sheet>("PUT", sitePath(site) + "/sheet/draft", { text });
+export const dropDraft = (site: string) => send<void>("DELETE", sitePath(site) + "/sheet/draft");
+export const publishSheet = (site: string, text: string, anyway: boolean, version: number) => send<Sheet>("PUT", sitePath(site) + "/sheet", { text, anyway }, version);
+export const sheetHistory = (site: string, signal: AbortSignal) => all<Change>(sitePath(site) + "/sheet/history", signal);
+export const restoreSheet = (site: string, to: number, anyway: boolean, version: number) => send<Sheet>("POST", sitePath(site) + "/sheet/restore", { version: to, anyway }, version);
+export const previewAddress = (site: string, source: string, name: string, draft: boolean, mark: string) =>
+  `/-/api/v1${sitePath(site)}/sheet/preview?${new URLSearchParams({ source, class: name, draft: String(draft), mark })}`;
+
+export const askMarkup = (site: string, body: Schemas["AskMarkup"]) => send<Schemas["Markup"]>("POST", sitePath(site) + "/markup", body);
+
+export const listWeighings = (site: string, signal: AbortSignal) => get<{ items: Schemas["WeighingState"][] }>(sitePath(site) + "/weighings?limit=50", signal);
+export const getWeighing = (site: string, id: number, signal: AbortSignal) => get<Weighing>(`${sitePath(site)}/weighings/${id}`, signal);
+export const beginWeighing = (site: string, body: Schemas["AskWeighing"]) => send<Weighing>("POST", sitePath(site) + "/weighings", body);
+export const stopWeighing = (site: string, id: number) => send<void>("DELETE", `${sitePath(site)}/weighings/${id}`);
+export const reportAddress = (site: string, id: number) => `/-/api/v1${sitePath(site)}/weighings/${id}/page`;

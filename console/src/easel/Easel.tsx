@@ -12,6 +12,7 @@ import { CopyAddress } from "./CopyAddress";
 import { imageAddress, readDeclarations, writeDeclarations, type Declarations } from "./declarations";
 import { usePicture, useSettled } from "./pictures";
 import { Sources } from "./Sources";
+import { Markup } from "./Markup";
 import { Sweep } from "./Sweep";
 
 export function Easel() {
@@ -69,10 +70,11 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
   const facts = useQuery({ queryKey: ["facts", site, lane, path], queryFn: ({ signal }) => getFacts(site, lane, path, signal) });
   const original = usePicture(originalAddress(site, lane, path));
   const variant = usePicture(settled);
-  const view = props.query.get("view") === "sweep" ? "sweep" : "compare";
+  const asked = props.query.get("view");
+  const view = asked === "sweep" || asked === "markup" ? asked : "compare";
   const show = (d: Declarations, v: string) => {
     const q = writeDeclarations(d);
-    if (v === "sweep") q.set("view", v);
+    if (v !== "compare") q.set("view", v);
     go(addressOf("easel", [site, lane, ...path.split("/")], q), true);
   };
   const change = (d: Declarations) => show(d, view);
@@ -87,11 +89,14 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
             options={[
               { value: "compare", text: "compare" },
               { value: "sweep", text: "sweep" },
+              { value: "markup", text: "markup" },
             ]}
             onChange={(v) => show(declared, v)}
           />
         </div>
-        {view === "sweep" ? (
+        {view === "markup" ? (
+          <Markup site={site} lane={lane} path={path} declared={declared} />
+        ) : view === "sweep" ? (
           <Sweep site={site} lane={lane} path={path} declared={declared} delivers={props.formats} alpha={facts.data?.has_alpha ?? false} />
         ) : (
         <Compare

@@ -1,5 +1,5 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect } from "react";
+import { lazy, Suspense, useEffect } from "react";
 import { getSession, signOut } from "../api/client";
 import { Easel } from "../easel/Easel";
 import { Keys } from "../keys/Keys";
@@ -7,15 +7,21 @@ import { Lanes } from "../lanes/Lanes";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { Trouble } from "../parts/Trouble";
+import { Pages } from "../pages/Pages";
 import { Refusals } from "../refusals/Refusals";
 import { addressOf, go, useAddress } from "./address";
 import { SignIn } from "./SignIn";
 import { useTheme } from "./theme";
 
+// The editor is large, and only this place needs it.
+const Sheet = lazy(() => import("../sheet/Sheet").then((m) => ({ default: m.Sheet })));
+
 // The places of the console, in the order of the work.
 const places = [
   { name: "lanes", title: "Lanes", view: Lanes },
   { name: "easel", title: "Easel", view: Easel },
+  { name: "sheet", title: "Sheet", view: Sheet },
+  { name: "pages", title: "Pages", view: Pages },
   { name: "refusals", title: "Refusals", view: Refusals },
   { name: "keys", title: "Keys", view: Keys },
 ];
@@ -83,7 +89,9 @@ export function Frame() {
         ) : !inside ? (
           <SignIn owned={session.data.owned} />
         ) : place ? (
-          <place.view />
+          <Suspense fallback={<p className="m-auto p-8">Loading…</p>}>
+            <place.view />
+          </Suspense>
         ) : (
           address.place && address.place !== "enter" && <Nowhere />
         )}

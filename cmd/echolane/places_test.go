@@ -1,0 +1,91 @@
+package main
+
+import (
+	"strings"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+)
+
+// write puts a text into the sheet's editor as typing would.
+func (p page) write(text string) {
+	p.t.Helper()
+	p.until(`document.querySelector(".cm-content")`)
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`(() => { const v = document.querySelector(".cm-content"); v.focus(); document.execCommand("selectAll"); document.execCommand("insertText", false, ` + "`" + text + "`" + `) })()`)))
+}
+
+func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
+	s := bed.Kestrel(t)
+	p := enter(t, s)
+	p.must(p.Open(s.Base + "/-/console/sheet/kestrel?source=catalogue/box-kite-cliff.jpg"))
+	p.says("published, version 2")
+	// What is wrong is marked at its place, kept, and can't be published.
+	p.write("* { object-fit: cover; quality: 72 }\n.tile { widht: 120px }\n")
+	p.says("1 problem: it can't be published")
+	p.says("did you mean width?")
+	p.until(`document.querySelector(".cm-lintRange-error")?.textContent === "widht"`)
+	p.until(`[...document.querySelectorAll("button")].find(b => b.textContent === "Publish").disabled`)
+	p.must(p.Open(s.Base + "/-/console/sheet/kestrel?source=catalogue/box-kite-cliff.jpg"))
+	p.says("did you mean width?") // the draft is still there
+	// Put right, it is drawn beside what is published.
+	p.write("* { object-fit: cover; quality: 72 }\n.tile { width: 120px; aspect-ratio: 1 }\n")
+	p.says("new: tile")
+	p.until(`[...document.querySelectorAll("img")].some(i => i.alt === ".tile, draft" && i.naturalWidth === 120 && i.naturalHeight === 120)`)
+	p.click("Publish")
+	p.says("published, version 3")
+	if out := bed.Must(t, s, "sheet", "show", "kestrel"); !strings.Contains(out, ".tile") {
+		t.Errorf("published: %s", out)
+	}
+	// A class that is in use asks first.
+	if a := s.Get(t, "/kestrel/catalogue/mark.png?class=tile"); a.StatusCode != 200 {
+		t.Fatalf("%d %s", a.StatusCode, a.Data)
+	}
+	p.write("* { object-fit: cover; quality: 72 }\n")
+	p.says("gone: tile")
+	p.click("Publish")
+	p.says("Classes are in use")
+	p.says("/kestrel/catalogue/mark.png?class=tile")
+	p.click("Keep them")
+	p.click("Publish")
+	p.click("Publish anyway")
+	p.says("published, version 4")
+}
+
+func TestMarkupIsWrittenInTheEasel(t *testing.T) {
+	s := bed.Kestrel(t)
+	p := enter(t, s)
+	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/delta-red.jpg?view=markup"))
+	p.says("alt is never invented")
+	p.fill("Alt", "A red kite")
+	p.fill("Slot", "width: 320px; aspect-ratio: 3/2")
+	p.until(`document.querySelector("[data-testid=markup]")?.textContent.includes('resolution=3x 3x" width="320" height="213" alt="A red kite"')`)
+	p.until(`[...document.querySelectorAll("section[aria-label=Markup] tbody tr")].some(r => r.innerText.replace(/\s+/g, " ").startsWith("390 3× 320 960"))`)
+	p.click("jsx")
+	p.until(`document.querySelector("[data-testid=markup]").textContent.includes("srcSet={")`)
+	p.fill("Slot", "wdith: 320px")
+	p.says("did you mean width")
+}
+
+func TestPagesAreWeighedInTheConsole(t *testing.T) {
+	s := bed.Kestrel(t)
+	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+	at := shop(t, `<!doctype html><meta charset="utf-8"><title>Shop</title><img src="pictures/mark.png" width="100" height="100" alt="The mark"><img src="pictures/sled-blue.jpg" alt="A sled" style="width:200px">`)
+	p := enter(t, s)
+	p.must(p.Open(s.Base + "/-/console/pages/kestrel"))
+	p.says("No page was weighed yet")
+	p.fill("Page", at)
+	p.click("Weigh")
+	p.until(`document.querySelector("[role=status] progress")`)
+	p.until(`document.querySelectorAll("table[aria-label=Pictures] tbody tr").length === 2`)
+	p.says("sled-blue.jpg")
+	p.says("AVIF instead of JPEG")
+	p.says("echolane lane set kestrel/press --allow '" + strings.TrimSuffix(at, "/") + "/*'")
+	if n := p.text(`String(document.querySelectorAll("table[aria-label='In short'] tbody tr").length)`); n != "3" {
+		t.Errorf("%s screens", n)
+	}
+	// Two side by side.
+	bed.Must(t, s, "weigh", at, "--screens", "phone 390x844@3")
+	list := p.text("location.href")
+	p.must(p.Open(list + "?beside=2"))
+	p.says("beside: pictures")
+}

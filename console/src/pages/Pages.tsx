@@ -1,0 +1,164 @@
+// Pages: weigh-ins of real pages, before and after.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { beginWeighing, getWeighing, listSites, listWeighings, stopWeighing } from "../api/client";
+import { addressOf, go, useAddress } from "../frame/address";
+import { Button } from "../parts/Button";
+import { Field, ListField } from "../parts/Field";
+import { whenText } from "../parts/figures";
+import { Pick } from "../parts/Pick";
+import { Trouble } from "../parts/Trouble";
+import { Weighed } from "./Weighed";
+
+export function Pages() {
+  const address = useAddress();
+  const [site, id] = address.parts;
+  const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
+  useEffect(() => {
+    const first = sites.data?.[0];
+    if (!site && first) go(addressOf("pages", [first.name]), true);
+  }, [site, sites.data]);
+  if (sites.error) return <div className="p-4"><Trouble error={sites.error} /></div>;
+  if (sites.data?.length === 0) return <p className="m-auto p-8">There is no site yet. Add one in Lanes.</p>;
+  if (!site) return null;
+  return (
+    <div className="flex min-h-0 flex-1 flex-col lg:grid lg:grid-cols-[18rem_minmax(0,1fr)]">
+      <aside aria-label="Weigh-ins" className="flex min-h-0 flex-col gap-3 overflow-y-auto border-line p-3 max-lg:border-b lg:border-r">
+        <div className="flex items-center gap-3">
+          <h1 className="text-lg font-semibold">Pages</h1>
+          <Pick label="Site" value={site} options={(sites.data ?? []).map((s) => ({ value: s.name, text: s.name }))} onChange={(v) => go(addressOf("pages", [v]))} />
+        </div>
+        <Begin site={site} />
+        <List site={site} id={id} />
+      </aside>
+      {id ? <One key={id} site={site} id={Number(id)} beside={address.query.get("beside")} /> : <p className="m-auto max-w-md p-8 text-soft">Weigh a page: it is opened on a phone, a tablet and a desktop, and every picture is made to measure to see what it could weigh.</p>}
+    </div>
+  );
+}
+
+function Begin({ site }: { site: string }) {
+  const queries = useQueryClient();
+  const [page, setPage] = useState("");
+  const [maps, setMaps] = useState<string[]>([]);
+  const [fix, setFix] = useState(false);
+  const [error, setError] = useState<Error>();
+  const begin = () => {
+    const read = maps.map((m) => ({ from: m.slice(0, m.lastIndexOf("=")).trim(), to: m.slice(m.lastIndexOf("=") + 1).trim() }));
+    beginWeighing(site, { page, fix, maps: read }).then((w) => (setError(undefined), queries.invalidateQueries({ queryKey: ["weighings", site] }), go(addressOf("pages", [site, String(w.id)]))), setError);
+  };
+  return (
+    <form
+      className="flex flex-col gap-2"
+      onSubmit={(e) => {
+        e.preventDefault();
+        begin();
+      }}
+    >
+      <Field label="Page" value={page} onChange={setPage} placeholder="https://shop.example.test/" required />
+      <details>
+        <summary>More</summary>
+        <div className="mt-2 flex flex-col gap-2">
+          <ListField label="Where its pictures lie too" value={maps} onChange={setMaps} hint="URL=lane, one a line: https://shop.example.test/pictures/=catalogue" />
+          <label className="flex items-center gap-1.5">
+            <input type="checkbox" checked={fix} onChange={(e) => setFix(e.target.checked)} className="accent-(--color-accent)" />
+            write it again, and weigh that
+          </label>
+        </div>
+      </details>
+      <div>
+        <Button kind="main" type="submit">
+          Weigh
+        </Button>
+      </div>
+      {error && <Trouble error={error} />}
+    </form>
+  );
+}
+
+function List({ site, id }: { site: string; id: string | undefined }) {
+  const list = useQuery({
+    queryKey: ["weighings", site],
+    queryFn: ({ signal }) => listWeighings(site, signal),
+    refetchInterval: (q) => (q.state.data?.items.some((w) => w.state === "running") ? 1000 : false),
+  });
+  if (list.error) return <Trouble error={list.error} />;
+  if (list.data?.items.length === 0) return <p className="text-soft">No page was weighed yet.</p>;
+  return (
+    <ul className="flex flex-col">
+      {list.data?.items.map((w) => (
+        <li key={w.id} className="border-t border-line">
+          <a
+            href={addressOf("pages", [site, String(w.id)])}
+            aria-current={String(w.id) === id ? "page" : undefined}
+            onClick={(e) => {
+              if (e.metaKey || e.ctrlKey || e.shiftKey) return;
+              e.preventDefault();
+              go(addressOf("pages", [site, String(w.id)]));
+            }}
+            className="block py-1.5 break-all aria-[current]:text-accent"
+          >
+            {w.page}
+            <span className="figures block text-xs text-soft">
+              {whenText(w.begun_at)} {w.state !== "done" && w.state}
+            </span>
+          </a>
+        </li>
+      ))}
+    </ul>
+  );
+}
+
+function One(props: { site: string; id: number; beside: string | null }) {
+  const queries = useQueryClient();
+  const one = useQuery({
+    queryKey: ["weighing", props.site, props.id],
+    queryFn: ({ signal }) => getWeighing(props.site, props.id, signal),
+    refetchInterval: (q) => (q.state.data?.state === "running" ? 600 : false),
+  });
+  const other = useQuery({ queryKey: ["weighing", props.site, Number(props.beside)], queryFn: ({ signal }) => getWeighing(props.site, Number(props.beside), signal), enabled: props.beside !== null });
+  const others = useQuery({ queryKey: ["weighings", props.site], queryFn: ({ signal }) => listWeighings(props.site, signal) });
+  const w = one.data;
+  useEffect(() => {
+    if (w && w.state !== "running") void queries.invalidateQueries({ queryKey: ["weighings", props.site] });
+  }, [w?.state]);
+  if (one.error) return <div className="p-4"><Trouble error={one.error} /></div>;
+  if (!w) return <p className="p-4">Loading…</p>;
+  const forget = async () => {
+    await stopWeighing(props.site, w.id);
+    void queries.invalidateQueries({ queryKey: ["weighings", props.site] });
+    if (w.state === "running") void one.refetch();
+    else go(addressOf("pages", [props.site]));
+  };
+  return (
+    <div className="flex min-w-0 flex-col gap-4 overflow-y-auto p-4">
+      <div className="flex flex-wrap items-baseline gap-3">
+        <h2 className="text-lg font-semibold break-all">{w.page}</h2>
+        <span className="figures text-sm text-soft">
+          {whenText(w.begun_at)}, by {w.by}
+        </span>
+        <span className="ml-auto flex gap-2">
+          {w.state === "done" && others.data && others.data.items.length > 1 && (
+            <Pick
+              label="Beside"
+              value={props.beside ?? "none"}
+              options={[{ value: "none", text: "beside no other" }, ...others.data.items.filter((o) => o.id !== w.id && o.state === "done").map((o) => ({ value: String(o.id), text: `beside ${whenText(o.begun_at)} ${o.page}` }))]}
+              onChange={(v) => go(addressOf("pages", [props.site, String(w.id)], v === "none" ? undefined : new URLSearchParams({ beside: v })))}
+            />
+          )}
+          <Button kind="danger" onClick={forget}>
+            {w.state === "running" ? "Stop" : "Forget"}
+          </Button>
+        </span>
+      </div>
+      {w.state === "running" && (
+        <div role="status" className="max-w-md">
+          <p>{w.doing || "beginning"}…</p>
+          <progress value={w.of ? w.done : undefined} max={w.of || undefined} className="w-full accent-(--color-accent)" />
+        </div>
+      )}
+      {w.state === "failed" && <p className="border-l-2 border-trouble pl-3">It wasn't weighed: {w.trouble}</p>}
+      {w.state === "stopped" && <p>It was stopped.</p>}
+      {w.report && <Weighed site={props.site} id={w.id} report={w.report} after={w.after ?? undefined} fixed={w.fixed ?? undefined} beside={other.data?.report ?? undefined} />}
+    </div>
+  );
+}

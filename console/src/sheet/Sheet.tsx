@@ -1,0 +1,192 @@
+// Sheet: the named treatments of a site's images, edited with what they do in view.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { checkSheet, dropDraft, getLanguage, getSheet, listSites, previewAddress, publishSheet, putDraft, restoreSheet, sheetHistory, type CheckedSheet } from "../api/client";
+import { Problem } from "../api/client";
+import { useSettled } from "../easel/pictures";
+import { addressOf, go, useAddress } from "../frame/address";
+import { Button } from "../parts/Button";
+import { Field } from "../parts/Field";
+import { whenText } from "../parts/figures";
+import { Pick } from "../parts/Pick";
+import { Trouble } from "../parts/Trouble";
+import { Destroy, Window } from "../parts/Window";
+import { Editor } from "./Editor";
+
+export function Sheet() {
+  const address = useAddress();
+  const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
+  const name = address.parts[0];
+  useEffect(() => {
+    const first = sites.data?.[0];
+    if (!name && first) go(addressOf("sheet", [first.name]), true);
+  }, [name, sites.data]);
+  if (sites.error) return <div className="p-4"><Trouble error={sites.error} /></div>;
+  if (sites.data?.length === 0) return <p className="m-auto p-8">There is no site yet. Add one in Lanes.</p>;
+  if (!name) return null;
+  return (
+    <div className="flex min-h-0 flex-1 flex-col gap-3 p-4 max-lg:overflow-y-auto">
+      <div className="flex items-center gap-3">
+        <h1 className="text-lg font-semibold">Sheet</h1>
+        <Pick label="Site" value={name} options={(sites.data ?? []).map((s) => ({ value: s.name, text: s.name }))} onChange={(v) => go(addressOf("sheet", [v]))} />
+      </div>
+      <Work key={name} site={name} />
+    </div>
+  );
+}
+
+const none: CheckedSheet = { problems: [], warnings: [], classes: [], added: [], removed: [], uses: [] };
+
+function Work({ site }: { site: string }) {
+  const queries = useQueryClient();
+  const address = useAddress();
+  const sheet = useQuery({ queryKey: ["sheet", site], queryFn: ({ signal }) => getSheet(site, signal) });
+  const language = useQuery({ queryKey: ["language"], queryFn: ({ signal }) => getLanguage(signal), staleTime: Infinity });
+  const [text, setText] = useState<string>();
+  const [error, setError] = useState<Error>();
+  const shown = text ?? sheet.data?.draft?.text ?? sheet.data?.text ?? "";
+  const settled = useSettled(shown, 400);
+  const checked = useQuery({ queryKey: ["checked", site, settled, sheet.data?.version], queryFn: () => checkSheet(site, settled), enabled: sheet.data !== undefined, placeholderData: (before) => before });
+  const result = checked.data ?? none;
+  const published = sheet.data?.text ?? "";
+  const changed = shown !== published;
+  // What is typed is kept as the draft, right or not, so that nothing is lost.
+  const [saved, setSaved] = useState("");
+  useEffect(() => {
+    if (text === undefined || settled !== text) return;
+    if (settled === published) {
+      if (sheet.data?.draft) void dropDraft(site).then(() => queries.invalidateQueries({ queryKey: ["sheet", site] }));
+      return;
+    }
+    if (settled === sheet.data?.draft?.text) return setSaved(settled);
+    putDraft(site, settled).then((s) => (queries.setQueryData(["sheet", site], s), setSaved(settled)), setError);
+  }, [settled, text]);
+  const done = () => (setText(undefined), setError(undefined), queries.invalidateQueries());
+  const publish = (anyway: boolean) => publishSheet(site, shown, anyway, sheet.data!.version).then(done, setError);
+  const source = address.query.get("source") ?? "";
+  if (sheet.error) return <Trouble error={sheet.error} />;
+  if (!sheet.data || !language.data) return <p>Loading…</p>;
+  const inUse = error instanceof Problem && error.details.reason === "class-in-use";
+  return (
+    <div className="grid min-h-0 flex-1 gap-4 lg:grid-cols-[minmax(0,5fr)_minmax(0,4fr)]">
+      <section aria-label="Editor" className="flex min-h-0 flex-col gap-2">
+        <Editor text={shown} language={language.data} classes={result.classes} problems={result.problems} onChange={setText} />
+        <div className="flex flex-wrap items-center gap-2" aria-live="polite">
+          <Button kind="main" disabled={!changed || result.problems.length > 0 || settled !== shown} onClick={() => publish(false)}>
+            Publish
+          </Button>
+          {changed && (
+            <Destroy what="Discard the draft" question="Discard the draft?" detail="What is published stays as it is." onSure={() => dropDraft(site).then(done)} />
+          )}
+          <span className="text-soft">
+            {result.problems.length > 0
+              ? `${result.problems.length} ${result.problems.length === 1 ? "problem" : "problems"}: it can't be published`
+              : changed
+                ? `a draft${saved === shown || sheet.data.draft?.text === shown ? ", kept" : ""}${result.added.length ? `; new: ${result.added.join(", ")}` : ""}${result.removed.length ? `; gone: ${result.removed.join(", ")}` : ""}`
+                : `published, version ${sheet.data.version}`}
+          </span>
+        </div>
+        {result.problems.length > 0 && (
+          <ul className="max-h-28 overflow-y-auto text-sm">
+            {result.problems.map((p, i) => (
+              <li key={i}>
+                <span className="figures">
+                  {p.line}:{p.column}
+                </span>{" "}
+                {p.detail}
+                {p.nearest && <b>; did you mean {p.nearest}?</b>} {p.allowed && <span className="text-soft">Allowed: {p.allowed}</span>}
+              </li>
+            ))}
+          </ul>
+        )}
+        {error && !inUse && <Trouble error={error} />}
+        <Window title="Classes are in use" open={inUse} onClose={() => setError(undefined)}>
+          <p className="whitespace-pre-line">{inUse && (error as Problem).details.detail}</p>
+          <div className="flex justify-end gap-2">
+            <Button onClick={() => setError(undefined)}>Keep them</Button>
+            <Button kind="danger" onClick={() => publish(true)}>
+              Publish anyway
+            </Button>
+          </div>
+        </Window>
+        <History site={site} version={sheet.data.version} onDone={done} onError={setError} />
+      </section>
+      <Previews site={site} source={source} before={sheet.data.classes} after={result.problems.length ? undefined : result.classes} mark={saved || published} draft={changed} />
+    </div>
+  );
+}
+
+// Every class drawn on a source, as it is published and as the draft has it.
+function Previews(props: { site: string; source: string; before: string[]; after: string[] | undefined; mark: string; draft: boolean }) {
+  const [source, setSource] = useState(props.source);
+  const settled = useSettled(source, 400);
+  useEffect(() => {
+    const q = new URLSearchParams();
+    if (settled) q.set("source", settled);
+    go(addressOf("sheet", [props.site], q), true);
+  }, [settled, props.site]);
+  const names = ["", ...new Set([...props.before, ...(props.after ?? [])])];
+  const picture = (name: string, draft: boolean, there: boolean) =>
+    there ? (
+      <img src={previewAddress(props.site, settled, name, draft, draft ? String(hash(props.mark)) : "published")} alt={`${name ? "." + name : "*"}, ${draft ? "draft" : "published"}`} className="max-h-48 max-w-full" />
+    ) : (
+      <span className="text-soft">not there</span>
+    );
+  return (
+    <section aria-label="What the classes do" className="flex min-h-0 flex-col gap-2 lg:overflow-y-auto">
+      <Field label="Drawn on" value={source} onChange={setSource} placeholder="catalogue/delta-red.jpg" hint="A source as lane/path" />
+      {settled === "" ? (
+        <p className="text-soft">Name a source to see what each class makes of it.</p>
+      ) : (
+        <table className="w-full text-left">
+          <thead className="text-soft">
+            <tr>
+              <th className="py-1 pr-3 font-normal">class</th>
+              <th className="py-1 pr-3 font-normal">published</th>
+              {props.draft && <th className="py-1 font-normal">draft</th>}
+            </tr>
+          </thead>
+          <tbody>
+            {names.map((name) => (
+              <tr key={name} className="border-t border-line align-top">
+                <td className="figures py-2 pr-3">{name ? "." + name : "*"}</td>
+                <td className="py-2 pr-3">{picture(name, false, name === "" || props.before.includes(name))}</td>
+                {props.draft && <td className="py-2">{props.after ? picture(name, true, name === "" || props.after.includes(name)) : <span className="text-soft">has problems</span>}</td>}
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      )}
+    </section>
+  );
+}
+
+function hash(text: string): number {
+  let h = 0;
+  for (let i = 0; i < text.length; i++) h = (h * 31 + text.charCodeAt(i)) | 0;
+  return h;
+}
+
+function History(props: { site: string; version: number; onDone: () => void; onError: (e: Error) => void }) {
+  const list = useQuery({ queryKey: ["sheet-history", props.site, props.version], queryFn: ({ signal }) => sheetHistory(props.site, signal) });
+  return (
+    <details>
+      <summary>History</summary>
+      <div className="max-h-48 overflow-y-auto">
+        <table className="w-full text-left text-sm">
+          <tbody>
+            {list.data?.map((c, i) => (
+              <tr key={c.version} className="border-t border-line">
+                <td className="figures py-1 pr-3 text-right">{c.version}</td>
+                <td className="figures py-1 pr-3 whitespace-nowrap">{whenText(c.at)}</td>
+                <td className="py-1 pr-3">{c.by}</td>
+                <td className="py-1 pr-3">{c.what}</td>
+                <td className="py-1 text-right">{i > 0 && <Button onClick={() => restoreSheet(props.site, c.version, false, props.version).then(props.onDone, props.onError)}>Restore</Button>}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </details>
+  );
+}
