@@ -28,6 +28,7 @@ var sections = []section{
 	{"painting", "turns, blurs and filters", painting},
 	{"chained", "a whole chain of paint, the subject, the language", chained},
 	{"encoding", "finding a quality against one encode", encoding},
+	{"pages", "rewriting, markup, a weigh-in", pages},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},
 }
 

@@ -94,7 +94,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	}
 	d := demo{folder: folder, data: data}
 	var closeShop, closeStore func()
-	if d.shop, closeShop, err = standIn(c, "origin", origin.New(folder)); err != nil {
+	if d.shop, closeShop, err = standIn(c, "origin", origin.New(folder, "http://"+o.Listen)); err != nil {
 		return err
 	}
 	defer closeShop()
@@ -319,7 +319,7 @@ func (d demo) printWhatToTry(service, link, token string, db *localpg.Server) {
 Echo Lane is ready. Open:
 
   http://%[2]s/
-      the shop as it is: every picture full size
+      the shop as it is: every picture full size; at /markup and /element as it is with Echo Lane
   %[1]s%[6]s
       the console; this link signs you in as %[7]s, once
   %[1]s/kestrel/catalogue/delta-red.jpg?width=640
@@ -339,6 +339,9 @@ In another terminal:
   %[3]s fetch 'kestrel/catalogue/delta-red.jpg?width=640'
   %[3]s link kestrel/archive/1962/launch-day.jpg width=800 --sign demo --lasts 24h
   %[3]s explain 'kestrel/catalogue/delta-red.jpg?width=350&aspect-ratio=3/2'
+  %[3]s sheet show kestrel
+  %[3]s markup kestrel/catalogue/delta-red.jpg --slot '(min-width: 900px) 33vw, 100vw' --alt 'A red delta kite'
+  %[3]s weigh http://%[2]s/ --map http://%[2]s/pictures/=catalogue
   %[3]s lane test kestrel/press http://%[2]s/press/sled-blue.jpg
   %[3]s upload put %[10]s/mark.png kestrel/incoming
   %[3]s site set kestrel --rungs 320,640,960 --dry-run

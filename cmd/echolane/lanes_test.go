@@ -27,7 +27,7 @@ import (
 // shopAt starts the made-up shop, for a web lane.
 func shopAt(t *testing.T) string {
 	t.Helper()
-	s := httptest.NewServer(origin.New(bed.Pictures))
+	s := httptest.NewServer(origin.New(bed.Pictures, ""))
 	t.Cleanup(s.Close)
 	return s.URL
 }

@@ -188,8 +188,11 @@ func (p *Picture) Assess(m *Made, density float64) {
 			left -= share
 			add("format", share, "%s instead of %s", shortType(p.After.Type), shortType(p.Type))
 		}
-		if left > p.Bytes/20 {
+		switch {
+		case left > p.Bytes/20 || len(p.Remedies) == 0 || p.Remedies[len(p.Remedies)-1].Saves == 0:
 			add("quality", left, "finer than anybody sees: quality %d is enough", p.After.Quality)
+		default: // little enough to count with what came before
+			p.Remedies[len(p.Remedies)-1].Saves += left
 		}
 	}
 	if p.Kind == "img" || p.Kind == "picture" {
@@ -245,8 +248,8 @@ func optimisers(address string) int {
 // sized reports whether an address' own query or path asks for a size or a quality.
 func sized(address string) bool {
 	own := address
-	if i := strings.Index(own[min(8, len(own)):], "http"); i >= 0 { // not what it fetches
-		own = own[:i+min(8, len(own))]
+	if i := max(strings.LastIndex(own, "http://"), strings.LastIndex(own, "https://")); i > 0 { // not what it fetches
+		own = own[:i]
 	}
 	_, query, _ := strings.Cut(own, "?")
 	for part := range strings.SplitSeq(query, "&") {

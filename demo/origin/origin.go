@@ -10,8 +10,10 @@ import (
 	"echolane/demo/pictures"
 )
 
-// New serves the shop at /, the pictures in dir at /pictures/, and again for other sites at /press/.
-func New(dir string) http.Handler {
+// New serves the shop at /, the pictures in dir at /pictures/, and again for other sites at /press/. service is where
+// Echo Lane is, such as http://127.0.0.1:8740: with it the shop is there twice more, as it is afterwards, at /markup by
+// static markup and at /element by the element.
+func New(dir, service string) http.Handler {
 	mux := http.NewServeMux()
 	mux.Handle("GET /pictures/", http.StripPrefix("/pictures/", http.FileServer(http.Dir(dir))))
 	// What the shop gives to the press: the same pictures, with the fields that a careful server sends.
@@ -19,6 +21,11 @@ func New(dir string) http.Handler {
 		w.Header().Set("Cache-Control", "public, max-age=60")
 		http.ServeFile(w, r, filepath.Join(dir, filepath.Base(r.PathValue("path"))))
 	})
+	if service != "" {
+		a := &after{dir: dir, images: service + "/kestrel", web: service + "/-/web"}
+		mux.HandleFunc("GET /markup", func(w http.ResponseWriter, _ *http.Request) { a.serve(w, false) })
+		mux.HandleFunc("GET /element", func(w http.ResponseWriter, _ *http.Request) { a.serve(w, true) })
+	}
 	mux.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		shop.Execute(w, pictures.Catalogue())

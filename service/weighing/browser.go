@@ -191,6 +191,7 @@ type found struct {
 	Images    []struct {
 		Kind     string  `json:"kind"`
 		URL      string  `json:"url"`
+		Chars    int64   `json:"chars"` // of the address
 		Element  string  `json:"element"`
 		Key      string  `json:"key"`
 		Nth      int     `json:"nth"`
@@ -202,7 +203,6 @@ type found struct {
 		NaturalH int     `json:"natural_h"`
 		Fit      string  `json:"fit"`
 		Position string  `json:"position"`
-		Size     string  `json:"size"`
 		Src      string  `json:"src"`
 		Srcset   string  `json:"srcset"`
 		Sizes    string  `json:"sizes"`
@@ -375,7 +375,8 @@ type box struct {
 const boxScript = `(() => {
   const counts = {};
   return [...document.images].slice(0, 1000).map((e) => {
-    const key = [e.getAttribute("src") ?? "", e.getAttribute("srcset") ?? "", e.getAttribute("data-src") ?? ""].join("\n");
+    const brief = (v) => (v.length > 2048 ? v.slice(0, 1000) + v.length + v.slice(-1000) : v);
+    const key = ["src", "srcset", "data-src"].map((n) => brief(e.getAttribute(n) ?? "")).join("\n");
     counts[key] = (counts[key] ?? 0) + 1;
     const s = getComputedStyle(e);
     const px = (n) => parseFloat(s[n]) || 0;
@@ -483,7 +484,7 @@ func (s *seen) take(f found, sizes []sized, t *traffic, screen Screen) {
 		}
 		switch a := loaded[p.URL]; {
 		case p.Inline:
-			p.URL, p.Bytes = shortened(i.URL), int64(len(i.URL))
+			p.URL, p.Bytes = shortened(i.URL), i.Chars
 			p.Type, _, _ = strings.Cut(strings.TrimPrefix(i.URL, "data:"), ";")
 		case a == nil:
 			if p.URL != "" && !p.Lazy {

@@ -9,6 +9,7 @@ import (
 	"strconv"
 	"strings"
 	"sync"
+	"unicode/utf16"
 
 	"echolane/core/declare"
 	"echolane/core/markup"
@@ -169,11 +170,23 @@ func keyOf(i *markup.Image) (key, src string) {
 	src, _ = i.Attr("src")
 	srcset, _ := i.Attr("srcset")
 	data, _ := i.Attr("data-src")
-	key = src + "\n" + srcset + "\n" + data
+	key = brief(src) + "\n" + brief(srcset) + "\n" + brief(data)
 	if len(src) > 80 {
 		src = src[:79] + "…"
 	}
 	return key, src
+}
+
+// brief is what measure.js tells a long value apart by; it counts in UTF-16, as JavaScript does.
+func brief(v string) string {
+	if len(v) <= 2048 {
+		return v
+	}
+	u := utf16.Encode([]rune(v))
+	if len(u) <= 2048 {
+		return v
+	}
+	return string(utf16.Decode(u[:1000])) + strconv.Itoa(len(u)) + string(utf16.Decode(u[len(u)-1000:]))
 }
 
 // leave says why an image stays as it is, "" where it needn't.

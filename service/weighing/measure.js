@@ -29,16 +29,17 @@
       h: Math.max(0, b.h - px("paddingTop") - px("paddingBottom") - px("borderTopWidth") - px("borderBottomWidth")),
     };
   };
-  const same = (a, b) => Math.abs(a.w - b.w) < 0.6 && Math.abs(a.h - b.h) < 0.6 && Math.abs(a.y - b.y) < 0.6;
+  // What stands in the page itself may be megabytes: two ends and a length tell it apart.
+  const brief = (v) => (v.length > 2048 ? v.slice(0, 1000) + v.length + v.slice(-1000) : v);
   const counts = {};
   const add = (e, kind, url, more) => {
     if (images.length >= 2000) return;
-    images.push({ kind, url, element: path(e), ...more });
+    images.push({ kind, url: url.startsWith("data:") ? url.slice(0, 64) : url, chars: url.length, element: path(e), ...more });
   };
   for (const e of document.images) {
     const style = getComputedStyle(e);
     const box = content(e, style);
-    const key = [e.getAttribute("src") ?? "", e.getAttribute("srcset") ?? "", e.getAttribute("data-src") ?? ""].join("\n");
+    const key = ["src", "srcset", "data-src"].map((n) => brief(e.getAttribute(n) ?? "")).join("\n");
     counts[key] = (counts[key] ?? 0) + 1;
     add(e, e.parentElement?.localName === "picture" ? "picture" : "img", e.currentSrc, {
       ...box,
@@ -48,8 +49,8 @@
       natural_h: e.naturalHeight,
       fit: style.objectFit,
       position: style.objectPosition,
-      src: e.getAttribute("src") ?? "",
-      srcset: e.getAttribute("srcset") ?? "",
+      src: brief(e.getAttribute("src") ?? ""),
+      srcset: brief(e.getAttribute("srcset") ?? ""),
       sizes: e.getAttribute("sizes") ?? "",
       alt: e.getAttribute("alt"),
       lazy: e.loading === "lazy",
