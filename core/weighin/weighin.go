@@ -238,11 +238,19 @@ func optimisers(address string) int {
 			if inner = max(strings.LastIndex(lower, "http%3a"), strings.LastIndex(lower, "https%3a")); inner <= 0 {
 				return n
 			}
-			text = strings.NewReplacer("%3A", ":", "%3a", ":", "%2F", "/", "%2f", "/", "%3F", "?", "%3f", "?", "%3D", "=", "%3d", "=", "%26", "&", "%25", "%").Replace(text[inner:])
+			text = strings.NewReplacer("%3A", ":", "%3a", ":", "%2F", "/", "%2f", "/", "%3F", "?", "%3f", "?", "%3D", "=", "%3d", "=", "%26", "&", "%25", "%").Replace(encoded(text[inner:]))
 			continue
 		}
 		text = text[inner:]
 	}
+}
+
+// encoded is a URL within another's path or query, without what follows it there.
+func encoded(text string) string {
+	if i := strings.IndexAny(text, "?&"); i >= 0 {
+		return text[:i]
+	}
+	return text
 }
 
 // sized reports whether an address' own query or path asks for a size or a quality.
