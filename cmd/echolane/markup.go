@@ -44,7 +44,7 @@ Examples:
 			&cli.BoolFlag{Name: "decorative", Usage: "the picture says nothing that the page's text doesn't"},
 			&cli.BoolFlag{Name: "first", Usage: "it is seen first: preloaded, not lazy"},
 			&cli.StringFlag{Name: "formats", Usage: "a <source> for each, for caches that don't look at Vary, such as avif,webp,jpeg"},
-			&cli.BoolFlag{Name: "placeholder", Usage: "with the placeholder in it"},
+			&cli.StringFlag{Name: "placeholder", Usage: "what stands in it until the picture is there: picture, or colour"},
 			&cli.FloatFlag{Name: "waste", Usage: "the largest share of bytes that a step between two widths may waste", Value: 0.35},
 			&cli.StringFlag{Name: "base", Usage: "what addresses begin with, such as https://img.example.test; else the service's own"},
 			&cli.StringFlag{Name: "as", Usage: "html, jsx, css or preload", Value: "html"},
@@ -84,7 +84,7 @@ func writeMarkup(ctx context.Context, c *cli.Command, call *client.Client) error
 	}
 	ask := api.AskMarkup{
 		Source: in, Slot: c.String("slot"), Container: c.String("container"), Decorative: c.Bool("decorative"), Declarations: d.AddressForm(),
-		First: c.Bool("first"), Placeholder: c.Bool("placeholder"), Waste: c.Float("waste"), Base: c.String("base"),
+		First: c.Bool("first"), Placeholder: c.String("placeholder"), Waste: c.Float("waste"), Base: c.String("base"),
 	}
 	if c.IsSet("alt") {
 		alt := c.String("alt")

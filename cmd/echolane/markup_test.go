@@ -18,7 +18,7 @@ func TestMarkupFromTheCommandLine(t *testing.T) {
 		t.Errorf("%s", out)
 	}
 	var m api.Markup
-	if err := json.Unmarshal([]byte(bed.Must(t, s, "markup", "kestrel/catalogue/coast-panorama.jpg", "--slot", "100vw", "--first", "--decorative", "--placeholder", "--base", "https://img.kestrel.test", "--json")), &m); err != nil {
+	if err := json.Unmarshal([]byte(bed.Must(t, s, "markup", "kestrel/catalogue/coast-panorama.jpg", "--slot", "100vw", "--first", "--decorative", "--placeholder", "picture", "--base", "https://img.kestrel.test", "--json")), &m); err != nil {
 		t.Fatal(err)
 	}
 	if m.Markup.Loading != "eager" || !strings.Contains(m.Preload, "imagesrcset=") || !strings.Contains(m.Link, "rel=\"preload\"") || !strings.Contains(m.Markup.Style, "data:image/webp") || !strings.HasPrefix(m.Markup.Src, "https://img.kestrel.test/kestrel/catalogue/") {
@@ -50,6 +50,7 @@ func TestMarkupFromTheCommandLine(t *testing.T) {
 		{[]string{"kestrel/nowhere/gone.jpg", "--slot", "width: 320px", "--decorative"}, 1, "no lane nowhere"},
 		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px; class: nowhere", "--decorative"}, 1, "no class nowhere"},
 		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px", "--decorative", "--formats", "tiff"}, 1, "no such format"},
+		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px", "--decorative", "--placeholder", "blur"}, 1, "picture, or colour"},
 		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px", "--decorative", "--as", "xml"}, 2, "html, jsx, css, preload"},
 	} {
 		r := bed.Run(t, s, append([]string{"markup"}, c.args...)...)

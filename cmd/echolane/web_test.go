@@ -118,6 +118,7 @@ func TestTheElementIsSmall(t *testing.T) {
 const elementPage = `<!doctype html><html><head><meta charset="utf-8"><meta name="viewport" content="width=device-width, initial-scale=1">
 <link rel="stylesheet" href="%[1]s/-/web/lane-image.css">
 <script>
+if (location.search === "?save") Object.defineProperty(navigator, "connection", { value: { saveData: true } });
 globalThis.shift = 0;
 new PerformanceObserver((l) => l.getEntries().forEach((e) => (shift += e.value))).observe({ type: "layout-shift", buffered: true });
 </script>
@@ -186,6 +187,10 @@ func TestTheElementAsksForWhatFits(t *testing.T) {
 		t.Fatal(err)
 	}
 	until(`document.querySelector("#b img").naturalWidth === 800`)
+
+	// Who saves data gets one device pixel to a pixel of CSS.
+	do(chromedp.EmulateViewport(400, 700, chromedp.EmulateScale(3)), chromedp.Navigate(origin.URL+"/?save"))
+	until(`document.querySelector("#a img").naturalWidth === 640`)
 
 	// Without scripts the image inside is all there is.
 	off := emulation.SetScriptExecutionDisabledParams{Value: true}

@@ -24,7 +24,8 @@ import (
 func weighCommand() *cli.Command {
 	return &cli.Command{
 		Name: "weigh", Usage: "the weigh-in of a page: what its pictures cost, and what they would", ArgsUsage: "PAGE",
-		Description: `PAGE is a URL, or an HTML file with --at for the address that it is served under. The service opens it in headless
+		Description: `PAGE is a URL, an HTML file, or a folder with an index.html. What a file names beside it goes along, as if it were served
+under http://page.test/, or under --at, from where everything else then comes. The service opens it in headless
 Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to measure to know what it would weigh.
 
 With --fix the page is written again with Echo Lane markup: nothing but its image tags changes, and every tag keeps what
@@ -71,13 +72,21 @@ func weigh(ctx context.Context, c *cli.Command) error {
 	local := !strings.Contains(page, "://")
 	var before []byte
 	if local {
+		if info, err := os.Stat(page); err == nil && info.IsDir() {
+			page = filepath.Join(page, "index.html")
+		}
 		if before, err = readFileOrInput(page); err != nil {
 			return err
 		}
 		if ask.Page = c.String("at"); ask.Page == "" {
-			return badUsage("%s is a file: say with --at under which address it is served, such as --at https://shop.example.test/", page)
+			ask.Page = "http://page.test/"
 		}
 		ask.HTML = string(before)
+		if page != "-" {
+			if ask.Files, err = besides(page, ask.Page, before); err != nil {
+				return err
+			}
+		}
 	} else if c.Bool("in-place") {
 		return badUsage("--in-place goes with a file; write the page with --out FILE")
 	}

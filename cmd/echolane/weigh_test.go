@@ -225,7 +225,7 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 		{[]string{"http://169.254.10.10/"}, 1, "public"},
 		{[]string{"ftp://kestrel.test/"}, 1, "http"},
 		{[]string{"page.html"}, 1, "no such file"},
-		{[]string{sheetFile(t, "<p>")}, 2, "--at"},
+		{[]string{t.TempDir()}, 1, "index.html"},
 		{[]string{at, "--screens", "phone"}, 2, "phone 390x844@3"},
 		{[]string{at, "--screens", "tiny 10x10"}, 1, "200"},
 		{[]string{at, "--map", "x"}, 2, "URL=LANE"},
@@ -237,6 +237,22 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 		if out.Code != c.code || !strings.Contains(out.Err, c.says) {
 			t.Errorf("%v: %d %s; want %d with %q", c.args, out.Code, out.Err, c.code, c.says)
 		}
+	}
+	// A folder goes along with what it names.
+	folder := t.TempDir()
+	os.MkdirAll(filepath.Join(folder, "img"), 0o755)
+	mark, err := os.ReadFile(filepath.Join(bed.Pictures, "mark.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string]string{"img/mark.png": string(mark), "style.css": "div { background: url(img/mark.png); height: 90px; width: 90px }", "index.html": `<!doctype html><link rel="stylesheet" href="style.css"><img src="img/mark.png" width="60" height="60" alt="The mark"><div></div><img src="img/gone.png" alt="">`} {
+		if err := os.WriteFile(filepath.Join(folder, name), []byte(data), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	local := weighedPage(t, s, folder, "--screens", "phone 390x844@3").Report.Views[0]
+	if len(local.Pictures) != 3 || local.ImageBytes < int64(len(mark)) || local.Pictures[0].After == nil || local.Pictures[0].NaturalW != 800 {
+		t.Errorf("%+v", local)
 	}
 	w := weighedPage(t, s, at, "--screens", "phone 390x844@3")
 	if v := w.Report.Views[0]; len(v.Pictures) != 0 || v.ImageBytes != 0 || w.Report.Title != "Nothing" {

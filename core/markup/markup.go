@@ -12,11 +12,21 @@ import (
 	"echolane/core/declare"
 )
 
+// Inline is what stands in the markup until the picture is there.
+type Inline string
+
+const (
+	Nothing      Inline = ""
+	SmallPicture Inline = "picture" // the placeholder, as a data URL
+	OneColour    Inline = "colour"  // the colour of the subject, the cheapest of them
+)
+
 // Facts are what is known of a source.
 type Facts struct {
 	Width, Height int // upright, in pixels
 	Alpha         bool
 	Placeholder   string // a data URL; "" for none
+	Colour        string // of its subject, as #rrggbb; "" where it isn't known
 	Weights       []Weight
 }
 
@@ -45,7 +55,7 @@ type Options struct {
 
 	First   bool             // it is seen first: loaded at once, before others
 	Formats []declare.Format // a <source> for each, for caches that don't look at Vary; none: negotiated
-	Inline  bool             // the placeholder stands in the markup
+	Inline  Inline           // what stands in the markup until the picture is there
 }
 
 // Markup is what is to be written.
@@ -146,11 +156,18 @@ func Make(o Options) (Markup, error) {
 			m.Sources = append(m.Sources, s)
 		}
 	}
-	if o.Inline && o.Facts.Placeholder != "" {
+	style := ""
+	switch {
+	case o.Inline == SmallPicture && o.Facts.Placeholder != "":
+		style = "background:url(" + o.Facts.Placeholder + ") center/cover no-repeat"
+	case o.Inline == OneColour && o.Facts.Colour != "":
+		style = "background:" + o.Facts.Colour
+	}
+	if style != "" {
 		if o.Facts.Alpha {
 			m.Warnings = append(m.Warnings, "no placeholder stands in the markup: the picture has transparent parts, through which it would go on showing")
 		} else {
-			m.Style = "background:url(" + o.Facts.Placeholder + ") center/cover no-repeat"
+			m.Style = style
 		}
 	}
 	if m.Sources == nil {

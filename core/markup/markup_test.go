@@ -178,7 +178,11 @@ func TestWrittenForOthers(t *testing.T) {
 	if fluid := made(t, photo("100vw", t)); strings.Count(fluid.CSS(), "url(") != 2 {
 		t.Errorf("%s", fluid.CSS())
 	}
-	o.Facts.Placeholder, o.Inline = "data:image/webp;base64,AAAA", true
+	o.Facts.Placeholder, o.Facts.Colour, o.Inline = "data:image/webp;base64,AAAA", "#b3989c", OneColour
+	if m := made(t, o); m.Style != "background:#b3989c" {
+		t.Errorf("%s", m.Style)
+	}
+	o.Inline = SmallPicture
 	if m := made(t, o); !strings.Contains(m.HTML(), `style="background:url(data:image/webp;base64,AAAA) center/cover no-repeat"`) || !strings.Contains(m.JSX(), `style={{ background: "url(`) {
 		t.Errorf("%s%s", m.HTML(), m.JSX())
 	}

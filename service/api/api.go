@@ -108,9 +108,11 @@ func badRequest(parameter, given, detail, allowed string) *policy.Refusal {
 const largestBody = 1 << 20
 
 // read takes a JSON body strictly: an unknown field is an error that names the nearest right one.
-func read(c fiber.Ctx, to any) *policy.Refusal {
+func read(c fiber.Ctx, to any) *policy.Refusal { return readUpTo(c, to, largestBody) }
+
+func readUpTo(c fiber.Ctx, to any, most int) *policy.Refusal {
 	fields := fieldsOf(reflect.TypeOf(to).Elem())
-	body, no := bodyOf(c)
+	body, no := bodyOf(c, most)
 	if no != nil {
 		return no
 	}
@@ -138,14 +140,14 @@ func read(c fiber.Ctx, to any) *policy.Refusal {
 	return policy.No(refusal)
 }
 
-func bodyOf(c fiber.Ctx) ([]byte, *policy.Refusal) {
+func bodyOf(c fiber.Ctx, most int) ([]byte, *policy.Refusal) {
 	stream := c.RequestCtx().RequestBodyStream()
 	if stream == nil {
 		return c.RequestCtx().PostBody(), nil
 	}
-	body, err := io.ReadAll(io.LimitReader(stream, largestBody+1))
-	if err != nil || len(body) > largestBody {
-		return nil, badRequest("body", strconv.Itoa(len(body))+" bytes and more", "the body is too large", "at most 1 MiB")
+	body, err := io.ReadAll(io.LimitReader(stream, int64(most)+1))
+	if err != nil || len(body) > most {
+		return nil, badRequest("body", strconv.Itoa(len(body))+" bytes and more", "the body is too large", fmt.Sprintf("of at most %d MiB", most>>20))
 	}
 	return body, nil
 }

@@ -31,7 +31,7 @@ type AskMarkup struct {
 	Declarations string   `json:"declarations,omitempty"` // further ones, as a query
 	First        bool     `json:"first,omitempty"`        // it is seen first: preloaded, not lazy
 	Formats      []string `json:"formats,omitempty"`      // a <source> for each, for caches that don't look at Vary
-	Placeholder  bool     `json:"placeholder,omitempty"`  // inline
+	Placeholder  string   `json:"placeholder,omitempty"`  // inline: picture, or colour
 	Waste        float64  `json:"waste,omitempty"`        // the largest share of bytes a step may waste, 0 to 1
 	Base         string   `json:"base,omitempty"`         // what addresses begin with, without the site; absent: where the call came
 }
@@ -96,7 +96,7 @@ func SourcePath(s *records.Site, given string) (string, *policy.Refusal) {
 
 // MarkupFor measures a source and writes its markup.
 func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *policy.Refusal) {
-	o := markup.Options{Alt: in.Alt, Decorative: in.Decorative, Rungs: s.Rungs, Waste: in.Waste, First: in.First, Inline: in.Placeholder}
+	o := markup.Options{Alt: in.Alt, Decorative: in.Decorative, Rungs: s.Rungs, Waste: in.Waste, First: in.First, Inline: markup.Inline(in.Placeholder)}
 	var err error
 	if o.Slot, err = markup.ParseSlot(in.Slot); err != nil {
 		return out, badSlot("slot", in.Slot, err)
@@ -105,6 +105,11 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 		if o.Container, err = markup.ParseSlot(in.Container); err != nil {
 			return out, badSlot("container", in.Container, err)
 		}
+	}
+	switch o.Inline {
+	case markup.Nothing, markup.SmallPicture, markup.OneColour:
+	default:
+		return out, badRequest("placeholder", in.Placeholder, "there is no such placeholder", "picture, or colour")
 	}
 	if in.Waste < 0 || in.Waste >= 1 {
 		return out, badRequest("waste", "", "waste is a share of bytes", "between 0 and 1, such as 0.35")
@@ -136,7 +141,7 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 	if out.Facts, no = maker.FactsOf("/" + s.Name + "/" + o.Source); no != nil {
 		return out, no
 	}
-	o.Facts = markup.Facts{Width: out.Facts.Width, Height: out.Facts.Height, Alpha: out.Facts.HasAlpha, Placeholder: out.Facts.Placeholder}
+	o.Facts = markup.Facts{Width: out.Facts.Width, Height: out.Facts.Height, Alpha: out.Facts.HasAlpha, Placeholder: out.Facts.Placeholder, Colour: out.Facts.Colour}
 	declared := o.Declared()
 	if declared.Class != "" {
 		for _, name := range strings.Fields(declared.Class) {

@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -19,11 +20,25 @@ import (
 type AskWeighing struct {
 	Page    string            `json:"page"`              // its URL
 	HTML    string            `json:"html,omitempty"`    // what its address is taken to answer; absent: what it answers
+	Files   []PageFile        `json:"files,omitempty"`   // what other addresses are taken to answer
 	Screens []weighing.Screen `json:"screens,omitempty"` // absent: a phone, a tablet, a desktop
 	Maps    []weighing.Map    `json:"maps,omitempty"`    // what lies in lanes though its address doesn't say so
 	Base    string            `json:"base,omitempty"`    // what addresses in the page that is written again begin with
 	Fix     bool              `json:"fix,omitempty"`     // write the page again too, and weigh that
 }
+
+// PageFile is what an address is taken to answer.
+type PageFile struct {
+	URL  string `json:"url"`
+	Type string `json:"type"` // media type
+	Data string `json:"data"` // base64
+}
+
+const (
+	mostFiles     = 2000
+	mostPage      = 8 << 20
+	largestFolder = 96 << 20 // of a page with its files, as JSON
+)
 
 // Weighing is a weigh-in and, once it is done, what it came to.
 type Weighing struct {
@@ -39,12 +54,25 @@ func (a *API) weigh(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	var in AskWeighing
-	if no := read(c, &in); no != nil {
+	if no := readUpTo(c, &in, largestFolder); no != nil {
 		return refuse(c, no)
 	}
 	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: in.Base, Fix: in.Fix, Own: []string{c.BaseURL()}}
 	if in.HTML != "" {
 		ask.HTML = []byte(in.HTML)
+	}
+	if len(in.HTML) > mostPage {
+		return refuse(c, badRequest("html", fmt.Sprintf("%d bytes", len(in.HTML)), "the page is too large", fmt.Sprintf("of at most %d MiB", mostPage>>20)))
+	}
+	if len(in.Files) > mostFiles {
+		return refuse(c, badRequest("files", fmt.Sprint(len(in.Files)), "too many files", fmt.Sprintf("at most %d", mostFiles)))
+	}
+	for _, f := range in.Files {
+		data, err := base64.StdEncoding.DecodeString(f.Data)
+		if err != nil || !strings.Contains(f.URL, "://") {
+			return refuse(c, badRequest("files", f.URL, "that isn't a file of a page", "with a whole URL, a media type, and data in base64"))
+		}
+		ask.Files = append(ask.Files, weighing.File{URL: f.URL, Type: f.Type, Data: data})
 	}
 	for _, h := range s.Hosts {
 		ask.Own = append(ask.Own, "http://"+h, "https://"+h)

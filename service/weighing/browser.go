@@ -337,6 +337,13 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	if err != nil {
 		out.notes = append(out.notes, "on the "+s.Name+" it couldn't be tried which pictures make the page jump")
 	}
+	t.mu.Lock()
+	for _, a := range t.order { // what was put in the network's place weighs what it has
+		if f, ok := b.overlay[a.url]; ok && a.bytes < float64(len(f.data)) {
+			a.bytes = float64(len(f.data))
+		}
+	}
+	t.mu.Unlock()
 	out.take(all, sizes, t, s)
 	out.view.LoadMS = all.Load
 	// The pictures' bytes, to make them to measure.

@@ -49,10 +49,17 @@ type Map struct {
 	To   string `json:"to"`   // lane, or lane/folder
 }
 
+// File stands for what an address answers.
+type File struct {
+	URL, Type string
+	Data      []byte
+}
+
 // Ask is what is to be weighed.
 type Ask struct {
 	Site    *records.Site
 	Page    string // its URL
+	Files   []File // stand for what other addresses answer
 	HTML    []byte // stands for what the page's address answers; nil: what it answers
 	Screens []Screen
 	Maps    []Map
@@ -98,6 +105,9 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 	}
 	defer p.close()
 	overlay := map[string]file{}
+	for _, f := range a.Files {
+		overlay[f.URL] = file{f.Type, f.Data}
+	}
 	if a.HTML != nil {
 		overlay[a.Page] = file{"text/html; charset=utf-8", a.HTML}
 	}

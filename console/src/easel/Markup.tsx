@@ -20,12 +20,12 @@ export function Markup(props: { site: string; lane: string; path: string; declar
   const [alt, setAlt] = useState(query.get("alt") ?? "");
   const [decorative, setDecorative] = useState(false);
   const [first, setFirst] = useState(false);
-  const [placeholder, setPlaceholder] = useState(false);
+  const [placeholder, setPlaceholder] = useState<"nothing" | "picture" | "colour">("nothing");
   const [kind, setKind] = useState<(typeof kinds)[number]>("html");
   const [copied, setCopied] = useState(false);
   const { width: _, height: __, ...rest } = props.declared;
   const ask = useSettled(
-    JSON.stringify({ source: `${props.lane}/${props.path}`, slot, container: container || undefined, alt: alt || undefined, decorative, first, placeholder, declarations: writeDeclarations(rest).toString() }),
+    JSON.stringify({ source: `${props.lane}/${props.path}`, slot, container: container || undefined, alt: alt || undefined, decorative, first, placeholder: placeholder === "nothing" ? undefined : placeholder, declarations: writeDeclarations(rest).toString() }),
     400,
   );
   const ready = alt !== "" || decorative;
@@ -47,7 +47,7 @@ export function Markup(props: { site: string; lane: string; path: string; declar
         <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
           {box("decorative", decorative, setDecorative)}
           {box("seen first", first, setFirst)}
-          {box("with its placeholder", placeholder, setPlaceholder)}
+          <Choice label="Until it is there" value={placeholder} options={["nothing", "picture", "colour"].map((v) => ({ value: v as "nothing", text: v }))} onChange={setPlaceholder} />
         </div>
       </div>
       {!ready && <p className="text-soft">Say what the picture shows, or that it is decorative: alt is never invented.</p>}
