@@ -11,7 +11,7 @@ import (
 )
 
 // parsers turn text into values, fonts and text into glyphs, and do nothing else.
-var parsers = []string{"github.com/dunglas/go-urlpattern", "github.com/nlnwa/whatwg-url/", "github.com/go-text/typesetting/"}
+var parsers = []string{"github.com/dunglas/go-urlpattern", "github.com/nlnwa/whatwg-url/", "github.com/go-text/typesetting/", "github.com/tdewolff/parse/"}
 
 func isParser(name string) bool {
 	for _, p := range parsers {

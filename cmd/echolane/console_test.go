@@ -217,7 +217,7 @@ func TestEaselKnowsTheLanguage(t *testing.T) {
 	for _, m := range regexp.MustCompile(`"([a-z-]+)"`).FindAllStringSubmatch(list, -1) {
 		has = append(has, m[1])
 	}
-	delivery := []string{"class", "as", "download", "expires", "keyid", "signature"}
+	delivery := []string{"as", "download", "expires", "keyid", "signature"}
 	want := slices.DeleteFunc(declare.Names(), func(n string) bool { return slices.Contains(delivery, n) })
 	if !slices.Equal(has, want) {
 		t.Errorf("the Easel declares %v, the language has %v", has, want)

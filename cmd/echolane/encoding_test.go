@@ -143,7 +143,7 @@ func TestTheSourceItselfOverHTTP(t *testing.T) {
 
 func TestRenderSaysHow(t *testing.T) {
 	dir := t.TempDir()
-	for ending, want := range map[string]string{"webp": "searched for quality 72 · libwebp", "avif": "AV1 quantizer", "jpg": "libjpeg-turbo 72", "gif": "palette for quality 72"} {
+	for ending, want := range map[string]string{"webp": "searched for quality 72 · libwebp", "avif": "AV1 quantizer", "jpg": "searched for quality 72 · JPEG tables", "gif": "palette for quality 72"} {
 		out := filepath.Join(dir, "o."+ending)
 		r := bed.Run(t, nil, "render", filepath.Join(bed.Pictures, "delta-red.jpg"), "width=160", "-o", out)
 		if r.Code != 0 || !strings.Contains(r.Out, want) {
@@ -183,8 +183,8 @@ func TestTheFirstAnswerIsPredictedAndTheNextSearched(t *testing.T) {
 	if e := x.Variant.Encoding; e == nil || e.Way != "searched" || x.Variant.Provisional {
 		t.Errorf("%+v", x.Variant)
 	}
-	// Nothing is left to be searched for with formats whose setting is the quality itself.
-	if a := p.Get(t, "/kestrel/catalogue/delta-red.jpg?width=500&format=jpeg"); a.Header.Get("Cache-Control") == "public, max-age=5" {
-		t.Error("a JPEG is provisional")
+	// Nothing is left to be searched for where no setting has to be found.
+	if a := p.Get(t, "/kestrel/catalogue/mark.png?width=100&format=png"); a.Header.Get("Cache-Control") == "public, max-age=5" {
+		t.Error("a PNG is provisional")
 	}
 }

@@ -96,6 +96,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	bed.Must(t, s, "key", "add", "kestrel", "k1")
 	bed.Must(t, s, "token", "add", "t")
 	s.Get(t, "/kestrel/catalogue/mark.png?width=50")
+	s.Ask(t, "POST", "/-/api/v1/sites/kestrel/weighings", strings.NewReader(`{"page": "http://10.0.0.1/"}`))
 	s.Get(t, "/kestrel/press/http%3A%2F%2Fa.test%2Fb.jpg")
 	var list struct{ Items []struct{ ID int } }
 	if err := json.Unmarshal(s.Get(t, "/-/api/v1/refusals").Data, &list); err != nil || len(list.Items) != 1 {
@@ -106,7 +107,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		t.Fatal(err)
 	}
 	schemas := doc["components"].(map[string]any)["schemas"].(map[string]any)
-	fill := strings.NewReplacer("{site}", "kestrel", "{version}", "1", "{refusal}", fmt.Sprint(list.Items[0].ID))
+	fill := strings.NewReplacer("{site}", "kestrel", "{version}", "1", "{weighing}", "1", "{refusal}", fmt.Sprint(list.Items[0].ID))
 	query := map[string]string{
 		"/sites/{site}/lanes/{lane}/test": "source=http://a.kestrel.test/b.jpg", "/sites/{site}/lanes/{lane}/versions": "path=mark.png", "/sites/{site}/lanes/{lane}/facts": "path=mark.png",
 	}
@@ -115,13 +116,14 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		"post /sites": `{"site": "made"}`, "put /sites/{site}": "", "post /sites/{site}/restore": `{"version": 1}`, "post /sites/{site}/keys": `{"id": "k2"}`,
 		"post /sites/{site}/sign": `{"address": "/kestrel/catalogue/mark.png", "key": "k1"}`, "post /sites/{site}/lanes": `{"name": "more", "folder": "` + bed.Pictures + `"}`,
 		"post /tokens": `{"name": "u", "may": "read"}`, "post /people": `{"name": "kite", "password": "0123456789", "may": "read"}`, "post /session": `{"name": "wren", "password": "kites in the wind"}`,
-		"post /refusals/{refusal}/mend": "",
+		"post /refusals/{refusal}/mend": "", "post /sites/{site}/sheet/check": `{"text": "* { quality: 72 } .a { widht: 3px }"}`, "post /sites/{site}/sheet/restore": `{"version": 1, "anyway": true}`,
+		"post /sites/{site}/markup": `{"source": "catalogue/mark.png", "slot": "width: 64px", "decorative": true}`, "post /sites/{site}/weighings": `{"page": "http://10.0.0.1/"}`,
 	}
 	asked := 0
 	for path, methods := range doc["paths"].(map[string]any) {
 		for method, operation := range methods.(map[string]any) {
 			body, isListed := bodies[method+" "+path]
-			if method != "get" && !isListed || strings.HasSuffix(path, "/original") {
+			if method != "get" && !isListed || strings.HasSuffix(path, "/original") || strings.HasSuffix(path, "/preview") || strings.HasSuffix(path, "/page") {
 				continue
 			}
 			lane := lanes[path]
@@ -132,7 +134,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 			if method == "put" {
 				body = string(s.Get(t, "/-/api/v1/sites/kestrel/history/1").Data)
 			}
-			if strings.HasSuffix(path, "/mend") || strings.HasSuffix(path, "/restore") || method == "put" {
+			if strings.HasSuffix(path, "/mend") || strings.HasSuffix(path, "{site}/restore") || method == "put" {
 				at += "&dry_run=true"
 			}
 			a := s.Ask(t, strings.ToUpper(method), at, strings.NewReader(body), "If-Match", "*")

@@ -1,0 +1,274 @@
+package markup
+
+import (
+	"fmt"
+	"math"
+	"slices"
+	"sort"
+
+	"echolane/core/declare"
+)
+
+// need is the least and the most device pixels that a group's slot has on any screen.
+func (o *Options) need(g group) (least, most float64) {
+	least = math.Inf(1)
+	for i := range g.pieces {
+		p := &g.pieces[i]
+		to := float64(widest)
+		if i+1 < len(g.pieces) {
+			to = g.pieces[i+1].from
+		} else if next := o.next(g); next > 0 {
+			to = next
+		}
+		from := math.Max(narrowest, p.from)
+		if to <= from {
+			to = from + 1
+		}
+		step := math.Max(1, (to-from)/24)
+		for v := from; v < to; v += step {
+			w := o.widthIn(p, g.declared, v)
+			density := 2.0
+			if v <= phone {
+				density = 3
+			}
+			least, most = math.Min(least, w), math.Max(most, w*density)
+		}
+		if last := o.widthIn(p, g.declared, to-1); true {
+			least, most = math.Min(least, last), math.Max(most, last*map[bool]float64{true: 3, false: 2}[to-1 <= phone])
+		}
+	}
+	return least, most
+}
+
+// widest is the largest that a group's slot gets, CSS pixels.
+func (o *Options) widest(g group) (w float64) {
+	for i := range g.pieces {
+		to := float64(widest)
+		if i+1 < len(g.pieces) {
+			to = g.pieces[i+1].from
+		} else if next := o.next(g); next > 0 {
+			to = next
+		}
+		for v := math.Max(narrowest, g.pieces[i].from); v < to; v += math.Max(1, (to-narrowest)/24) {
+			w = math.Max(w, o.widthIn(&g.pieces[i], g.declared, v))
+		}
+		w = math.Max(w, o.widthIn(&g.pieces[i], g.declared, to))
+	}
+	return w
+}
+
+// next is where the group behind g begins, 0 where g is the last.
+func (o *Options) next(g group) float64 {
+	last := g.pieces[len(g.pieces)-1].from
+	for _, p := range o.Slot.pieces {
+		if p.from > last {
+			return p.from
+		}
+	}
+	return 0
+}
+
+// limit is the widest variant of this shape that the source has pixels for.
+func (o *Options) limit(d declare.Declarations) float64 {
+	w, h := o.natural(d.Over(o.Site))
+	full := d.Over(o.Site)
+	if full.Aspect.IsZero() || full.Fit == declare.Contain || full.Fit == declare.ScaleDown {
+		return w
+	}
+	return math.Min(w, math.Floor(h*full.Aspect.Value()))
+}
+
+// widths chooses the candidates, in device pixels, upwards.
+func (o *Options) widths(g group) (widths []int, warning string) {
+	limit := math.Max(1, math.Floor(o.limit(g.declared)))
+	least, most := o.need(g)
+	if g.fixed {
+		for _, density := range []float64{1, 1.5, 2, 3} {
+			w := math.Round(g.css * density)
+			if density == 1.5 && len(o.Rungs) == 0 {
+				continue
+			}
+			if rung, ok := o.onLadder(w); !ok {
+				continue
+			} else {
+				w = rung
+			}
+			if w <= limit {
+				widths = append(widths, int(w))
+			}
+		}
+		if n := len(widths); n == 0 || float64(widths[n-1]) < math.Min(limit, g.css*3) && float64(widths[n-1]) < 0.9*math.Min(limit, g.css*2) {
+			if w, ok := o.below(math.Min(limit, 3*g.css)); ok && (n == 0 || int(w) > widths[n-1]) {
+				widths = append(widths, int(w))
+			}
+		}
+		slices.Sort(widths)
+		widths = slices.Compact(widths)
+		if len(widths) == 0 {
+			return []int{int(limit)}, "no width of the ladder is as small as the source"
+		}
+		return widths, ""
+	}
+	most = math.Min(most, limit)
+	all := o.all(least, most, limit)
+	if len(all) == 0 {
+		return []int{int(limit)}, "no width of the ladder is as small as the source"
+	}
+	// From the widest down: as far as the bytes allow.
+	at := len(all) - 1
+	widths = []int{int(all[at])}
+	for at > 0 {
+		next := at - 1
+		for next > 0 && o.bytes(all[next-1], limit) >= (1-o.Waste)*o.bytes(all[at], limit) {
+			next--
+		}
+		if o.bytes(all[next], limit) < (1-o.Waste)*o.bytes(all[at], limit)-0.5 && len(o.Rungs) > 0 {
+			warning = fmt.Sprintf("between the ladder's rungs %.0f and %.0f more than %.0f %% of the bytes can be wasted", all[next], all[at], 100*o.Waste)
+		}
+		at = next
+		widths = append(widths, int(all[at]))
+	}
+	slices.Reverse(widths)
+	if len(o.Rungs) == 0 {
+		widths = o.even(widths, limit)
+	}
+	return widths, warning
+}
+
+// even spaces as many widths so that all steps waste about the same, where that keeps what is promised.
+func (o *Options) even(widths []int, limit float64) []int {
+	n := len(widths) - 1
+	low, high := o.bytes(float64(widths[0]), limit), o.bytes(float64(widths[max(0, n)]), limit)
+	if n < 2 || low >= high {
+		return widths
+	}
+	out := slices.Clone(widths)
+	for i := 1; i < n; i++ {
+		want := low * math.Pow(high/low, float64(i)/float64(n))
+		a, b := float64(widths[0]), float64(widths[n])
+		for b-a > 1 {
+			if mid := (a + b) / 2; o.bytes(mid, limit) < want {
+				a = mid
+			} else {
+				b = mid
+			}
+		}
+		out[i] = int(math.Round(b/8) * 8)
+	}
+	for i := 1; i <= n; i++ {
+		if out[i] <= out[i-1] || o.bytes(float64(out[i-1]), limit) < (1-o.Waste)*o.bytes(float64(out[i]), limit) {
+			return widths
+		}
+	}
+	return out
+}
+
+// all are the widths that could be offered, upwards: from the least that is ever used to the first that is always enough.
+func (o *Options) all(least, most, limit float64) (all []float64) {
+	if len(o.Rungs) > 0 {
+		for _, r := range o.Rungs {
+			if r > limit {
+				break
+			}
+			if r >= least || r == o.Rungs[len(o.Rungs)-1] {
+				all = append(all, r)
+			}
+			if r >= most {
+				break
+			}
+		}
+		if len(all) == 0 { // all that fit are smaller than what is needed
+			if w, ok := o.below(limit); ok {
+				all = append(all, w)
+			}
+		}
+		return all
+	}
+	const step = 1.06
+	for w := math.Min(least, most); ; w *= step {
+		grain := 8.0
+		if w > 512 {
+			grain = 16
+		}
+		r := math.Ceil(w/grain) * grain
+		if r >= most {
+			break
+		}
+		if n := len(all); n == 0 || r > all[n-1] {
+			all = append(all, r)
+		}
+	}
+	top := math.Ceil(most/16) * 16
+	return append(all, math.Min(top, limit))
+}
+
+// onLadder is the rung that a width is rounded up to; ok is false where none is.
+func (o *Options) onLadder(w float64) (float64, bool) {
+	if len(o.Rungs) == 0 {
+		return w, true
+	}
+	i := sort.SearchFloat64s(o.Rungs, w-0.01)
+	if i == len(o.Rungs) {
+		return 0, false
+	}
+	return o.Rungs[i], true
+}
+
+// below is the widest that is allowed and no wider than w.
+func (o *Options) below(w float64) (float64, bool) {
+	if len(o.Rungs) == 0 {
+		return math.Floor(w), true
+	}
+	i := sort.SearchFloat64s(o.Rungs, w+0.01)
+	if i == 0 {
+		return 0, false
+	}
+	return o.Rungs[i-1], true
+}
+
+// bytes is what a width weighs: between what was measured by the power that lies between, otherwise by pixels.
+func (o *Options) bytes(width, limit float64) float64 {
+	ws := o.Facts.Weights
+	if len(ws) == 0 {
+		return math.Pow(width/limit, 1.7) * 1e5
+	}
+	power := func(a, b Weight) float64 {
+		if a.Width == b.Width || a.Bytes <= 0 || b.Bytes <= 0 {
+			return 1.7
+		}
+		return math.Log(float64(b.Bytes)/float64(a.Bytes)) / math.Log(float64(b.Width)/float64(a.Width))
+	}
+	i := sort.Search(len(ws), func(i int) bool { return float64(ws[i].Width) >= width })
+	a, b := max(0, i-1), min(i, len(ws)-1)
+	if a == b && len(ws) > 1 {
+		if a == 0 {
+			b = 1
+		} else {
+			a--
+		}
+	}
+	return float64(ws[a].Bytes) * math.Pow(width/float64(ws[a].Width), power(ws[a], ws[b]))
+}
+
+// Anchors are the widths that are worth measuring before Make: at most six, which tell about all others.
+func Anchors(o Options) []int {
+	var low, high float64 = math.Inf(1), 0
+	for _, g := range o.groups() {
+		least, most := o.need(g)
+		limit := o.limit(g.declared)
+		low, high = math.Min(low, math.Min(least, limit)), math.Max(high, math.Min(most, limit))
+	}
+	n := int(math.Min(6, 2+math.Ceil(math.Log2(math.Max(1, high/low)))))
+	var out []int
+	for i := range n {
+		w := low * math.Pow(high/low, float64(i)/float64(max(1, n-1)))
+		if rung, ok := o.onLadder(w); ok && rung <= high+0.5 {
+			w = rung
+		} else if rung, ok := o.below(w); ok {
+			w = rung
+		}
+		out = append(out, max(1, int(math.Round(w))))
+	}
+	slices.Sort(out)
+	return slices.Compact(out)
+}
