@@ -55,6 +55,8 @@ type Options struct {
 	First   bool             // it is seen first: loaded at once, before others
 	Formats []declare.Format // a <source> for each, for caches that don't look at Vary; none: negotiated
 	Inline  Inline           // what stands in the markup until the picture is there
+
+	powers []float64 // by which bytes grow between the weights; once they were asked for
 }
 
 // Markup is what is to be written.

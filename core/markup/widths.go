@@ -114,15 +114,19 @@ func (o *Options) widths(g group) (widths []int, warning string) {
 	if len(all) == 0 {
 		return []int{int(limit)}, "no width of the ladder is as small as the source"
 	}
+	weights := make([]float64, len(all))
+	for i, w := range all {
+		weights[i] = o.bytes(w, limit)
+	}
 	// From the widest down: as far as the bytes allow.
 	at := len(all) - 1
 	widths = []int{int(all[at])}
 	for at > 0 {
 		next := at - 1
-		for next > 0 && o.bytes(all[next-1], limit) >= (1-o.Waste)*o.bytes(all[at], limit) {
+		for next > 0 && weights[next-1] >= (1-o.Waste)*weights[at] {
 			next--
 		}
-		if o.bytes(all[next], limit) < (1-o.Waste)*o.bytes(all[at], limit)-0.5 && len(o.Rungs) > 0 {
+		if weights[next] < (1-o.Waste)*weights[at]-0.5 && len(o.Rungs) > 0 {
 			warning = fmt.Sprintf("between the ladder's rungs %.0f and %.0f more than %.0f %% of the bytes can be wasted", all[next], all[at], 100*o.Waste)
 		}
 		at = next
@@ -145,15 +149,7 @@ func (o *Options) even(widths []int, limit float64) []int {
 	out := slices.Clone(widths)
 	for i := 1; i < n; i++ {
 		want := low * math.Pow(high/low, float64(i)/float64(n))
-		a, b := float64(widths[0]), float64(widths[n])
-		for b-a > 1 {
-			if mid := (a + b) / 2; o.bytes(mid, limit) < want {
-				a = mid
-			} else {
-				b = mid
-			}
-		}
-		out[i] = int(math.Round(b/8) * 8)
+		out[i] = int(math.Round(o.width(want, limit)/8) * 8)
 	}
 	for i := 1; i <= n; i++ {
 		if out[i] <= out[i-1] || o.bytes(float64(out[i-1]), limit) < (1-o.Waste)*o.bytes(float64(out[i]), limit) {
@@ -226,28 +222,51 @@ func (o *Options) below(w float64) (float64, bool) {
 	return o.Rungs[i-1], true
 }
 
+// usualPower is how bytes grow with the width where nothing was measured.
+const usualPower = 1.7
+
 // bytes is what a width weighs: between what was measured by the power that lies between, otherwise by pixels.
 func (o *Options) bytes(width, limit float64) float64 {
 	ws := o.Facts.Weights
 	if len(ws) == 0 {
-		return math.Pow(width/limit, 1.7) * 1e5
+		return math.Pow(width/limit, usualPower) * 1e5
 	}
-	power := func(a, b Weight) float64 {
-		if a.Width == b.Width || a.Bytes <= 0 || b.Bytes <= 0 {
-			return 1.7
+	at, power := o.segment(func(w Weight) bool { return float64(w.Width) >= width })
+	return float64(at.Bytes) * math.Pow(width/float64(at.Width), power)
+}
+
+// width is the one that weighs so many bytes.
+func (o *Options) width(bytes, limit float64) float64 {
+	ws := o.Facts.Weights
+	if len(ws) == 0 {
+		return limit * math.Pow(bytes/1e5, 1/usualPower)
+	}
+	at, power := o.segment(func(w Weight) bool { return float64(w.Bytes) >= bytes })
+	return float64(at.Width) * math.Pow(bytes/float64(at.Bytes), 1/power)
+}
+
+// segment is where a curve of weights begins that holds around the first that is enough, and its power.
+func (o *Options) segment(enough func(Weight) bool) (at Weight, power float64) {
+	ws := o.Facts.Weights
+	if len(ws) == 1 {
+		return ws[0], usualPower
+	}
+	if len(o.powers) != len(ws)-1 {
+		o.powers = make([]float64, len(ws)-1)
+		for i := range o.powers {
+			from, to := ws[i], ws[i+1]
+			o.powers[i] = usualPower
+			if from.Width < to.Width && from.Bytes > 0 && to.Bytes > from.Bytes {
+				o.powers[i] = math.Log(float64(to.Bytes)/float64(from.Bytes)) / math.Log(float64(to.Width)/float64(from.Width))
+			}
 		}
-		return math.Log(float64(b.Bytes)/float64(a.Bytes)) / math.Log(float64(b.Width)/float64(a.Width))
 	}
-	i := sort.Search(len(ws), func(i int) bool { return float64(ws[i].Width) >= width })
-	a, b := max(0, i-1), min(i, len(ws)-1)
-	if a == b && len(ws) > 1 {
-		if a == 0 {
-			b = 1
-		} else {
-			a--
-		}
+	i := 0
+	for i < len(ws) && !enough(ws[i]) {
+		i++
 	}
-	return float64(ws[a].Bytes) * math.Pow(width/float64(ws[a].Width), power(ws[a], ws[b]))
+	i = min(max(0, i-1), len(o.powers)-1)
+	return ws[i], o.powers[i]
 }
 
 // Anchors are the widths that are worth measuring before Make: at most six, which tell about all others.
