@@ -55,7 +55,7 @@ func encoding(r *report) error {
 			if c.format == declare.WebP {
 				_, broke = webp.EncodePlanes(limited, render.WebPQuality(72))
 			} else {
-				_, broke = avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: render.AVIFSpeed})
+				_, broke = avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: render.AVIFFirst})
 			}
 		}, func() { predicted = append(predicted, encode(job(true))) }, func() { searched = append(searched, encode(job(false))) })
 		if broke != nil {

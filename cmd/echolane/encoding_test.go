@@ -188,3 +188,14 @@ func TestTheFirstAnswerIsPredictedAndTheNextSearched(t *testing.T) {
 		t.Error("a PNG is provisional")
 	}
 }
+
+func TestAThoroughSiteKeepsFewerBytes(t *testing.T) {
+	s := bed.Kestrel(t)
+	const path = "/kestrel/catalogue/festival-crowd.jpg?width=500&format=avif"
+	quick := decoded[delivery.Explanation](t, s.Get(t, path+"&as=explain"), 200)
+	bed.Must(t, s, "site", "set", "kestrel", "--effort", "thorough")
+	slow := decoded[delivery.Explanation](t, s.Get(t, path+"&as=explain"), 200)
+	if !strings.Contains(quick.Variant.Encoding.Setting, "speed 7") || !strings.Contains(slow.Variant.Encoding.Setting, "speed 6") || slow.Bytes > quick.Bytes+quick.Bytes/30 || slow.Key == quick.Key {
+		t.Errorf("%s with %d bytes, %s with %d", quick.Variant.Encoding.Setting, quick.Bytes, slow.Variant.Encoding.Setting, slow.Bytes)
+	}
+}

@@ -256,6 +256,7 @@ func siteFlags() []cli.Flag {
 		&cli.StringFlag{Name: "other-widths", Usage: "widths beside the ladder: refuse or round-up"},
 		&cli.StringFlag{Name: "shapes", Usage: "aspect ratios it delivers, separated by commas; none: any"},
 		&cli.StringFlag{Name: "add-shape", Usage: "one more shape"},
+		&cli.StringFlag{Name: "effort", Usage: "for the variants that are kept: quick, or thorough: longer to make, fewer bytes"},
 		&cli.StringFlag{Name: "grow", Usage: "who may ask for more pixels than the source has: url or classes"},
 		&cli.StringFlag{Name: "paint", Usage: "who may ask for paint: url or classes"},
 		&cli.StringFlag{Name: "pages", Usage: "origins whose pages may embed, separated by commas; none: every page"},
@@ -298,7 +299,7 @@ func editSite(c *cli.Command, d *policy.Document) error {
 		d.Sheet = string(text)
 	}
 	for name, to := range map[string]*string{
-		"other-widths": &d.Ladder.Other, "grow": &d.Grow, "paint": &d.Paint, "pages-silent": &d.Pages.Silent, "unsigned": &d.Signing.Unsigned,
+		"other-widths": &d.Ladder.Other, "effort": &d.Effort, "grow": &d.Grow, "paint": &d.Paint, "pages-silent": &d.Pages.Silent, "unsigned": &d.Signing.Unsigned,
 	} {
 		if c.IsSet(name) {
 			*to = c.String(name)
@@ -502,6 +503,7 @@ func printSite(s api.Site, used []records.Usage) {
 		{"hosts", or(d.Hosts, "none of its own: paths begin with /"+s.Name+"/")},
 		{"sheet", "below; classes: " + classesText(d.Sheet)},
 		{"formats", strings.Join(d.Formats, ", ") + " (most wanted first, as the client's Accept allows)"},
+		{"effort", d.Effort},
 		{"ladder", ladder},
 		{"shapes", or(d.Shapes, "any")},
 		{"grow, paint", fmt.Sprintf("by %s, by %s", d.Grow, d.Paint)},

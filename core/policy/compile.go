@@ -105,6 +105,7 @@ func Compile(d Document) (*Site, []Trouble, error) {
 	c.sheet(s, d)
 	c.formats(s, d.Formats)
 	c.shapes(s, d.Shapes)
+	s.Thorough = c.choice("effort", d.Effort, "quick", "thorough") == 1
 	s.GrowByClassOnly = c.choice("grow", d.Grow, "url", "classes") == 1
 	s.PaintByClassOnly = c.choice("paint", d.Paint, "url", "classes") == 1
 	c.ladder(s, d.Ladder)

@@ -26,6 +26,8 @@ type Site struct {
 
 	GrowByClassOnly, PaintByClassOnly bool
 
+	Thorough bool // what is kept may take longer to make, for fewer bytes
+
 	Limits                       Limits
 	QualityFloor, QualityCeiling int
 	VariantsPerSource            int

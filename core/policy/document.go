@@ -8,6 +8,7 @@ type Document struct {
 	Hosts   []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
 	Sheet   string   `json:"sheet" toml:"sheet,multiline" comment:"the stylesheet for images: * holds the defaults, classes are named treatments"`
 	Formats []string `json:"formats" toml:"formats" comment:"most wanted first: avif, webp, jpeg, png, gif"`
+	Effort  string   `json:"effort" toml:"effort" comment:"for the variants that are kept: quick, or thorough, which takes longer and has fewer bytes"`
 	Shapes  []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
 	Grow    string   `json:"grow" toml:"grow" comment:"who may ask for more pixels than the source has: url, classes"`
 	Paint   string   `json:"paint" toml:"paint" comment:"who may ask for paint: url, classes"`
@@ -84,7 +85,7 @@ type Lane struct {
 func NewDocument(site string) Document {
 	return Document{
 		Site: site, Hosts: []string{}, Sheet: StarterSheet, Formats: []string{"avif", "webp", "jpeg", "png"}, Shapes: []string{},
-		Grow: "url", Paint: "url",
+		Effort: "quick", Grow: "url", Paint: "url",
 		Ladder: Ladder{Rungs: []int{}, Other: "refuse"},
 		Limits: Bounds{
 			SourceBytes: 64 << 20, SourcePixels: 64_000_000, SourceFrames: 500,
@@ -104,6 +105,7 @@ func (d *Document) Complete() {
 		}
 	}
 	text(&d.Sheet, base.Sheet)
+	text(&d.Effort, base.Effort)
 	text(&d.Grow, base.Grow)
 	text(&d.Paint, base.Paint)
 	text(&d.Ladder.Other, base.Ladder.Other)

@@ -44,6 +44,7 @@ func TestADocumentThatCantBeSaysWhereAndWhy(t *testing.T) {
 		{"formats", "", func(d *Document) { d.Formats = []string{} }},
 		{"shapes[0]", "3/2", func(d *Document) { d.Shapes = []string{"6/4"} }},
 		{"shapes[0]", "", func(d *Document) { d.Shapes = []string{"wide"} }},
+		{"effort", "thorough", func(d *Document) { d.Effort = "thourough" }},
 		{"grow", "classes", func(d *Document) { d.Grow = "clases" }},
 		{"paint", "", func(d *Document) { d.Paint = "nobody" }},
 		{"ladder.other", "round-up", func(d *Document) { d.Ladder.Other = "roundup" }},

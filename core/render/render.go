@@ -22,7 +22,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "4"
+const Version = "5"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -48,8 +48,22 @@ type Job struct {
 	// that has to be quick.
 	Predict bool
 
+	// Thorough takes more time to have fewer bytes, where that pays.
+	Thorough bool
+
 	// Clock tells the time since some fixed moment, for Result.Stages. Without it there are none.
 	Clock func() time.Duration `json:"-"`
+}
+
+// speed is AVIF's.
+func (j *Job) speed() int {
+	switch {
+	case j.Predict:
+		return AVIFFirst
+	case j.Thorough:
+		return AVIFThorough
+	}
+	return AVIFKept
 }
 
 // A Result is a variant and what is worth knowing about it.
@@ -148,7 +162,7 @@ func Variant(source []byte, job Job) (Result, error) {
 	}
 	w.lap("decode")
 	defer picture.Free()
-	f := finish{quality: job.Request.Quality, most: sourceQuality(source, info, plan), matte: job.Request.Matte, predict: job.Predict, facts: factsOf(source, job.Request.Retain)}
+	f := finish{quality: job.Request.Quality, most: sourceQuality(source, info, plan), matte: job.Request.Matte, predict: job.Predict, speed: job.speed(), facts: factsOf(source, job.Request.Retain)}
 	if picture.YCbCr != nil {
 		result.Format = likely
 		f.planes = resamplePlanes(picture.YCbCr, info, plan, scale)

@@ -482,7 +482,7 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 		for _, l := range m.layers {
 			digests += " " + string(l.version.Digest)
 		}
-		m.key = variants.Key(resolved, digests, render.Version)
+		m.key = variants.Key(resolved, digests, version(r.site))
 		looked := now()
 		v, where, err := s.Cache.Get(m.key, func() (*variants.Variant, error) { return make(r, lane, m, data, resolved, looked-start) })
 		if errors.Is(err, source.ErrChanged) {
@@ -510,6 +510,14 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 		return m, v, where, timing(v, where, start, looked), nil
 	}
 	return nil, nil, 0, "", policy.No(policy.Refusal{Reason: "source-unreadable", Detail: "the source goes on changing while it is read", Remedy: "try again when it has settled", RetryIn: 2})
+}
+
+// version is the renderer's, and the site's effort: another effort makes other bytes.
+func version(site *records.Site) string {
+	if site.Thorough {
+		return render.Version + "t"
+	}
+	return render.Version
 }
 
 // look finds out which version of the source there is. Where it had to be read for that, its bytes come back.
@@ -622,7 +630,7 @@ func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resol
 	}
 	read := now()
 	// Others may be waiting for this variant: it is made even if the one who asked first goes away.
-	job := render.Job{Request: r.resolved, Limits: r.lane.Limits, Floor: r.site.QualityFloor, Pictures: layers}
+	job := render.Job{Request: r.resolved, Limits: r.lane.Limits, Floor: r.site.QualityFloor, Pictures: layers, Thorough: r.site.Thorough}
 	if r.declared.As == declare.Placeholder {
 		job.Placeholder = render.PlaceholderBytes
 	}

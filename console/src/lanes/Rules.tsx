@@ -15,6 +15,9 @@ export function Rules(props: { site: string; document: Document; onChange: (part
     <>
       <Group title="What it delivers">
         <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) })} hint="Most wanted first" />
+        <Labelled label="Effort for what is kept">
+          <Choice label="Effort" value={d.effort} options={words("quick", "thorough")} onChange={(effort) => onChange({ effort })} />
+        </Labelled>
         <ListField label="Shapes" value={d.shapes} onChange={(shapes) => onChange({ shapes })} hint="Aspect ratios beside the natural one; none: any" />
         <div className="flex flex-col gap-2">
           <ListField
