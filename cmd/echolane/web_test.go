@@ -227,3 +227,40 @@ func TestThePagesModulesAreServedToEveryOrigin(t *testing.T) {
 		}
 	}
 }
+
+func TestTheElementShowsItsPlaceholderWhileTheNetworkIsSlow(t *testing.T) {
+	s := bed.Kestrel(t)
+	data, err := os.ReadFile(filepath.Join(bed.Pictures, "mark.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	come := make(chan struct{})
+	mux := http.NewServeMux()
+	mux.HandleFunc("/{$}", func(w http.ResponseWriter, r *http.Request) {
+		w.Header().Set("Content-Type", "text/html")
+		fmt.Fprintf(w, `<!doctype html><link rel="stylesheet" href="%[1]s/-/web/lane-image.css"><script type="module" src="%[1]s/-/web/lane-image.js"></script>
+<lane-image style="width:200px" base="http://%[2]s/slow" source="catalogue/mark.png" loading="eager" placeholder="data:image/gif;base64,R0lGODlhAQABAAAAACH5BAEKAAEALAAAAAABAAEAAAICTAEAOw=="><img alt="The mark" width="200" height="200"></lane-image><p>Text`, s.Base, r.Host)
+	})
+	mux.HandleFunc("/slow/", func(w http.ResponseWriter, r *http.Request) {
+		select {
+		case <-come:
+		case <-r.Context().Done():
+		}
+		w.Header().Set("Content-Type", "image/png")
+		w.Write(data)
+	})
+	origin := httptest.NewServer(mux)
+	defer origin.Close()
+	p := openPage(t)
+	p.must(p.Do(chromedp.EmulateViewport(400, 700), chromedp.Evaluate[chromedp.Void]("0")))
+	go p.Open(origin.URL) // its load event waits for the picture
+	p.until(`document.querySelector("lane-image")?.style.getPropertyValue("--lane-placeholder")`)
+	const shown = `getComputedStyle(document.querySelector("lane-image"), "::before").opacity`
+	if before, box := p.text(shown), p.text(`String(document.querySelector("p").getBoundingClientRect().top)`); before != "1" || !strings.HasPrefix(box, "2") {
+		t.Errorf("while it is waited for: opacity %s, the text at %s", before, box)
+	}
+	close(come)
+	p.until(`document.querySelector("lane-image").hasAttribute("loaded")`)
+	p.until(shown + ` === "0"`)
+	p.until(`!document.querySelector("lane-image").style.getPropertyValue("--lane-placeholder")`)
+}

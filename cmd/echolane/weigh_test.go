@@ -359,3 +359,33 @@ func TestStoppingAWeighIn(t *testing.T) {
 		t.Errorf("the next had to wait for %v", time.Since(began))
 	}
 }
+
+func TestAPageOfFarTooMuchIsWeighedWithinBounds(t *testing.T) {
+	s := bed.Kestrel(t)
+	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+	var page strings.Builder
+	page.WriteString("<!doctype html><title>\xe4</title><img src=\"data:image/png;base64,")
+	page.WriteString(strings.Repeat("AAAA", 600_000))
+	page.WriteString("\" alt=\"\">")
+	for i := range 2500 {
+		fmt.Fprintf(&page, `<img src="pictures/mark.png" alt="%d" width="8" height="8" srcset="pictures/mark.png, , ,, 4x 5w, %s 1x">`, i, strings.Repeat(",", i%7))
+	}
+	began := time.Now()
+	w := weighedPage(t, s, shop(t, page.String()), "--screens", "phone 390x844@1")
+	v := w.Report.Views[0]
+	if len(v.Pictures) != 2000 || len(w.Report.Notes) == 0 || !strings.Contains(strings.Join(w.Report.Notes, " "), "more elements") {
+		t.Errorf("%d pictures, %v", len(v.Pictures), w.Report.Notes)
+	}
+	for _, p := range v.Pictures {
+		if len(p.URL) > 200 || len(p.Src) > 4100 {
+			t.Fatalf("an address of %d bytes is kept", max(len(p.URL), len(p.Src)))
+		}
+	}
+	if took := time.Since(began); took > 2*time.Minute {
+		t.Errorf("it took %v", took)
+	}
+	huge := sheetFile(t, "<p>"+strings.Repeat("x", 9<<20))
+	if out := bed.Run(t, s, "weigh", huge); out.Code != 1 || !strings.Contains(out.Err, "too large") {
+		t.Errorf("9 MB of HTML: %d %s", out.Code, out.Err)
+	}
+}
