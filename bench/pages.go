@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/net/html"
 
+	"echolane/core/declare"
 	"echolane/core/markup"
 	"echolane/service/weighing"
 	"echolane/testbed"
@@ -37,8 +38,9 @@ func pages(r *report) error {
 	}
 	alt := "A red delta kite"
 	o := markup.Options{Base: "https://img.kestrel.test/kestrel", Source: "catalogue/delta-red.jpg", Slot: slot, Facts: markup.Facts{Width: 6000, Height: 4000}, Alt: &alt}
-	for _, w := range []int{320, 640, 1280, 1920} {
-		o.Facts.Weights = append(o.Facts.Weights, markup.Weight{Width: w, Bytes: int(20000 * math.Pow(float64(w)/640, 1.6))})
+	o.Facts.Weights = map[declare.Declarations][]markup.Weight{}
+	for _, a := range markup.Anchors(o) {
+		o.Facts.Weights[a.Declared] = append(o.Facts.Weights[a.Declared], markup.Weight{Width: a.Width, Bytes: int(20000 * math.Pow(float64(a.Width)/640, 1.6))})
 	}
 	const rounds = 2000
 	times = alternate(7, func() {

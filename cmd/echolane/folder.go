@@ -2,7 +2,6 @@ package main
 
 import (
 	"bytes"
-	"encoding/base64"
 	"fmt"
 	"mime"
 	"net/url"
@@ -13,7 +12,7 @@ import (
 
 	"golang.org/x/net/html"
 
-	"echolane/service/api"
+	"echolane/service/weighing"
 )
 
 // mostBesides is how many bytes may go along with a page.
@@ -23,13 +22,13 @@ var inStyle = regexp.MustCompile(`url\(\s*["']?([^"')]+)["']?\s*\)`)
 
 // besides gathers the files that a page names and that lie in its folder: pictures, style sheets and what these name,
 // scripts. at is the address that the page is taken to have.
-func besides(page, at string, text []byte) ([]api.PageFile, error) {
+func besides(page, at string, text []byte) ([]weighing.File, error) {
 	base, err := url.Parse(at)
 	if err != nil {
 		return nil, badUsage("--at %s isn't a URL", at)
 	}
 	root := filepath.Dir(page)
-	var list []api.PageFile
+	var list []weighing.File
 	seen := map[string]bool{}
 	total := 0
 	var broke error
@@ -55,7 +54,7 @@ func besides(page, at string, text []byte) ([]api.PageFile, error) {
 		}
 		kind := mime.TypeByExtension(filepath.Ext(file))
 		u.RawQuery, u.Fragment = strings.TrimPrefix(u.RawQuery, "?"), ""
-		list = append(list, api.PageFile{URL: u.String(), Type: kind, Data: base64.StdEncoding.EncodeToString(data)})
+		list = append(list, weighing.File{URL: u.String(), Type: kind, Data: data})
 		if strings.HasPrefix(kind, "text/css") {
 			for _, m := range inStyle.FindAllSubmatch(data, -1) {
 				add(u, string(m[1]))

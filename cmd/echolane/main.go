@@ -71,7 +71,7 @@ func printRefusal(no *policy.Refusal) {
 	fmt.Fprintf(os.Stderr, "echolane: %s (%d, %s)\n", no.Title, no.Status, no.Reason)
 	for _, l := range []struct{ name, text string }{{"what", no.Detail}, {"given", no.Given}, {"allowed", no.Allowed}, {"way out", no.Remedy}} {
 		if l.text != "" {
-			fmt.Fprintf(os.Stderr, "  %-8s %s\n", l.name, l.text)
+			fmt.Fprintf(os.Stderr, "  %-8s %s\n", l.name, strings.ReplaceAll(l.text, "\n", "\n           "))
 		}
 	}
 	if len(no.Problems) > 1 {
@@ -88,8 +88,8 @@ func root() *cli.Command {
 		HideVersion:     true,
 		HideHelpCommand: true,
 		Commands: []*cli.Command{
-			demoCommand(), serveCommand(), siteCommand(), sheetCommand(), markupCommand(), weighCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(),
-			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), uploadCommand(), usageCommand(), refusalsCommand(),
+			demoCommand(), serveCommand(), siteCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(), sheetCommand(),
+			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), weighCommand(), uploadCommand(), usageCommand(), refusalsCommand(),
 		},
 		Action: nothingAsked,
 	}

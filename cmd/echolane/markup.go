@@ -33,7 +33,7 @@ from which --undo brings it back. weigh --fix does the same by what a browser me
 
 Examples:
   echolane markup kestrel/catalogue/delta-red.jpg --slot 'width: 320px; aspect-ratio: 3/2' --alt 'A red delta kite'
-  echolane markup kestrel/catalogue/festival-dawn.jpg --slot '100vw' --first --alt 'Kites over the beach at dawn'
+  echolane markup kestrel/catalogue/festival-dawn.jpg --slot '100vw' --first --alt 'Kites over the festival meadow at dawn'
   echolane markup kestrel/catalogue/mark.png --slot 'width: 48px' --decorative --as jsx
   echolane markup --rewrite public/ --site kestrel --at https://shop.kestrel.test/ --slot '(min-width: 900px) 33vw, 100vw' --dry-run
   curl -s https://shop.kestrel.test/ | echolane markup --rewrite - --at https://shop.kestrel.test/ --map https://shop.kestrel.test/pictures/=catalogue`,
@@ -43,6 +43,7 @@ Examples:
 			&cli.StringFlag{Name: "alt", Usage: "the text that stands in for the picture"},
 			&cli.BoolFlag{Name: "decorative", Usage: "the picture says nothing that the page's text doesn't"},
 			&cli.BoolFlag{Name: "first", Usage: "it is seen first: preloaded, not lazy"},
+			&cli.BoolFlag{Name: "above", Usage: "it is seen without scrolling: not lazy"},
 			&cli.StringFlag{Name: "formats", Usage: "a <source> for each, for caches that don't look at Vary, such as avif,webp,jpeg"},
 			&cli.StringFlag{Name: "placeholder", Usage: "what stands in it until the picture is there: picture, or colour"},
 			&cli.FloatFlag{Name: "waste", Usage: "the largest share of bytes that a step between two widths may waste", Value: 0.35},
@@ -84,7 +85,7 @@ func writeMarkup(ctx context.Context, c *cli.Command, call *client.Client) error
 	}
 	ask := api.AskMarkup{
 		Source: in, Slot: c.String("slot"), Container: c.String("container"), Decorative: c.Bool("decorative"), Declarations: d.AddressForm(),
-		First: c.Bool("first"), Placeholder: c.String("placeholder"), Waste: c.Float("waste"), Base: c.String("base"),
+		First: c.Bool("first"), Above: c.Bool("above"), Placeholder: c.String("placeholder"), Waste: c.Float("waste"), Base: c.String("base"),
 	}
 	if c.IsSet("alt") {
 		alt := c.String("alt")
@@ -121,11 +122,11 @@ func writeMarkup(ctx context.Context, c *cli.Command, call *client.Client) error
 		}
 		fmt.Fprintf(stdout(), "%s\nLink: %s\n", out.Preload, out.Link)
 	}
-	m := out.Markup
-	for _, c := range m.Srcset {
-		say("%6d px  %s", c.Width, bytesText(int64(c.Bytes)))
+	say("what browsers take:")
+	for _, p := range out.Picks {
+		say("  %4.0f wide at %gx  %4.0f shown  %5d px  %s", p.Viewport, p.Density, p.Shown, p.Width, bytesText(int64(p.Bytes)))
 	}
-	for _, w := range m.Warnings {
+	for _, w := range out.Markup.Warnings {
 		say("warning: %s", w)
 	}
 	return nil

@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"echolane/core/figures"
 	"echolane/service/api/client"
 )
 
@@ -72,21 +73,7 @@ func table(w io.Writer, right string, rows ...[]string) {
 	}
 }
 
-// bytesText writes a size with its unit: 812 B, 38.1 kB, 4.70 MB.
-func bytesText(n int64) string {
-	switch v := float64(n); {
-	case n < 1000:
-		return fmt.Sprintf("%d B", n)
-	case v < 99_950:
-		return fmt.Sprintf("%.1f kB", v/1e3)
-	case v < 999_500:
-		return fmt.Sprintf("%.0f kB", v/1e3)
-	case v < 999_500_000:
-		return fmt.Sprintf("%.2f MB", v/1e6)
-	default:
-		return fmt.Sprintf("%.2f GB", v/1e9)
-	}
-}
+func bytesText(n int64) string { return figures.Bytes(n) }
 
 func pixelsText(w, h int) string { return fmt.Sprintf("%d × %d", w, h) }
 

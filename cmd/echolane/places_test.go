@@ -30,7 +30,7 @@ func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
 	// Put right, it is drawn beside what is published.
 	p.write("* { object-fit: cover; quality: 72 }\n.tile { width: 120px; aspect-ratio: 1 }\n")
 	p.says("new: tile")
-	p.until(`[...document.querySelectorAll("img")].some(i => i.alt === ".tile, draft" && i.naturalWidth === 120 && i.naturalHeight === 120)`)
+	p.until(`[...document.querySelectorAll("img")].some(i => i.alt === ".tile, catalogue/box-kite-cliff.jpg, draft" && i.naturalWidth === 120 && i.naturalHeight === 120)`)
 	p.click("Publish")
 	p.says("published, version 3")
 	if out := bed.Must(t, s, "sheet", "show", "kestrel"); !strings.Contains(out, ".tile") {
@@ -75,7 +75,7 @@ func TestPagesAreWeighedInTheConsole(t *testing.T) {
 	p.says("No page was weighed yet")
 	p.fill("Page", at)
 	p.click("Weigh")
-	p.until(`document.querySelector("[role=status] progress")`)
+	p.until(`document.querySelector("[role=status] [role=progressbar]")`)
 	p.until(`document.querySelectorAll("table[aria-label=Pictures] tbody tr").length === 2`)
 	p.says("sled-blue.jpg")
 	p.says("AVIF instead of JPEG")

@@ -140,7 +140,9 @@ func howText(h render.Encoding) string {
 			add("likeness %.1f", h.Likeness)
 		}
 	}
-	if n := len(h.Trials); n > 0 {
+	if n := len(h.Trials); n == 1 {
+		add("1 encode tried")
+	} else if n > 1 {
 		add("%d encodes tried", n)
 	}
 	return strings.Join(parts, " · ")

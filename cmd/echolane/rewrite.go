@@ -125,7 +125,11 @@ func eachPage(c *cli.Command, do func(path string, page []byte) ([]byte, []strin
 		if err := replaceFile(file, after); err != nil {
 			return err
 		}
-		fmt.Fprintf(stdout(), "%s: written again\n", file)
+		did := "written again"
+		if c.Bool("undo") {
+			did = "as it was before"
+		}
+		fmt.Fprintf(stdout(), "%s: %s\n", file, did)
 		return nil
 	}
 	for _, name := range c.Args().Slice() {

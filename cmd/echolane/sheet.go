@@ -8,7 +8,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"echolane/core/policy"
 	"echolane/core/sheet"
 	"echolane/service/api"
 	"echolane/service/api/client"
@@ -68,6 +67,10 @@ Examples:
 					}
 					if c.Bool("json") {
 						return printJSON(stdout(), s)
+					}
+					if _, err := sheet.Parse(string(text)); err != nil {
+						fmt.Fprintf(stdout(), "The draft is kept. It can't be published as it is: echolane sheet check %s\n", c.Args().Get(1))
+						return nil
 					}
 					fmt.Fprintf(stdout(), "The draft is kept. Publish it: echolane sheet publish %s --draft\n", c.Args().First())
 					return nil
@@ -170,8 +173,8 @@ func printPublished(c *cli.Command, name string, before, after api.Sheet) error 
 		return nil
 	}
 	fmt.Fprintf(stdout(), "%s: version %d, in force everywhere within a second\n", name, after.Version)
-	for _, d := range policy.Diff(policy.Document{Sheet: before.Text}, policy.Document{Sheet: after.Text}) {
-		fmt.Fprintln(stdout(), "  "+d.String())
+	for _, line := range diffLines(strings.TrimRight(before.Text, "\n"), strings.TrimRight(after.Text, "\n")) {
+		fmt.Fprintln(stdout(), line)
 	}
 	return nil
 }

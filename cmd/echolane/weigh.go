@@ -1,6 +1,7 @@
 package main
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"os"
@@ -29,8 +30,8 @@ under http://page.test/, or under --at, from where everything else then comes. T
 Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to measure to know what it would weigh.
 
 With --fix the page is written again with Echo Lane markup: nothing but its image tags changes, and every tag keeps what
-it was in data-was, from which --undo brings it back. It goes to standard output, to --out FILE, or into the file itself
-with --in-place; --dry-run prints a diff instead.
+it was in data-was, from which --undo brings it back. It goes to --out FILE, - for standard output, or into the file itself
+with --in-place; --dry-run prints what would change instead.
 
 Examples:
   echolane weigh http://127.0.0.1:8741/ --site kestrel
@@ -81,7 +82,7 @@ func weigh(ctx context.Context, c *cli.Command) error {
 		if ask.Page = c.String("at"); ask.Page == "" {
 			ask.Page = "http://page.test/"
 		}
-		ask.HTML = string(before)
+		ask.HTML = before
 		if page != "-" {
 			if ask.Files, err = besides(page, ask.Page, before); err != nil {
 				return err
@@ -258,9 +259,9 @@ func replaceFile(name string, data []byte) error {
 }
 
 func writeFixed(c *cli.Command, name string, before []byte, w api.Weighing) error {
-	after := []byte(w.Fixed.HTML)
+	after := w.Fixed.HTML
 	if c.Bool("dry-run") {
-		for _, line := range diffLines(string(markup.Restore(after)), w.Fixed.HTML) {
+		for _, line := range diffLines(string(markup.Restore(after)), string(after)) {
 			fmt.Fprintln(stdout(), line)
 		}
 		return nil
@@ -276,7 +277,7 @@ func writeFixed(c *cli.Command, name string, before []byte, w api.Weighing) erro
 	if c.Bool("json") && c.String("out") == "" && !c.Bool("in-place") {
 		return nil
 	}
-	if c.Bool("in-place") && string(before) == w.Fixed.HTML {
+	if c.Bool("in-place") && bytes.Equal(before, after) {
 		say("Nothing changes.")
 		return nil
 	}
@@ -304,11 +305,18 @@ func diffLines(before, after string) (out []string) {
 			}
 		}
 		out = append(out, fmt.Sprintf("@@ line %d", i+1))
-		for k := range di {
-			out = append(out, "- "+a[i+k])
+		for k := range max(di, dj) { // line beside line where as many go as come
+			if k < di {
+				out = append(out, "- "+a[i+k])
+			}
+			if k < dj && di == dj {
+				out = append(out, "+ "+b[j+k])
+			}
 		}
 		for k := range dj {
-			out = append(out, "+ "+b[j+k])
+			if di != dj {
+				out = append(out, "+ "+b[j+k])
+			}
 		}
 		i, j = i+di, j+dj
 	}

@@ -26,13 +26,9 @@ type Facts struct {
 	Alpha         bool
 	Placeholder   string // a data URL; "" for none
 	Colour        string // of its subject, as #rrggbb; "" where it isn't known
-	Weights       []Weight
-}
 
-// A Weight is how many bytes the variant of a width has, by making it.
-type Weight struct {
-	Width int `json:"width"` // device pixels
-	Bytes int `json:"bytes"`
+	// Weights are what some variants weigh, upwards, by the declarations of the slot (see Anchors).
+	Weights map[declare.Declarations][]Weight
 }
 
 // Options say what is written. Source, Base, Slot, Facts and one of Alt and Decorative are needed.
@@ -53,10 +49,9 @@ type Options struct {
 	Waste float64              // the largest share of bytes that a step between two widths may waste; 0: 0.35
 
 	First   bool             // it is seen first: loaded at once, before others
+	Above   bool             // it is seen without scrolling: loaded at once
 	Formats []declare.Format // a <source> for each, for caches that don't look at Vary; none: negotiated
 	Inline  Inline           // what stands in the markup until the picture is there
-
-	powers []float64 // by which bytes grow between the weights; once they were asked for
 }
 
 // Markup is what is to be written.
@@ -115,18 +110,15 @@ func Make(o Options) (Markup, error) {
 	case o.Facts.Width <= 0 || o.Facts.Height <= 0:
 		return m, errors.New("the source's size isn't known")
 	}
-	if o.Waste <= 0 || o.Waste >= 1 {
-		o.Waste = DefaultWaste
-	}
 	if o.Alt != nil && !o.Decorative {
 		m.Alt = *o.Alt
 	}
 	m.Loading, m.Decoding = "lazy", "async"
-	if o.First {
-		m.Loading, m.Priority = "eager", "high"
+	if o.First || o.Above {
+		m.Loading = "eager"
 	}
-	if o.Over.Fit == o.Site.Fit { // the sheet says so already
-		o.Over.Fit = declare.FitUnset
+	if o.First {
+		m.Priority = "high"
 	}
 	groups := o.groups()
 	formats := o.Formats
@@ -190,6 +182,7 @@ type group struct {
 	declared declare.Declarations
 	fixed    bool // one width in CSS pixels
 	css      float64
+	curve    *curve
 }
 
 func (g *group) media() string {
@@ -204,6 +197,9 @@ func trimmed(v float64) string { return strconv.FormatFloat(math.Round(v*100)/10
 func (o *Options) groups() (groups []group) {
 	for _, p := range o.Slot.pieces {
 		d := o.Over.Over(p.declared)
+		if d.Fit == o.Site.Fit { // the sheet says so already
+			d.Fit = declare.FitUnset
+		}
 		if !p.height.IsZero() && !p.width.IsZero() && p.height.Fixed() && p.width.Fixed() && d.Aspect.IsZero() {
 			d.Aspect = declare.Ratio{W: p.width.In(0, 0), H: p.height.In(0, 0)}
 		}
@@ -223,6 +219,7 @@ func (o *Options) groups() (groups []group) {
 		if g.fixed {
 			g.css = o.widthIn(&g.pieces[0], g.declared, narrowest)
 		}
+		g.curve = curveOf(o.Facts.Weights[g.declared], math.Max(1, o.limit(g.declared)))
 	}
 	return groups
 }
@@ -311,11 +308,10 @@ func (o *Options) Declared() declare.Declarations {
 
 func (o *Options) candidates(g group, d declare.Declarations, widths []int) []Candidate {
 	list := make([]Candidate, 0, len(widths))
-	limit := o.limit(g.declared)
 	for _, w := range widths {
 		c := Candidate{Width: w, URL: o.Address(d, w)}
-		if len(o.Facts.Weights) > 0 {
-			c.Bytes = int(math.Round(o.bytes(float64(w), limit)))
+		if g.curve.measured() && (len(o.Formats) == 0 || d.Format == o.Formats[0]) { // of other formats nothing is known
+			c.Bytes = int(math.Round(g.curve.bytes(float64(w))))
 		}
 		if g.fixed {
 			c.Density = math.Round(float64(w)/g.css*100) / 100

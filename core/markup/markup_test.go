@@ -26,10 +26,15 @@ func photo(slotText string, t testing.TB) Options {
 	for _, w := range []int{320, 640, 1280, 2400} {
 		ws = append(ws, Weight{w, int(20000 * math.Pow(float64(w)/640, 1.6))})
 	}
-	return Options{
+	o := Options{
 		Base: "https://img.test/kestrel", Source: "catalogue/delta-red.jpg", Slot: slot(t, slotText),
-		Facts: Facts{Width: 2400, Height: 1600, Weights: ws}, Alt: text("A red delta kite"), Site: declare.Declarations{Fit: declare.Cover, Quality: 72},
+		Facts: Facts{Width: 2400, Height: 1600}, Alt: text("A red delta kite"), Site: declare.Declarations{Fit: declare.Cover, Quality: 72},
 	}
+	o.Facts.Weights = map[declare.Declarations][]Weight{}
+	for _, a := range Anchors(o) {
+		o.Facts.Weights[a.Declared] = ws
+	}
+	return o
 }
 
 func made(t testing.TB, o Options) Markup {
@@ -67,11 +72,11 @@ func TestAFluidSlotOffersWidthsByTheirBytes(t *testing.T) {
 	if m.Sizes != "(min-width: 900px) 33vw, 100vw" || m.Loading != "lazy" {
 		t.Errorf("%+v", m)
 	}
-	limit := o.limit(declare.Declarations{})
+	bytes := o.groups()[0].curve.bytes
 	for i := 1; i < len(m.Srcset); i++ {
 		a, b := m.Srcset[i-1], m.Srcset[i]
 		// Whoever needs a little more than a has to take b.
-		if wasted := 1 - o.bytes(float64(a.Width), limit)/o.bytes(float64(b.Width), limit); wasted > DefaultWaste+0.001 {
+		if wasted := 1 - bytes(float64(a.Width))/bytes(float64(b.Width)); wasted > DefaultWaste+0.001 {
 			t.Errorf("from %d to %d wide %.0f %% can be wasted", a.Width, b.Width, 100*wasted)
 		}
 	}
@@ -144,7 +149,7 @@ func TestAnotherShapeInOtherViewports(t *testing.T) {
 		}
 	}
 	preload := m.Preload()
-	if strings.Count(preload, "<link ") != 2 || !strings.Contains(preload, `media="(min-width: 600px)"`) || !strings.Contains(preload, `media="(not (min-width: 600px))"`) || !strings.Contains(preload, `imagesizes="100vw"`) {
+	if strings.Count(preload, "<link ") != 2 || !strings.Contains(preload, `media="(min-width: 600px)"`) || !strings.Contains(preload, `media="(not (min-width: 600px))"`) || !strings.Contains(preload, `sizes="100vw"`) {
 		t.Errorf("%s", preload)
 	}
 	if link := m.Link(); strings.Count(link, `rel="preload"`) != 2 || !strings.HasPrefix(link, "<https://img.test/") {

@@ -14,14 +14,7 @@ type Picked struct {
 
 // Pick says which candidate a browser takes in a viewport, as Chromium chooses: the first that is dense enough.
 func (o *Options) Pick(viewport, density float64) Picked {
-	fill := *o
-	if fill.Waste <= 0 || fill.Waste >= 1 {
-		fill.Waste = DefaultWaste
-	}
-	if fill.Over.Fit == fill.Site.Fit {
-		fill.Over.Fit = 0
-	}
-	groups := fill.groups()
+	groups := o.groups()
 	g := groups[0]
 	for _, next := range groups[1:] {
 		if viewport >= next.from {
@@ -34,9 +27,13 @@ func (o *Options) Pick(viewport, density float64) Picked {
 			p = &g.pieces[i]
 		}
 	}
-	shown := fill.widthIn(p, g.declared, viewport)
-	widths, _ := fill.widths(g)
-	list := fill.candidates(g, g.declared, widths)
+	shown := o.widthIn(p, g.declared, viewport)
+	widths, _ := o.widths(g)
+	d := g.declared
+	if len(o.Formats) > 0 {
+		d.Format = o.Formats[0]
+	}
+	list := o.candidates(g, d, widths)
 	of := func(c Candidate) float64 {
 		if c.Density > 0 {
 			return c.Density

@@ -114,45 +114,49 @@ func (o *Options) widths(g group) (widths []int, warning string) {
 	if len(all) == 0 {
 		return []int{int(limit)}, "no width of the ladder is as small as the source"
 	}
+	waste := o.Waste
+	if waste <= 0 || waste >= 1 {
+		waste = DefaultWaste
+	}
 	weights := make([]float64, len(all))
 	for i, w := range all {
-		weights[i] = o.bytes(w, limit)
+		weights[i] = g.curve.bytes(w)
 	}
 	// From the widest down: as far as the bytes allow.
 	at := len(all) - 1
 	widths = []int{int(all[at])}
 	for at > 0 {
 		next := at - 1
-		for next > 0 && weights[next-1] >= (1-o.Waste)*weights[at] {
+		for next > 0 && weights[next-1] >= (1-waste)*weights[at] {
 			next--
 		}
-		if weights[next] < (1-o.Waste)*weights[at]-0.5 && len(o.Rungs) > 0 {
-			warning = fmt.Sprintf("between the ladder's rungs %.0f and %.0f more than %.0f %% of the bytes can be wasted", all[next], all[at], 100*o.Waste)
+		if weights[next] < (1-waste)*weights[at]-0.5 && len(o.Rungs) > 0 {
+			warning = fmt.Sprintf("between the ladder's rungs %.0f and %.0f more than %.0f %% of the bytes can be wasted", all[next], all[at], 100*waste)
 		}
 		at = next
 		widths = append(widths, int(all[at]))
 	}
 	slices.Reverse(widths)
 	if len(o.Rungs) == 0 {
-		widths = o.even(widths, limit)
+		widths = g.curve.even(widths, waste)
 	}
 	return widths, warning
 }
 
 // even spaces as many widths so that all steps waste about the same, where that keeps what is promised.
-func (o *Options) even(widths []int, limit float64) []int {
+func (c *curve) even(widths []int, waste float64) []int {
 	n := len(widths) - 1
-	low, high := o.bytes(float64(widths[0]), limit), o.bytes(float64(widths[max(0, n)]), limit)
+	low, high := c.bytes(float64(widths[0])), c.bytes(float64(widths[max(0, n)]))
 	if n < 2 || low >= high {
 		return widths
 	}
 	out := slices.Clone(widths)
 	for i := 1; i < n; i++ {
 		want := low * math.Pow(high/low, float64(i)/float64(n))
-		out[i] = int(math.Round(o.width(want, limit)/8) * 8)
+		out[i] = int(math.Round(c.width(want)/8) * 8)
 	}
 	for i := 1; i <= n; i++ {
-		if out[i] <= out[i-1] || o.bytes(float64(out[i-1]), limit) < (1-o.Waste)*o.bytes(float64(out[i]), limit) {
+		if out[i] <= out[i-1] || c.bytes(float64(out[i-1])) < (1-waste)*c.bytes(float64(out[i])) {
 			return widths
 		}
 	}
@@ -222,72 +226,33 @@ func (o *Options) below(w float64) (float64, bool) {
 	return o.Rungs[i-1], true
 }
 
-// usualPower is how bytes grow with the width where nothing was measured.
-const usualPower = 1.7
-
-// bytes is what a width weighs: between what was measured by the power that lies between, otherwise by pixels.
-func (o *Options) bytes(width, limit float64) float64 {
-	ws := o.Facts.Weights
-	if len(ws) == 0 {
-		return math.Pow(width/limit, usualPower) * 1e5
-	}
-	at, power := o.segment(func(w Weight) bool { return float64(w.Width) >= width })
-	return float64(at.Bytes) * math.Pow(width/float64(at.Width), power)
+// An Anchor is a width that is worth measuring before Make.
+type Anchor struct {
+	Declared declare.Declarations // of the slot where it has this shape, without the width
+	Width    int                  // device pixels
 }
 
-// width is the one that weighs so many bytes.
-func (o *Options) width(bytes, limit float64) float64 {
-	ws := o.Facts.Weights
-	if len(ws) == 0 {
-		return limit * math.Pow(bytes/1e5, 1/usualPower)
-	}
-	at, power := o.segment(func(w Weight) bool { return float64(w.Bytes) >= bytes })
-	return float64(at.Width) * math.Pow(bytes/float64(at.Bytes), 1/power)
-}
-
-// segment is where a curve of weights begins that holds around the first that is enough, and its power.
-func (o *Options) segment(enough func(Weight) bool) (at Weight, power float64) {
-	ws := o.Facts.Weights
-	if len(ws) == 1 {
-		return ws[0], usualPower
-	}
-	if len(o.powers) != len(ws)-1 {
-		o.powers = make([]float64, len(ws)-1)
-		for i := range o.powers {
-			from, to := ws[i], ws[i+1]
-			o.powers[i] = usualPower
-			if from.Width < to.Width && from.Bytes > 0 && to.Bytes > from.Bytes {
-				o.powers[i] = math.Log(float64(to.Bytes)/float64(from.Bytes)) / math.Log(float64(to.Width)/float64(from.Width))
-			}
-		}
-	}
-	i := 0
-	for i < len(ws) && !enough(ws[i]) {
-		i++
-	}
-	i = min(max(0, i-1), len(o.powers)-1)
-	return ws[i], o.powers[i]
-}
-
-// Anchors are the widths that are worth measuring before Make: at most six, which tell about all others.
-func Anchors(o Options) []int {
-	var low, high float64 = math.Inf(1), 0
+// Anchors are the widths that are worth measuring: at most six for each shape of the slot, which tell about all others.
+func Anchors(o Options) (list []Anchor) {
 	for _, g := range o.groups() {
 		least, most := o.need(g)
 		limit := o.limit(g.declared)
-		low, high = math.Min(low, math.Min(least, limit)), math.Max(high, math.Min(most, limit))
-	}
-	n := int(math.Min(6, 2+math.Ceil(math.Log2(math.Max(1, high/low)))))
-	var out []int
-	for i := range n {
-		w := low * math.Pow(high/low, float64(i)/float64(max(1, n-1)))
-		if rung, ok := o.onLadder(w); ok && rung <= high+0.5 {
-			w = rung
-		} else if rung, ok := o.below(w); ok {
-			w = rung
+		low, high := math.Min(least, limit), math.Min(most, limit)
+		n := int(math.Min(6, 2+math.Ceil(math.Log2(math.Max(1, high/low)))))
+		var widths []int
+		for i := range n {
+			w := low * math.Pow(high/low, float64(i)/float64(max(1, n-1)))
+			if rung, ok := o.onLadder(w); ok && rung <= high+0.5 {
+				w = rung
+			} else if rung, ok := o.below(w); ok {
+				w = rung
+			}
+			widths = append(widths, max(1, int(math.Round(w))))
 		}
-		out = append(out, max(1, int(math.Round(w))))
+		slices.Sort(widths)
+		for _, w := range slices.Compact(widths) {
+			list = append(list, Anchor{g.declared, w})
+		}
 	}
-	slices.Sort(out)
-	return slices.Compact(out)
+	return list
 }

@@ -115,7 +115,7 @@ func (m *Markup) JSX() string {
 				value = "{" + a.Value + "}"
 			case "style":
 				_, v, _ := strings.Cut(a.Value, ":")
-				value = "{{ background: " + strings.Trim(value[:0]+jsonText(v), " ") + " }}"
+				value = "{{ background: " + jsonText(v) + " }}"
 			}
 			b.WriteString(" " + n + "=" + value)
 		}
@@ -210,9 +210,11 @@ func (m *Markup) preloads() (all [][]Attribute) {
 		if kind != "" {
 			a = append(a, Attribute{"type", kind})
 		}
-		a = append(a, Attribute{"href", fallback(list)}, Attribute{"imagesrcset", srcset(list)})
+		// The same attributes as an <img>'s, under names of their own (HTML, section 4.2.4).
+		const prefix = "image"
+		a = append(a, Attribute{"href", fallback(list)}, Attribute{prefix + "srcset", srcset(list)})
 		if sizes != "" {
-			a = append(a, Attribute{"imagesizes", strings.TrimPrefix(sizes, "auto, ")})
+			a = append(a, Attribute{prefix + "sizes", strings.TrimPrefix(sizes, "auto, ")})
 		}
 		all = append(all, append(a, Attribute{"fetchpriority", "high"}))
 	}

@@ -74,18 +74,18 @@ func (m *movie) begin(p *raster.RGBA, predict bool) error {
 	f := finish{pixels: p, quality: m.quality, predict: predict}
 	defer func() { f.planes.Free() }()
 	m.how = Encoding{Quality: f.number(), Kind: f.kind()}
-	if m.how.Kind == "graphic" {
-		m.setting, m.how.Way, m.how.Quality = webp.Exactly, "lossless", 0
-		return nil
-	}
-	if predict {
-		m.setting, _ = settingFor(declare.WebP, float64(f.number()))
-		m.how.Way = "predicted"
-		return nil
-	}
-	_, how, err := f.lossy(declare.WebP, m.how)
+	data, how, err := f.lossy(declare.WebP, m.how)
 	if err != nil {
 		return err
+	}
+	if predict && how.Kind == "graphic" { // few colours often take fewer bytes as they are, which a search looks at
+		exact, err := f.lossless(declare.WebP)
+		if err != nil {
+			return err
+		}
+		if len(exact) <= len(data) {
+			how.Way, how.Setting, how.Quality = "lossless", "", 0
+		}
 	}
 	m.how = how
 	m.setting = webp.Exactly

@@ -7,15 +7,17 @@ import (
 	"io"
 	"math"
 	"strings"
+
+	"echolane/core/figures"
 )
 
 //go:embed page.html
 var pageText string
 
 var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"bytes": BytesText, "percent": percent, "ms": func(v float64) string { return fmt.Sprintf("%.0f ms", v) },
+	"bytes": figures.Bytes, "ms": func(v float64) string { return fmt.Sprintf("%.0f ms", v) },
 	"shift": func(v float64) string { return fmt.Sprintf("%.3f", v) }, "px": func(v float64) string { return fmt.Sprintf("%.0f", v) },
-	"short": short, "type": shortType, "share": share, "saved": func(p Picture) int64 { return p.Saved() },
+	"short": short, "type": shortType, "share": func(left, of int64) string { return figures.Part(of-left, of) }, "saved": func(p Picture) int64 { return p.Saved() },
 	"bar": func(v, of int64) string { return fmt.Sprintf("%.1f%%", 100*float64(v)/math.Max(1, float64(of))) },
 }).Parse(pageText))
 
@@ -47,32 +49,6 @@ func Compare(r, after *Report) []Row {
 	}
 	return rows
 }
-
-// BytesText is a number of bytes for people: 661 B, 3.5 kB, 24 MB.
-func BytesText(n int64) string {
-	switch v := float64(n); {
-	case n < 1000:
-		return fmt.Sprintf("%d B", n)
-	case v < 99.95e3:
-		return fmt.Sprintf("%.1f kB", v/1e3)
-	case v < 999.5e3:
-		return fmt.Sprintf("%.0f kB", v/1e3)
-	case v < 99.95e6:
-		return fmt.Sprintf("%.2f MB", v/1e6)
-	default:
-		return fmt.Sprintf("%.0f MB", v/1e6)
-	}
-}
-
-// percent is a part of a whole.
-func percent(part, of int64) string {
-	if of <= 0 {
-		return "–"
-	}
-	return fmt.Sprintf("%.1f %%", 100*float64(part)/float64(of))
-}
-
-func share(part, of int64) string { return percent(of-part, of) }
 
 // short is an address' end, which tells pictures apart.
 func short(address string) string {

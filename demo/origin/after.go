@@ -26,6 +26,18 @@ type tile struct {
 	HTML template.HTML
 }
 
+// where says how soon a picture is seen.
+type where int
+
+const (
+	below where = iota // after scrolling
+	above              // at once
+	first              // at once, and it is what the page is waited for
+)
+
+// aboveTiles are seen without scrolling: the first row on a desktop.
+const aboveTiles = 4
+
 // Places of the page, as its style sheet has them.
 const (
 	heroSlot = "width: 100vw; aspect-ratio: 3/1"
@@ -41,17 +53,21 @@ func (a *after) serve(w http.ResponseWriter, element bool) {
 		Tiles      []tile
 	}{Web: a.web, Element: element}
 	var err error
-	one := func(file, alt, slot string, first bool) (html, preload template.HTML) {
+	one := func(file, alt, slot string, w where) (html, preload template.HTML) {
 		if err != nil {
 			return "", ""
 		}
-		html, preload, err = a.picture(file, alt, slot, first, element)
+		html, preload, err = a.picture(file, alt, slot, w, element)
 		return html, preload
 	}
-	page.Mark, _ = one("mark.png", "", "width: 64px; aspect-ratio: 1", false)
-	page.Hero, page.Preload = one("festival-dawn.jpg", "Kites over the festival meadow at dawn", heroSlot, true)
-	for _, p := range pictures.Catalogue() {
-		html, _ := one(p.File, p.Alt, tileSlot, false)
+	page.Mark, _ = one("mark.png", "", "width: 64px; aspect-ratio: 1", above)
+	page.Hero, page.Preload = one("festival-dawn.jpg", "Kites over the festival meadow at dawn", heroSlot, first)
+	for i, p := range pictures.Catalogue() {
+		w := below
+		if i < aboveTiles {
+			w = above
+		}
+		html, _ := one(p.File, p.Alt, tileSlot, w)
 		page.Tiles = append(page.Tiles, tile{p.Alt, html})
 	}
 	if err != nil {
@@ -62,7 +78,7 @@ func (a *after) serve(w http.ResponseWriter, element bool) {
 	afterPage.Execute(w, page)
 }
 
-func (a *after) picture(file, alt, slot string, first, element bool) (html, preload template.HTML, err error) {
+func (a *after) picture(file, alt, slot string, at where, element bool) (html, preload template.HTML, err error) {
 	source, err := os.ReadFile(filepath.Join(a.dir, file))
 	if err != nil {
 		return "", "", err
@@ -72,7 +88,7 @@ func (a *after) picture(file, alt, slot string, first, element bool) (html, prel
 		return "", "", err
 	}
 	w, h := info.Upright()
-	o := markup.Options{Base: a.images, Source: "catalogue/" + file, Facts: markup.Facts{Width: w, Height: h, Alpha: info.Alpha}, Alt: &alt, Decorative: alt == "", First: first, Site: declare.Declarations{Fit: declare.Cover}}
+	o := markup.Options{Base: a.images, Source: "catalogue/" + file, Facts: markup.Facts{Width: w, Height: h, Alpha: info.Alpha}, Alt: &alt, Decorative: alt == "", First: at == first, Above: at == above, Site: declare.Declarations{Fit: declare.Cover}}
 	if o.Slot, err = markup.ParseSlot(slot); err != nil {
 		return "", "", err
 	}
@@ -81,14 +97,14 @@ func (a *after) picture(file, alt, slot string, first, element bool) (html, prel
 		return "", "", err
 	}
 	if !element {
-		if !first {
+		if at != first {
 			return template.HTML(m.HTML()), "", nil
 		}
 		return template.HTML(m.HTML()), template.HTML(m.Preload()), nil
 	}
 	d := o.Declared()
 	loading := ""
-	if first {
+	if at != below {
 		loading = ` loading="eager"`
 	}
 	plain := o.Address(d, min(w, 320))

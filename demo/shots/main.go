@@ -41,7 +41,7 @@ var shots = []shot{
 	{file: "easel-dark.png", url: console + "mark.png?width=360&quality=40", w: 1280, h: 800, dark: true, ready: `[data-testid=saving]`},
 	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
 	{file: "markup.png", url: console + "delta-red.jpg?view=markup&aspect-ratio=3/2&alt=A+red+delta+kite+high+in+a+summer+sky", w: 1280, h: 800, ready: `[data-testid=markup]`},
-	{file: "sheet.png", url: places + "sheet/kestrel?source=catalogue/box-kite-cliff.jpg", w: 1280, h: 800, ready: "section[aria-label='What the classes do'] img"},
+	{file: "sheet.png", url: places + "sheet/kestrel?source=catalogue/box-kite-cliff.jpg,catalogue/delta-red.jpg", w: 1280, h: 800, ready: "section[aria-label='What the classes do'] img"},
 	{file: "lanes.png", url: places + "lanes/kestrel/press", w: 1280, h: 800, ready: `[aria-label="Test a source"]`},
 	{file: "refusals.png", url: places + "refusals", w: 1280, h: 800, ready: "tbody tr"},
 	{file: "keys.png", url: places + "keys", w: 1280, h: 800, dark: true, ready: "section[aria-label=Tokens] tbody tr"},

@@ -66,7 +66,7 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/ladder", a.ladder, "a ladder for the site, as a proposal", []parameter{{"from", "the lowest rung, device pixels"}, {"to", "the highest"}, {"waste", "the most pixels too many from rung to rung, 0.5 is half as many again"}}, nil, LadderProposal{}, 200, false},
 
 		{"GET", "/sites/:site/sheet", a.sheet, "the site's stylesheet, and the draft of another", nil, nil, Sheet{}, 200, false},
-		{"PUT", "/sites/:site/sheet", a.publishSheet, "publish a sheet; its draft is done with", nil, PublishSheet{}, Sheet{}, 200, true},
+		{"PUT", "/sites/:site/sheet", a.publishSheet, "publish a sheet; a draft with the same text is done with", nil, PublishSheet{}, Sheet{}, 200, true},
 		{"POST", "/sites/:site/sheet/check", a.checkSheet, "what is wrong with a sheet, and what publishing it would do", nil, SheetText{}, CheckedSheet{}, 200, false},
 		{"PUT", "/sites/:site/sheet/draft", a.putDraft, "keep a draft, right or not", nil, SheetText{}, Sheet{}, 200, false},
 		{"DELETE", "/sites/:site/sheet/draft", a.dropDraft, "forget the draft", nil, nil, nil, 204, false},
@@ -198,6 +198,8 @@ type describer struct{ schemas object }
 
 func (d *describer) of(t reflect.Type) object {
 	switch t {
+	case reflect.TypeFor[[]byte]():
+		return object{"type": "string", "contentEncoding": "base64"}
 	case reflect.TypeFor[time.Time]():
 		return object{"type": "string", "format": "date-time"}
 	}

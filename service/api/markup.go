@@ -30,6 +30,7 @@ type AskMarkup struct {
 	Decorative   bool     `json:"decorative,omitempty"`   // it needs no text
 	Declarations string   `json:"declarations,omitempty"` // further ones, as a query
 	First        bool     `json:"first,omitempty"`        // it is seen first: preloaded, not lazy
+	Above        bool     `json:"above,omitempty"`        // it is seen without scrolling: not lazy
 	Formats      []string `json:"formats,omitempty"`      // a <source> for each, for caches that don't look at Vary
 	Placeholder  string   `json:"placeholder,omitempty"`  // inline: picture, or colour
 	Waste        float64  `json:"waste,omitempty"`        // the largest share of bytes a step may waste, 0 to 1
@@ -44,9 +45,15 @@ type Markup struct {
 	CSS     string          `json:"css"`
 	Preload string          `json:"preload"` // for the page's head, where the picture is seen first
 	Link    string          `json:"link"`    // the same as an HTTP field
-	Weights []markup.Weight `json:"weights"` // what was made to choose the widths
+	Weights []Weighed       `json:"weights"` // what was made to choose the widths
 	Facts   source.Facts    `json:"facts"`
 	Picks   []markup.Picked `json:"picks"` // which of the candidates browsers take, on some screens
+}
+
+// Weighed is a variant that was made to know what it weighs.
+type Weighed struct {
+	Query string `json:"query"` // its declarations
+	markup.Weight
 }
 
 // screens are those that Picks are for: viewport and density.
@@ -96,7 +103,7 @@ func SourcePath(s *records.Site, given string) (string, *policy.Refusal) {
 
 // MarkupFor measures a source and writes its markup.
 func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *policy.Refusal) {
-	o := markup.Options{Alt: in.Alt, Decorative: in.Decorative, Rungs: s.Rungs, Waste: in.Waste, First: in.First, Inline: markup.Inline(in.Placeholder)}
+	o := markup.Options{Alt: in.Alt, Decorative: in.Decorative, Rungs: s.Rungs, Waste: in.Waste, First: in.First, Above: in.Above, Inline: markup.Inline(in.Placeholder)}
 	var err error
 	if o.Slot, err = markup.ParseSlot(in.Slot); err != nil {
 		return out, badSlot("slot", in.Slot, err)
@@ -151,12 +158,11 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 		}
 	}
 	o.Site = s.Sheet.Over(declare.Declarations{Class: declared.Class}, false)
-	if out.Weights, no = weigh(maker, s.Name, &o, declared); no != nil {
+	if out.Weights, no = weigh(maker, s.Name, &o); no != nil {
 		return out, no
 	}
-	o.Facts.Weights = out.Weights
 	if out.Markup, err = markup.Make(o); err != nil {
-		return out, badRequest("alt", "", err.Error(), "alt, or decorative")
+		return out, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "alt", Detail: err.Error(), Allowed: "a text, or decorative", Remedy: "give alt, or say decorative (--alt TEXT, --decorative)"})
 	}
 	if l := s.Lane(strings.Split(o.Source, "/")[0]); l != nil && l.Signed {
 		out.Markup.Warnings = append(out.Markup.Warnings, "the lane answers signed links only: sign each of these addresses on the server that writes the page")
@@ -172,41 +178,45 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 	return out, nil
 }
 
-// weigh makes the variants that tell what the others weigh; two at a time.
-func weigh(maker Maker, site string, o *markup.Options, d declare.Declarations) ([]markup.Weight, *policy.Refusal) {
+// weigh makes the variants that tell what the others weigh, two at a time, and writes down in o what they do.
+func weigh(maker Maker, site string, o *markup.Options) (all []Weighed, no *policy.Refusal) {
 	anchors := markup.Anchors(*o)
-	weights := make([]markup.Weight, len(anchors))
+	made := make([]*variants.Variant, len(anchors))
 	refusals := make([]*policy.Refusal, len(anchors))
 	at := *o
 	at.Base = "/" + site
-	if len(o.Formats) > 0 {
-		d.Format = o.Formats[0]
+	address := func(a markup.Anchor) string {
+		if len(o.Formats) > 0 {
+			a.Declared.Format = o.Formats[0]
+		}
+		return at.Address(a.Declared, a.Width)
 	}
 	var done sync.WaitGroup
-	slots := make(chan struct{}, 2)
-	for i, w := range anchors {
+	room := make(chan struct{}, 2)
+	for i, a := range anchors {
 		done.Add(1)
 		go func() {
 			defer done.Done()
-			slots <- struct{}{}
-			defer func() { <-slots }()
-			v, no := maker.Measure(at.Address(d, w), bestAccept)
-			if refusals[i] = no; no == nil {
-				weights[i] = markup.Weight{Width: w, Bytes: len(v.Body)}
-			}
+			room <- struct{}{}
+			defer func() { <-room }()
+			made[i], refusals[i] = maker.Measure(address(a), bestAccept)
 		}()
 	}
 	done.Wait()
-	var kept []markup.Weight
-	for i, no := range refusals {
-		if no != nil && no.Reason != "no-such-rung" {
-			return nil, no
+	o.Facts.Weights = map[declare.Declarations][]markup.Weight{}
+	for i, a := range anchors {
+		if no := refusals[i]; no != nil {
+			if no.Reason != "no-such-rung" {
+				return nil, no
+			}
+			continue
 		}
-		if no == nil {
-			kept = append(kept, weights[i])
-		}
+		w := markup.Weight{Width: a.Width, Bytes: len(made[i].Body)}
+		o.Facts.Weights[a.Declared] = append(o.Facts.Weights[a.Declared], w)
+		_, query, _ := strings.Cut(address(a), "?")
+		all = append(all, Weighed{query, w})
 	}
-	return kept, nil
+	return all, nil
 }
 
 func badSlot(parameter, given string, err error) *policy.Refusal {

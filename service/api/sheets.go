@@ -162,7 +162,7 @@ func (a *API) publish(c fiber.Ctx, s *records.Site, in PublishSheet, what string
 			words[i] = fmt.Sprintf(".%s: %s, last on %s", u.Class, u.Address, u.At.UTC().Format("2 January 15:04"))
 		}
 		return refuse(c, policy.No(policy.Refusal{Reason: "class-in-use", Parameter: "text", Given: strings.Join(out.Removed, ", "), Detail: "these requests name classes that would no longer be there:\n" + strings.Join(words, "\n"),
-			Remedy: "keep the classes, or publish anyway"}))
+			Remedy: "keep the classes, or publish anyway: echolane sheet publish … --anyway"}))
 	}
 	from, no := ifMatch(c, s)
 	if no != nil {
@@ -174,8 +174,13 @@ func (a *API) publish(c fiber.Ctx, s *records.Site, in PublishSheet, what string
 			return refuse(c, failed(err, s.Name))
 		}
 	}
-	if err := a.Store.DropDraft(c.Context(), s.Name); err != nil {
+	// A draft that is published now is done with; another one is somebody's work.
+	if draft, err := a.Store.Draft(c.Context(), s.Name); err != nil {
 		return refuse(c, failed(err, s.Name))
+	} else if draft != nil && draft.Text == in.Text {
+		if err := a.Store.DropDraft(c.Context(), s.Name); err != nil {
+			return refuse(c, failed(err, s.Name))
+		}
 	}
 	if err := a.Settings.Refresh(c.Context()); err != nil {
 		return refuse(c, failed(err, s.Name))

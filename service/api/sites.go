@@ -284,7 +284,7 @@ func (a *API) findVersion(c fiber.Ctx, name, version string) (policy.Document, *
 	}
 	d, err := a.Store.DocumentAt(c.Context(), name, v)
 	if errors.Is(err, records.ErrNoSite) {
-		return d, nothing("version", fmt.Sprintf("%s of %s that can be restored", version, name))
+		return d, policy.No(policy.Refusal{Reason: "no-such-thing", Parameter: "version", Given: version, Detail: fmt.Sprintf("%s has no version %s that can be restored", name, version), Remedy: "choose one of its history"})
 	}
 	if err != nil {
 		return d, failed(err, name)

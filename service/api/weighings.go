@@ -2,7 +2,6 @@ package api
 
 import (
 	"bytes"
-	"encoding/base64"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -19,19 +18,12 @@ import (
 // AskWeighing is what POST /sites/{site}/weighings takes.
 type AskWeighing struct {
 	Page    string            `json:"page"`              // its URL
-	HTML    string            `json:"html,omitempty"`    // what its address is taken to answer; absent: what it answers
-	Files   []PageFile        `json:"files,omitempty"`   // what other addresses are taken to answer
+	HTML    []byte            `json:"html,omitempty"`    // in base64: what its address is taken to answer; absent: what it answers
+	Files   []weighing.File   `json:"files,omitempty"`   // what other addresses are taken to answer
 	Screens []weighing.Screen `json:"screens,omitempty"` // absent: a phone, a tablet, a desktop
 	Maps    []weighing.Map    `json:"maps,omitempty"`    // what lies in lanes though its address doesn't say so
 	Base    string            `json:"base,omitempty"`    // what addresses in the page that is written again begin with
 	Fix     bool              `json:"fix,omitempty"`     // write the page again too, and weigh that
-}
-
-// PageFile is what an address is taken to answer.
-type PageFile struct {
-	URL  string `json:"url"`
-	Type string `json:"type"` // media type
-	Data string `json:"data"` // base64
 }
 
 const (
@@ -57,9 +49,9 @@ func (a *API) weigh(c fiber.Ctx) error {
 	if no := readUpTo(c, &in, largestFolder); no != nil {
 		return refuse(c, no)
 	}
-	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: in.Base, Fix: in.Fix, Own: []string{c.BaseURL()}}
-	if in.HTML != "" {
-		ask.HTML = []byte(in.HTML)
+	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: in.Base, Fix: in.Fix, Files: in.Files, Own: []string{c.BaseURL()}}
+	if len(in.HTML) > 0 {
+		ask.HTML = in.HTML
 	}
 	if len(in.HTML) > mostPage {
 		return refuse(c, badRequest("html", fmt.Sprintf("%d bytes", len(in.HTML)), "the page is too large", fmt.Sprintf("of at most %d MiB", mostPage>>20)))
@@ -68,11 +60,9 @@ func (a *API) weigh(c fiber.Ctx) error {
 		return refuse(c, badRequest("files", fmt.Sprint(len(in.Files)), "too many files", fmt.Sprintf("at most %d", mostFiles)))
 	}
 	for _, f := range in.Files {
-		data, err := base64.StdEncoding.DecodeString(f.Data)
-		if err != nil || !strings.Contains(f.URL, "://") {
+		if !strings.Contains(f.URL, "://") {
 			return refuse(c, badRequest("files", f.URL, "that isn't a file of a page", "with a whole URL, a media type, and data in base64"))
 		}
-		ask.Files = append(ask.Files, weighing.File{URL: f.URL, Type: f.Type, Data: data})
 	}
 	for _, h := range s.Hosts {
 		ask.Own = append(ask.Own, "http://"+h, "https://"+h)

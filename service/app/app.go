@@ -330,6 +330,9 @@ func (a *App) web(c fiber.Ctx) error {
 	}
 	tag := variants.ETagOf(data)
 	c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+	if strings.HasSuffix(name, ".ts") { // of which there is no registered type
+		c.Set("Content-Type", "text/plain; charset=utf-8")
+	}
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Access-Control-Allow-Origin", "*")
 	c.Set("Cross-Origin-Resource-Policy", "cross-origin")

@@ -10,6 +10,9 @@ import (
 	"strings"
 	"sync"
 	"unicode/utf16"
+	"unicode/utf8"
+
+	"golang.org/x/net/html/charset"
 
 	"echolane/core/declare"
 	"echolane/core/markup"
@@ -19,7 +22,7 @@ import (
 
 // Fixed is a page that was written again.
 type Fixed struct {
-	HTML    string    `json:"html"`
+	HTML    []byte    `json:"html"` // in JSON base64: no byte of it changes on the way
 	Changed int       `json:"changed"`
 	Left    []LeftOut `json:"left"` // images that stay as they were
 }
@@ -56,7 +59,7 @@ func measured() (widths []int) {
 }
 
 // fix writes the page again: each picture with the markup that its place wants.
-func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, report *weighin.Report, _ map[string][]byte) (*Fixed, error) {
+func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, kind string, report *weighin.Report) (*Fixed, error) {
 	sizes, err := b.boxes(a.Page, measured())
 	if err != nil {
 		return nil, fmt.Errorf("measure the page's slots: %w", err)
@@ -125,7 +128,8 @@ func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, report *weighin.R
 	out := &Fixed{Left: []LeftOut{}}
 	counts := map[string]int{}
 	artful := false // within a <picture> with conditions of its own
-	out.HTML = string(markup.Rewrite(a.HTML, func(i *markup.Image) *markup.Change {
+	read := reader(a.HTML, kind)
+	out.HTML = markup.Rewrite(a.HTML, func(i *markup.Image) *markup.Change {
 		if i.Tag == "source" {
 			if media, ok := i.Attr("media"); ok && media != "" {
 				artful = true
@@ -136,7 +140,7 @@ func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, report *weighin.R
 			}
 			return &markup.Change{Drop: []string{"srcset", "sizes", "type"}} // the image's own markup leaves formats to negotiation
 		}
-		key, src := keyOf(i)
+		key, src := keyOf(i, read)
 		name := id(key, counts[key])
 		if !i.InNoscript {
 			counts[key]++
@@ -161,20 +165,36 @@ func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, report *weighin.R
 		}
 		out.Changed++
 		return c
-	}))
+	})
 	return out, nil
 }
 
 // keyOf is what tells an <img> apart, as measure.js has it, and its source for people.
-func keyOf(i *markup.Image) (key, src string) {
-	src, _ = i.Attr("src")
-	srcset, _ := i.Attr("srcset")
-	data, _ := i.Attr("data-src")
-	key = brief(src) + "\n" + brief(srcset) + "\n" + brief(data)
-	if len(src) > 80 {
-		src = src[:79] + "…"
+func keyOf(i *markup.Image, read func(string) string) (key, src string) {
+	get := func(name string) string {
+		v, _ := i.Attr(name)
+		return read(v)
+	}
+	src = get("src")
+	key = brief(src) + "\n" + brief(get("srcset")) + "\n" + brief(get("data-src"))
+	if r := []rune(src); len(r) > 80 {
+		src = string(r[:79]) + "…"
 	}
 	return key, src
+}
+
+// reader turns a page's bytes into text as browsers do, by what it is served as and says itself.
+func reader(page []byte, kind string) func(string) string {
+	if utf8.Valid(page) {
+		return func(v string) string { return v }
+	}
+	encoding, _, _ := charset.DetermineEncoding(page[:min(1024, len(page))], kind)
+	return func(v string) string {
+		if text, err := encoding.NewDecoder().String(v); err == nil {
+			return text
+		}
+		return v
+	}
 }
 
 // brief is what measure.js tells a long value apart by; it counts in UTF-16, as JavaScript does.

@@ -8,10 +8,12 @@ import (
 	"log/slog"
 	"net/netip"
 	"net/url"
+	"slices"
 	"sort"
 	"strings"
 	"sync"
 	"time"
+	"unicode/utf8"
 
 	"echolane/core/codec"
 	"echolane/core/declare"
@@ -51,8 +53,9 @@ type Map struct {
 
 // File stands for what an address answers.
 type File struct {
-	URL, Type string
-	Data      []byte
+	URL  string `json:"url"`
+	Type string `json:"type"` // media type
+	Data []byte `json:"data"` // in JSON base64
 }
 
 // Ask is what is to be weighed.
@@ -89,10 +92,17 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "page", Given: a.Page, Detail: "that isn't a page's URL", Allowed: "a whole http or https URL", Remedy: "write it as https://shop.example.test/"})
 	}
+	if u.Fragment = ""; u.Path == "" { // as browsers ask for it
+		u.Path = "/"
+	}
+	a.Page = u.String()
 	if len(a.Screens) == 0 {
 		a.Screens = Screens
 	}
 	if Chromium() == "" {
+		if a.Fix {
+			return nil, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "fix", Detail: "there is no Chromium on the machine that the service runs on, which would measure the page's slots", Remedy: "install Chromium there, or write pages again by what their tags say: echolane markup --rewrite"})
+		}
 		report, err := w.static(ctx, &a, told)
 		if err != nil {
 			return nil, err
@@ -108,8 +118,17 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 	for _, f := range a.Files {
 		overlay[f.URL] = file{f.Type, f.Data}
 	}
+	kind := contentType(a.HTML)
+	if a.Fix {
+		if a.HTML == nil {
+			if a.HTML, kind, err = w.page(ctx, p, a.Page); err != nil {
+				return nil, err
+			}
+		}
+		a.HTML = markup.Restore(a.HTML) // a page that was written before is weighed as it was before that
+	}
 	if a.HTML != nil {
-		overlay[a.Page] = file{"text/html; charset=utf-8", a.HTML}
+		overlay[a.Page] = file{kind, a.HTML}
 	}
 	b, err := startBrowser(ctx, p.address, overlay)
 	if err != nil {
@@ -117,7 +136,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 	}
 	defer b.stop()
 	out := &Outcome{}
-	report, bodies, err := w.views(ctx, b, p, &a, told)
+	report, err := w.views(ctx, b, p, &a, told)
 	if err != nil {
 		return nil, err
 	}
@@ -126,16 +145,11 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 		return out, nil
 	}
 	told(0, 1, "writing the page again")
-	if a.HTML == nil {
-		if a.HTML, err = w.page(ctx, p, a.Page); err != nil {
-			return nil, err
-		}
-	}
-	if out.Fixed, err = w.fix(ctx, b, &a, report, bodies); err != nil {
+	if out.Fixed, err = w.fix(ctx, b, &a, kind, report); err != nil {
 		return nil, err
 	}
-	b.overlay[a.Page] = file{"text/html; charset=utf-8", []byte(out.Fixed.HTML)}
-	after, _, err := w.views(ctx, b, p, &a, told)
+	b.overlay[a.Page] = file{kind, out.Fixed.HTML}
+	after, err := w.views(ctx, b, p, &a, told)
 	if err != nil {
 		return nil, fmt.Errorf("weigh the page again: %w", err)
 	}
@@ -153,7 +167,7 @@ func (w *Weigher) proxy(a *Ask) (*proxy, error) {
 	}
 	self := map[string]string{}
 	for _, own := range a.Own {
-		if u, err := url.Parse(own); err == nil {
+		if u, err := url.Parse(own); err == nil && u.Scheme == "http" {
 			host := u.Host
 			if u.Port() == "" {
 				host += ":80"
@@ -165,7 +179,7 @@ func (w *Weigher) proxy(a *Ask) (*proxy, error) {
 }
 
 // views opens the page on every screen, and makes its pictures to measure.
-func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told Progress) (*weighin.Report, map[string][]byte, error) {
+func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told Progress) (*weighin.Report, error) {
 	begin := time.Now()
 	report := &weighin.Report{Page: a.Page, At: begin.UTC(), Notes: []string{}}
 	bodies, have := map[string][]byte{}, map[string]bool{}
@@ -173,7 +187,7 @@ func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told 
 		told(i, len(a.Screens), "opening the page on the "+s.Name)
 		v, err := b.look(a.Page, s, have)
 		if err != nil {
-			return nil, nil, w.cantOpen(p, a, err)
+			return nil, w.cantOpen(p, a, err)
 		}
 		for u, data := range v.bodies {
 			bodies[u], have[u] = data, true
@@ -194,7 +208,7 @@ func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told 
 		}
 	}
 	if err := w.make(ctx, a, report, bodies, told); err != nil {
-		return nil, nil, err
+		return nil, err
 	}
 	for i := range report.Views {
 		v := &report.Views[i]
@@ -208,7 +222,7 @@ func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told 
 		v.Sort()
 	}
 	report.TookMS = time.Since(begin).Milliseconds()
-	return report, bodies, nil
+	return report, nil
 }
 
 func (w *Weigher) cantOpen(p *proxy, a *Ask, err error) error {
@@ -236,10 +250,18 @@ func (w *Weigher) cantOpen(p *proxy, a *Ask, err error) error {
 	return policy.No(policy.Refusal{Reason: "origin-failed", Parameter: "page", Given: a.Page, Detail: "the page can't be opened: " + err.Error(), Remedy: "see whether it opens in a browser on the machine that the service runs on"})
 }
 
-// page fetches a page's HTML as it is served.
-func (w *Weigher) page(ctx context.Context, p *proxy, address string) ([]byte, error) {
-	data, _, err := p.get(ctx, address, mostHTML)
-	return data, err
+// page fetches a page's HTML as it is served, and what it is served as.
+func (w *Weigher) page(ctx context.Context, p *proxy, address string) ([]byte, string, error) {
+	data, header, err := p.get(ctx, address, mostHTML)
+	return data, header.Get("Content-Type"), err
+}
+
+// contentType is what a page is served as that lies in a file: where it isn't UTF-8, it says itself what it is.
+func contentType(page []byte) string {
+	if utf8.Valid(page) {
+		return "text/html; charset=utf-8"
+	}
+	return "text/html"
 }
 
 // find says which source of the site a picture is, or what would make it one.
@@ -299,7 +321,10 @@ func (w *Weigher) find(a *Ask, p *weighin.Picture) {
 // own is the source behind one of this service's own addresses.
 func (a *Ask) own(address string) (string, bool) {
 	for _, base := range a.Own {
-		prefix := strings.TrimSuffix(base, "/") + "/" + a.Site.Name + "/"
+		prefix := strings.TrimSuffix(base, "/") + "/"
+		if u, err := url.Parse(base); err == nil && !slices.Contains(a.Site.Hosts, u.Hostname()) {
+			prefix += a.Site.Name + "/"
+		}
 		if rest, ok := strings.CutPrefix(address, prefix); ok {
 			path, _, _ := strings.Cut(rest, "?")
 			if plain, err := url.PathUnescape(path); err == nil {
@@ -339,7 +364,7 @@ type waiting struct{ view, picture int }
 
 // make makes every picture as it is shown, two at a time, the heaviest first.
 func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodies map[string][]byte, told Progress) error {
-	orders := map[string]*order{}
+	orders, originals := map[string]*order{}, map[string][]byte{}
 	for i := range report.Views {
 		v := &report.Views[i]
 		for j := range v.Pictures {
@@ -352,6 +377,16 @@ func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodi
 				continue
 			}
 			d := p.Declared(v.Density)
+			if path, ok := a.own(p.URL); ok { // made already: what it could be follows from its source, not from what was made
+				if body, ok = originals[path]; !ok {
+					body = w.original(ctx, a, path)
+					originals[path] = body
+				}
+				if body == nil {
+					continue
+				}
+				d = inPlace(p.URL, d)
+			}
 			key := p.URL + "\n" + d.AddressForm()
 			o := orders[key]
 			if o == nil {
@@ -417,13 +452,44 @@ func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodi
 	return ctx.Err()
 }
 
+// original reads a source of the site, nil where it can't be read.
+func (w *Weigher) original(ctx context.Context, a *Ask, path string) []byte {
+	name, rest, _ := strings.Cut(path, "/")
+	l := a.Site.Lane(name)
+	if l == nil {
+		return nil
+	}
+	lane, err := w.Lanes.Of(a.Site, l)
+	if err != nil {
+		return nil
+	}
+	version, data, err := lane.Look(ctx, rest, nil)
+	if err == nil && data == nil {
+		data, err = lane.Read(ctx, rest, version)
+	}
+	if err != nil {
+		return nil
+	}
+	return data
+}
+
+// inPlace are the declarations of one of the service's own addresses, for the place that its picture has.
+func inPlace(address string, place declare.Declarations) declare.Declarations {
+	_, query, _ := strings.Cut(address, "?")
+	d, err := declare.Parse(query)
+	if err != nil {
+		return place
+	}
+	d.Width, d.Height, d.Resolution = place.Width, 0, place.Resolution
+	if !place.Aspect.IsZero() {
+		d.Aspect, d.Fit, d.Position = place.Aspect, place.Fit, place.Position
+	}
+	return d.WithoutDelivery()
+}
+
 // toMeasure makes one picture as a current browser would get it, and as a JPEG; nil where it can't be made.
 func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *order) *weighin.Made {
-	full := o.declared.Over(a.Site.Defaults)
-	full.Fit = o.declared.Fit
-	if full.Fit == declare.FitUnset {
-		full.Fit = a.Site.Defaults.Fit
-	}
+	full := a.Site.Sheet.Over(o.declared, false)
 	job := render.Job{Limits: a.Site.Limits}
 	full.Settle(a.Site.Offer(policy.AcceptsAVIF|policy.AcceptsWebP, full.Quality), &job.Request)
 	result, err := w.Renderer.Render(ctx, o.body, job)

@@ -4,7 +4,7 @@ import { askMarkup } from "../api/client";
 import { useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
-import { Field } from "../parts/Field";
+import { Field, Labelled } from "../parts/Field";
 import { bytesText } from "../parts/figures";
 import { Trouble } from "../parts/Trouble";
 import { writeDeclarations, type Declarations } from "./declarations";
@@ -20,12 +20,13 @@ export function Markup(props: { site: string; lane: string; path: string; declar
   const [alt, setAlt] = useState(query.get("alt") ?? "");
   const [decorative, setDecorative] = useState(false);
   const [first, setFirst] = useState(false);
+  const [above, setAbove] = useState(false);
   const [placeholder, setPlaceholder] = useState<"nothing" | "picture" | "colour">("nothing");
   const [kind, setKind] = useState<(typeof kinds)[number]>("html");
   const [copied, setCopied] = useState(false);
   const { width: _, height: __, ...rest } = props.declared;
   const ask = useSettled(
-    JSON.stringify({ source: `${props.lane}/${props.path}`, slot, container: container || undefined, alt: alt || undefined, decorative, first, placeholder: placeholder === "nothing" ? undefined : placeholder, declarations: writeDeclarations(rest).toString() }),
+    JSON.stringify({ source: `${props.lane}/${props.path}`, slot, container: container || undefined, alt: alt || undefined, decorative, first, above, placeholder: placeholder === "nothing" ? undefined : placeholder, declarations: writeDeclarations(rest).toString() }),
     400,
   );
   const ready = alt !== "" || decorative;
@@ -47,7 +48,10 @@ export function Markup(props: { site: string; lane: string; path: string; declar
         <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
           {box("decorative", decorative, setDecorative)}
           {box("seen first", first, setFirst)}
-          <Choice label="Until it is there" value={placeholder} options={["nothing", "picture", "colour"].map((v) => ({ value: v as "nothing", text: v }))} onChange={setPlaceholder} />
+          {box("seen without scrolling", above, setAbove)}
+          <Labelled label="Until it is there">
+            <Choice label="Until it is there" value={placeholder} options={["nothing", "picture", "colour"].map((v) => ({ value: v as "nothing", text: v }))} onChange={setPlaceholder} />
+          </Labelled>
         </div>
       </div>
       {!ready && <p className="text-soft">Say what the picture shows, or that it is decorative: alt is never invented.</p>}

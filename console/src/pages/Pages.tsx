@@ -108,6 +108,14 @@ function List({ site, id }: { site: string; id: string | undefined }) {
   );
 }
 
+function Progress({ done, of }: { done: number; of: number }) {
+  return (
+    <div role="progressbar" aria-label="Progress" aria-valuemin={0} aria-valuemax={of || undefined} aria-valuenow={of ? done : undefined} className="mt-1 h-2 w-full border border-edge">
+      <div className="h-full bg-accent" style={{ width: `${of ? (100 * done) / of : 0}%` }} />
+    </div>
+  );
+}
+
 function One(props: { site: string; id: number; beside: string | null }) {
   const queries = useQueryClient();
   const one = useQuery({
@@ -153,7 +161,7 @@ function One(props: { site: string; id: number; beside: string | null }) {
       {w.state === "running" && (
         <div role="status" className="max-w-md">
           <p>{w.doing || "beginning"}…</p>
-          <progress value={w.of ? w.done : undefined} max={w.of || undefined} className="w-full accent-(--color-accent)" />
+          <Progress done={w.done} of={w.of} />
         </div>
       )}
       {w.state === "failed" && <p className="border-l-2 border-trouble pl-3">It wasn't weighed: {w.trouble}</p>}

@@ -147,9 +147,10 @@ function BeforeAfter({ site, picture: p }: { site: string; picture: WeighedPictu
 
 function Fixed({ fixed }: { fixed: NonNullable<Weighing["fixed"]> }) {
   const [open, setOpen] = useState(false);
+  const bytes = Uint8Array.from(atob(fixed.html), (c) => c.charCodeAt(0));
   const save = () => {
     const a = document.createElement("a");
-    a.href = URL.createObjectURL(new Blob([fixed.html], { type: "text/html" }));
+    a.href = URL.createObjectURL(new Blob([bytes], { type: "text/html" }));
     a.download = "index.html";
     a.click();
     URL.revokeObjectURL(a.href);
@@ -168,7 +169,7 @@ function Fixed({ fixed }: { fixed: NonNullable<Weighing["fixed"]> }) {
             </li>
           ))}
         </ul>
-        <pre className="figures max-h-80 overflow-auto border border-line bg-panel p-2 text-xs break-all whitespace-pre-wrap">{fixed.html}</pre>
+        <pre className="figures max-h-80 overflow-auto border border-line bg-panel p-2 text-xs break-all whitespace-pre-wrap">{new TextDecoder().decode(bytes)}</pre>
         <div className="flex justify-end">
           <Button kind="main" onClick={save}>
             Download

@@ -32,7 +32,7 @@ export function Field(props: {
         className={look}
       />
       {props.hint && (
-        <p id={id + "h"} className="mt-0.5 text-xs text-soft">
+        <p id={id + "h"} className="mt-0.5 text-xs break-words text-soft">
           {props.hint}
         </p>
       )}
@@ -81,7 +81,7 @@ export function ListField(props: { label: string; value: string[]; onChange: (v:
         className={look + " figures"}
       />
       {props.hint && (
-        <p id={id + "h"} className="mt-0.5 text-xs text-soft">
+        <p id={id + "h"} className="mt-0.5 text-xs break-words text-soft">
           {props.hint}
         </p>
       )}

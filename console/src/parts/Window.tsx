@@ -10,7 +10,7 @@ export function Window(props: { title: string; open: boolean; onClose: () => voi
   return (
     <Dialog.Root open={props.open} onOpenChange={(o) => !o && props.onClose()}>
       <Dialog.Portal>
-        <Dialog.Overlay className="fixed inset-0 z-10 bg-black/50" />
+        <Dialog.Overlay className="fixed inset-0 z-10 bg-ink/40" />
         <Dialog.Content aria-describedby={undefined} className={box}>
           <Dialog.Title className="text-lg font-semibold">{props.title}</Dialog.Title>
           {props.children}
@@ -30,7 +30,7 @@ export function Destroy(props: { what: string; question: string; detail: string;
         <Button kind="danger">{props.what}</Button>
       </AlertDialog.Trigger>
       <AlertDialog.Portal>
-        <AlertDialog.Overlay className="fixed inset-0 z-10 bg-black/50" />
+        <AlertDialog.Overlay className="fixed inset-0 z-10 bg-ink/40" />
         <AlertDialog.Content className={box}>
           <AlertDialog.Title className="text-lg font-semibold">{props.question}</AlertDialog.Title>
           <AlertDialog.Description>{props.detail}</AlertDialog.Description>

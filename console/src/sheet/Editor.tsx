@@ -1,8 +1,10 @@
 import { autocompletion, type CompletionContext } from "@codemirror/autocomplete";
 import { css } from "@codemirror/lang-css";
+import { HighlightStyle, syntaxHighlighting } from "@codemirror/language";
 import { setDiagnostics } from "@codemirror/lint";
 import { EditorState } from "@codemirror/state";
 import { EditorView } from "@codemirror/view";
+import { tags } from "@lezer/highlight";
 import { basicSetup } from "codemirror";
 import { useEffect, useRef } from "react";
 import type { CheckedSheet, Property } from "../api/client";
@@ -11,6 +13,14 @@ interface Language {
   picture: Property[];
   layer: Property[];
 }
+
+// In the console's own colours, which hold on light grounds and dark ones.
+const colours = HighlightStyle.define([
+  { tag: tags.comment, color: "var(--soft)", fontStyle: "italic" },
+  { tag: [tags.className, tags.tagName, tags.definitionKeyword, tags.keyword], color: "var(--accent)", fontWeight: "600" },
+  { tag: tags.propertyName, color: "var(--ink)" },
+  { tag: [tags.number, tags.unit, tags.string, tags.url, tags.color, tags.atom], color: "var(--accent)" },
+]);
 
 // What may be written where the cursor stands: a property, one of its words, or a class.
 function completions(language: Language, classes: () => string[]) {
@@ -47,6 +57,7 @@ export function Editor(props: { text: string; language: Language; classes: strin
         extensions: [
           basicSetup,
           css(),
+          syntaxHighlighting(colours),
           EditorView.lineWrapping,
           autocompletion({ override: [completions(now.current.language, () => now.current.classes)] }),
           EditorView.contentAttributes.of({ "aria-label": "The sheet" }),

@@ -82,7 +82,7 @@ function Work({ site }: { site: string }) {
             {result.problems.length > 0
               ? `${result.problems.length} ${result.problems.length === 1 ? "problem" : "problems"}: it can't be published`
               : changed
-                ? `a draft${saved === shown || sheet.data.draft?.text === shown ? ", kept" : ""}${result.added.length ? `; new: ${result.added.join(", ")}` : ""}${result.removed.length ? `; gone: ${result.removed.join(", ")}` : ""}`
+                ? `a draft${saved === shown || sheet.data.draft?.text === shown ? `, kept, by ${sheet.data.draft?.by}` : ""}${sheet.data.draft && sheet.data.draft.base !== sheet.data.version ? `, begun from version ${sheet.data.draft.base}; now ${sheet.data.version} is published` : ""}${result.added.length ? `; new: ${result.added.join(", ")}` : ""}${result.removed.length ? `; gone: ${result.removed.join(", ")}` : ""}`
                 : `published, version ${sheet.data.version}`}
           </span>
         </div>
@@ -126,22 +126,27 @@ function Previews(props: { site: string; source: string; before: string[]; after
     go(addressOf("sheet", [props.site], q), true);
   }, [settled, props.site]);
   const names = ["", ...new Set([...props.before, ...(props.after ?? [])])];
+  const sources = settled.split(",").map((s) => s.trim()).filter(Boolean);
   const picture = (name: string, draft: boolean, there: boolean) =>
     there ? (
-      <img src={previewAddress(props.site, settled, name, draft, draft ? String(hash(props.mark)) : "published")} alt={`${name ? "." + name : "*"}, ${draft ? "draft" : "published"}`} className="max-h-48 max-w-full" />
+      <div className="flex flex-wrap gap-2">
+        {sources.map((s) => (
+          <img key={s} src={previewAddress(props.site, s, name, draft, draft ? String(hash(props.mark)) : "published")} alt={`${name ? "." + name : "*"}, ${s}, ${draft ? "draft" : "published"}`} className="max-h-40 max-w-full" />
+        ))}
+      </div>
     ) : (
       <span className="text-soft">not there</span>
     );
   return (
     <section aria-label="What the classes do" className="flex min-h-0 flex-col gap-2 lg:overflow-y-auto">
-      <Field label="Drawn on" value={source} onChange={setSource} placeholder="catalogue/delta-red.jpg" hint="A source as lane/path" />
-      {settled === "" ? (
-        <p className="text-soft">Name a source to see what each class makes of it.</p>
+      <Field label="Drawn on" value={source} onChange={setSource} placeholder="catalogue/delta-red.jpg" hint="Sources as lane/path, divided by commas" />
+      {sources.length === 0 ? (
+        <p className="text-soft">Name a source, or several, to see what each class makes of them.</p>
       ) : (
-        <table className="w-full text-left">
+        <table className="w-full table-fixed text-left">
           <thead className="text-soft">
             <tr>
-              <th className="py-1 pr-3 font-normal">class</th>
+              <th className="w-24 py-1 pr-3 font-normal">class</th>
               <th className="py-1 pr-3 font-normal">published</th>
               {props.draft && <th className="py-1 font-normal">draft</th>}
             </tr>
@@ -149,7 +154,7 @@ function Previews(props: { site: string; source: string; before: string[]; after
           <tbody>
             {names.map((name) => (
               <tr key={name} className="border-t border-line align-top">
-                <td className="figures py-2 pr-3">{name ? "." + name : "*"}</td>
+                <td className="figures py-2 pr-3 break-words">{name ? "." + name : "*"}</td>
                 <td className="py-2 pr-3">{picture(name, false, name === "" || props.before.includes(name))}</td>
                 {props.draft && <td className="py-2">{props.after ? picture(name, true, name === "" || props.after.includes(name)) : <span className="text-soft">has problems</span>}</td>}
               </tr>
