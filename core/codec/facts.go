@@ -56,9 +56,11 @@ func FactsOf(data []byte, keep Keep) Facts {
 	return f
 }
 
-// metadata finds the Exif and XMP blocks of a JPEG, PNG or WebP.
+// metadata finds the Exif and XMP blocks of a file.
 func metadata(data []byte) (exif, xmp []byte) {
 	switch Sniff(data) {
+	case "image/avif", "image/heic":
+		return itemFacts(data)
 	case "image/jpeg":
 		for at := 2; at+4 <= len(data) && data[at] == 0xff && data[at+1] != 0xda; {
 			n := int(binary.BigEndian.Uint16(data[at+2:]))
@@ -332,6 +334,17 @@ func rightsOf(xmp []byte) []byte {
 	}
 	b.WriteString("</rdf:Description></rdf:RDF></x:xmpmeta>")
 	return []byte(b.String())
+}
+
+// Reduce gives the file with these facts alone, which are some of its own; pixels stay to the bit. ok is false where
+// that can't be done without fail.
+func Reduce(data []byte, f Facts) (reduced []byte, ok bool) {
+	switch Sniff(data) {
+	case "image/avif", "image/heic":
+		return replaceFacts(data, f)
+	}
+	out, ok := Strip(data)
+	return Embed(out, f), ok
 }
 
 // Embed puts facts into a JPEG, PNG or WebP that has none. Other formats come back as they are.

@@ -18,6 +18,8 @@ func Strip(data []byte) (stripped []byte, ok bool) {
 		return stripWebP(data)
 	case "image/gif":
 		return stripGIF(data)
+	case "image/avif", "image/heic":
+		return replaceFacts(data, Facts{})
 	}
 	return data, false
 }

@@ -75,6 +75,7 @@ func FuzzStrip(f *testing.F) {
 	f.Add([]byte("GIF89a\x01\x00\x01\x00\x80\x00\x00012345!\xfe\x00;"))
 	f.Add([]byte("RIFF\x00\x00\x00\x00WEBPVP8 \x01\x00\x00\x00a"))
 	f.Add([]byte("\x89PNG\r\n\x1a\n\x00\x00\x00\x00IEND1234"))
+	f.Add(described(wrensExif, wrensXMP))
 	f.Fuzz(func(t *testing.T, data []byte) {
 		before := bytes.Clone(data)
 		got, ok := Strip(data)
@@ -84,5 +85,6 @@ func FuzzStrip(f *testing.F) {
 		if ok && len(got) > len(data)+36 {
 			t.Fatalf("%d bytes become %d", len(data), len(got))
 		}
+		FactsOf(data, Keep{Rights: true, Camera: true, Place: true})
 	})
 }

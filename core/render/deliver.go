@@ -65,8 +65,8 @@ func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, 
 	}
 	for _, f := range job.Request.Formats {
 		if f == format {
-			if stripped, sure := codec.Strip(source); sure {
-				return codec.Embed(stripped, factsOf(source, job.Request.Retain)), format
+			if own, sure := codec.Reduce(source, factsOf(source, job.Request.Retain)); sure {
+				return own, format
 			}
 		}
 	}

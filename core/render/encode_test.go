@@ -12,9 +12,11 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"testing"
 	"time"
 
+	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/cmemory"
 	"echolane/core/codec/gif"
@@ -347,12 +349,12 @@ func TestAnimationsAreBoundedBeforeTheyAreDecoded(t *testing.T) {
 	}
 }
 
-// fromPhone is a picture as a phone would upload it.
-func fromPhone(t testing.TB, m image.Image) []byte {
+// fromPhone is a picture as a phone would upload it, from a PNG or a JPEG, whose facts are kept.
+func fromPhone(t testing.TB, source []byte) []byte {
 	t.Helper()
 	dir := t.TempDir()
-	in, out := filepath.Join(dir, "a.png"), filepath.Join(dir, "a.heic")
-	if err := os.WriteFile(in, asPNG(t, m), 0o600); err != nil {
+	in, out := filepath.Join(dir, "a."+strings.TrimPrefix(codec.Sniff(source), "image/")), filepath.Join(dir, "a.heic")
+	if err := os.WriteFile(in, source, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	if says, err := exec.Command("heif-enc", "-q", "80", "-o", out, in).CombinedOutput(); err != nil {
@@ -367,7 +369,7 @@ func fromPhone(t testing.TB, m image.Image) []byte {
 
 func TestPhonesPicturesAreRead(t *testing.T) {
 	m := scene(160, 120)
-	source := fromPhone(t, m)
+	source := fromPhone(t, asPNG(t, m))
 	r := variant(t, source, "width=80&format=png")
 	if r.Source != "image/heic" || r.Natural.W != 160 || r.Natural.H != 120 {
 		t.Fatalf("%+v", r)
@@ -384,7 +386,7 @@ func TestBrokenFilesOfEveryFormat(t *testing.T) {
 	if err := stdjpeg.Encode(&b, m, nil); err != nil {
 		t.Fatal(err)
 	}
-	whole := map[string][]byte{"jpeg": b.Bytes(), "png": asPNG(t, m), "gif": kite(4, false), "heic": fromPhone(t, m)}
+	whole := map[string][]byte{"jpeg": b.Bytes(), "png": asPNG(t, m), "gif": kite(4, false), "heic": fromPhone(t, asPNG(t, m))}
 	for _, f := range []string{"webp", "avif"} {
 		whole[f] = variant(t, asPNG(t, m), "quality=80&format="+f).Data
 	}
@@ -425,7 +427,7 @@ func TestBrokenFilesOfEveryFormat(t *testing.T) {
 // What C libraries take for pictures that break on the way they give back.
 func TestBrokenFilesLeakNothing(t *testing.T) {
 	m := scene(64, 48)
-	whole := map[string][]byte{"png": asPNG(t, m), "heic": fromPhone(t, m), "moving webp": variant(t, kite(4, true), "format=webp").Data}
+	whole := map[string][]byte{"png": asPNG(t, m), "heic": fromPhone(t, asPNG(t, m)), "moving webp": variant(t, kite(4, true), "format=webp").Data}
 	for _, f := range []string{"jpeg", "webp", "avif"} {
 		whole[f] = variant(t, asPNG(t, m), "quality=80&format="+f).Data
 	}

@@ -646,7 +646,7 @@ func FuzzAVIF(f *testing.F) {
 }
 
 func FuzzHEIC(f *testing.F) {
-	f.Add(fromPhone(f, scene(24, 16)))
+	f.Add(fromPhone(f, asPNG(f, scene(24, 16))))
 	fuzzSource(f)
 }
 

@@ -6,6 +6,8 @@ import (
 	"testing"
 
 	"echolane/core/codec"
+	"echolane/core/codec/avif"
+	"echolane/core/codec/png"
 )
 
 // told is a JPEG that says whose it is, with what and where it was taken, and more that nobody asked for.
@@ -28,8 +30,31 @@ func told(t testing.TB) []byte {
 	return codec.Embed(b.Bytes(), codec.Facts{Exif: []byte(exif), XMP: []byte(xmp)})
 }
 
-func TestOnlyWhatIsRetainedIsLeft(t *testing.T) {
-	source := told(t)
+func TestOnlyWhatIsRetainedIsLeft(t *testing.T) { retained(t, told(t)) }
+
+// AVIF and HEIC hold their facts in items of their own.
+func TestOnlyWhatIsRetainedIsLeftOfAnAVIFAndAHEIC(t *testing.T) {
+	all := codec.FactsOf(told(t), codec.Keep{Rights: true, Camera: true, Place: true})
+	pixels, err := png.Decode(asPNG(t, scene(120, 80)))
+	if err != nil {
+		t.Fatal(err)
+	}
+	source, err := avif.EncodeRGBA(pixels.RGBA, avif.Settings{Quantizer: 30, Speed: 6, Facts: all})
+	if err != nil {
+		t.Fatal(err)
+	}
+	retained(t, source)
+	for _, retain := range []string{"", "&retain=camera"} { // the source's own data
+		own := variant(t, source, "format=avif"+retain)
+		if own.How.Way != "source" || len(own.Data) >= len(source) || bytes.Contains(own.Data, []byte("Wren")) || bytes.Contains(own.Data, []byte("Skylark")) != (retain != "") {
+			t.Errorf("%q: %+v, %d bytes of %d: %q", retain, own.How, len(own.Data), len(source), own.Data)
+		}
+		shown(t, own.Data)
+	}
+	retained(t, fromPhone(t, told(t)))
+}
+
+func retained(t *testing.T, source []byte) {
 	marks := map[string]string{"rights": "Wren\x00", "copyright": "2026 Kestrel&T.", "licence": "https://kestrel.test/licence", "xmp rights": "all kites &amp; strings", "camera": "Skylark", "place": "\x00\x01\x00\x02\x00\x00\x00\x02N"}
 	for retain, want := range map[string][]string{
 		"":                       nil,
