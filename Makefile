@@ -4,7 +4,7 @@ SHELL := /bin/bash
 
 BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev libavif-dev libheif-dev liblcms2-dev
 TEST_PACKAGES  := chromium fonts-dejavu-core libheif-examples
-BENCH_PACKAGES := nginx-light wrk
+BENCH_PACKAGES := nginx-light wrk libheif-examples
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm
 

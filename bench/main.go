@@ -27,6 +27,7 @@ var sections = []section{
 	{"resampling", "our kernel against a general one", resampling},
 	{"painting", "turns, blurs and filters", painting},
 	{"chained", "a whole chain of paint, the subject, the language", chained},
+	{"codecs", "our calls of the codec libraries against the same from C", codecs},
 	{"encoding", "finding a quality against one encode", encoding},
 	{"pages", "rewriting, markup, a weigh-in", pages},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},

@@ -176,11 +176,11 @@ static JSAMPROW padded(uint8_t *to, const uint8_t *from, int n, int whole) {
 	return to;
 }
 
-int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *cr, int cs,
-	int w, int h, int quality, int plain, uint8_t **out, unsigned long *n, char *message) {
+// encode runs one compression from its creation to its end: body sets it up, and hands over the picture. What body
+// needs room for comes from libjpeg's own pools, so that an error leaves nothing behind.
+static int encode(void (*body)(struct jpeg_compress_struct *, void *), void *picture, uint8_t **out, unsigned long *n, char *message) {
 	struct jpeg_compress_struct c;
 	errors e;
-	uint8_t *volatile strip = NULL;
 	*out = NULL;
 	*n = 0;
 	memset(&c, 0, sizeof c);
@@ -188,73 +188,78 @@ int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *
 	if (setjmp(e.jump)) {
 		snprintf(message, 256, "%s", e.message);
 		jpeg_destroy_compress(&c);
-		free(strip);
 		free(*out);
 		*out = NULL;
 		return 0;
 	}
 	jpeg_create_compress(&c);
 	jpeg_mem_dest(&c, out, n);
-	c.input_components = 3;
-	c.in_color_space = JCS_YCbCr;
-	set_up(&c, w, h, quality, plain, 0);
-	c.raw_data_in = TRUE;
-	jpeg_start_compress(&c, TRUE);
-	int cw = (w + 1) / 2, ch = (h + 1) / 2;
-	int whole = (w + 15) / 16 * 16;
-	strip = malloc((size_t)whole * 16 + (size_t)whole / 2 * 16);
-	if (!strip)
-		ERREXIT1(&c, JERR_OUT_OF_MEMORY, 0);
+	body(&c, picture);
+	jpeg_finish_compress(&c);
+	jpeg_destroy_compress(&c);
+	return 1;
+}
+
+typedef struct {
+	const uint8_t *y, *cb, *cr;
+	int ys, cs, w, h, quality, plain;
+} planes420;
+
+static void write_planes(struct jpeg_compress_struct *c, void *picture) {
+	const planes420 *p = picture;
+	c->input_components = 3;
+	c->in_color_space = JCS_YCbCr;
+	set_up(c, p->w, p->h, p->quality, p->plain, 0);
+	c->raw_data_in = TRUE;
+	jpeg_start_compress(c, TRUE);
+	int cw = (p->w + 1) / 2, ch = (p->h + 1) / 2;
+	int whole = (p->w + 15) / 16 * 16;
+	uint8_t *sy = (*c->mem->alloc_large)((j_common_ptr)c, JPOOL_IMAGE, (size_t)whole * 16 + (size_t)whole / 2 * 16);
+	uint8_t *scb = sy + (size_t)whole * 16, *scr = scb + (size_t)whole / 2 * 8;
 	JSAMPROW ry[16], rcb[8], rcr[8];
-	JSAMPARRAY planes[3] = {ry, rcb, rcr};
-	uint8_t *sy = strip, *scb = sy + (size_t)whole * 16, *scr = scb + (size_t)whole / 2 * 8;
-	while (c.next_scanline < c.image_height) {
-		int top = c.next_scanline;
+	JSAMPARRAY rows[3] = {ry, rcb, rcr};
+	while (c->next_scanline < c->image_height) {
+		int top = c->next_scanline;
 		for (int i = 0; i < 16; i++) {
-			int at = top + i < h ? top + i : h - 1;
-			ry[i] = padded(sy + (size_t)whole * i, y + (size_t)at * ys, w, whole);
+			int at = top + i < p->h ? top + i : p->h - 1;
+			ry[i] = padded(sy + (size_t)whole * i, p->y + (size_t)at * p->ys, p->w, whole);
 		}
 		for (int i = 0; i < 8; i++) {
 			int at = top / 2 + i < ch ? top / 2 + i : ch - 1;
-			rcb[i] = padded(scb + (size_t)whole / 2 * i, cb + (size_t)at * cs, cw, whole / 2);
-			rcr[i] = padded(scr + (size_t)whole / 2 * i, cr + (size_t)at * cs, cw, whole / 2);
+			rcb[i] = padded(scb + (size_t)whole / 2 * i, p->cb + (size_t)at * p->cs, cw, whole / 2);
+			rcr[i] = padded(scr + (size_t)whole / 2 * i, p->cr + (size_t)at * p->cs, cw, whole / 2);
 		}
-		jpeg_write_raw_data(&c, planes, 16);
+		jpeg_write_raw_data(c, rows, 16);
 	}
-	jpeg_finish_compress(&c);
-	jpeg_destroy_compress(&c);
-	free(strip);
-	return 1;
+}
+
+int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *cr, int cs,
+	int w, int h, int quality, int plain, uint8_t **out, unsigned long *n, char *message) {
+	planes420 p = {y, cb, cr, ys, cs, w, h, quality, plain};
+	return encode(write_planes, &p, out, n, message);
+}
+
+typedef struct {
+	const uint8_t *rgbx;
+	int stride, w, h, quality, full;
+} pixels444;
+
+static void write_pixels(struct jpeg_compress_struct *c, void *picture) {
+	const pixels444 *p = picture;
+	c->input_components = 4;
+	c->in_color_space = JCS_EXT_RGBX;
+	set_up(c, p->w, p->h, p->quality, 0, p->full);
+	jpeg_start_compress(c, TRUE);
+	while (c->next_scanline < c->image_height) {
+		JSAMPROW row = (JSAMPROW)p->rgbx + (size_t)c->next_scanline * p->stride;
+		jpeg_write_scanlines(c, &row, 1);
+	}
 }
 
 int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality, int full,
 	uint8_t **out, unsigned long *n, char *message) {
-	struct jpeg_compress_struct c;
-	errors e;
-	*out = NULL;
-	*n = 0;
-	memset(&c, 0, sizeof c);
-	c.err = handle(&e);
-	if (setjmp(e.jump)) {
-		snprintf(message, 256, "%s", e.message);
-		jpeg_destroy_compress(&c);
-		free(*out);
-		*out = NULL;
-		return 0;
-	}
-	jpeg_create_compress(&c);
-	jpeg_mem_dest(&c, out, n);
-	c.input_components = 4;
-	c.in_color_space = JCS_EXT_RGBX;
-	set_up(&c, w, h, quality, 0, full);
-	jpeg_start_compress(&c, TRUE);
-	while (c.next_scanline < c.image_height) {
-		JSAMPROW row = (JSAMPROW)rgbx + (size_t)c.next_scanline * stride;
-		jpeg_write_scanlines(&c, &row, 1);
-	}
-	jpeg_finish_compress(&c);
-	jpeg_destroy_compress(&c);
-	return 1;
+	pixels444 p = {rgbx, stride, w, h, quality, full};
+	return encode(write_pixels, &p, out, n, message);
 }
 
 // A script of scans by bands of frequency, each with all its bits at once: fewer bytes than refining where few
@@ -263,50 +268,43 @@ static const jpeg_scan_info bands[] = {
 	{3, {0, 1, 2}, 0, 0, 0, 0}, {1, {0}, 1, 8, 0, 0}, {1, {2}, 1, 63, 0, 0}, {1, {1}, 1, 63, 0, 0}, {1, {0}, 9, 63, 0, 0},
 };
 
-int el_write_coefficients(const el_coefficients planes[3], int w, int h, int script, uint8_t **out, unsigned long *n, char *message) {
-	struct jpeg_compress_struct c;
-	errors e;
-	*out = NULL;
-	*n = 0;
-	memset(&c, 0, sizeof c);
-	c.err = handle(&e);
-	if (setjmp(e.jump)) {
-		snprintf(message, 256, "%s", e.message);
-		jpeg_destroy_compress(&c);
-		free(*out);
-		*out = NULL;
-		return 0;
+typedef struct {
+	const el_coefficients *planes;
+	int w, h, script;
+	jvirt_barray_ptr arrays[3]; // libjpeg reads them until the picture is finished
+} coefficients420;
+
+static void write_coefficients(struct jpeg_compress_struct *c, void *picture) {
+	coefficients420 *p = picture;
+	c->input_components = 3;
+	c->in_color_space = JCS_YCbCr;
+	set_up(c, p->w, p->h, 75, 0, 0);
+	if (p->script == 1) {
+		c->scan_info = bands;
+		c->num_scans = sizeof bands / sizeof *bands;
 	}
-	jpeg_create_compress(&c);
-	jpeg_mem_dest(&c, out, n);
-	c.input_components = 3;
-	c.in_color_space = JCS_YCbCr;
-	set_up(&c, w, h, 75, 0, 0);
-	if (script == 1) {
-		c.scan_info = bands;
-		c.num_scans = sizeof bands / sizeof *bands;
-	}
-	jvirt_barray_ptr arrays[3];
 	for (int i = 0; i < 3; i++) {
 		unsigned int table[64];
 		for (int k = 0; k < 64; k++)
-			table[k] = planes[i].table[k];
+			table[k] = p->planes[i].table[k];
 		if (i < 2)
-			jpeg_add_quant_table(&c, i, table, 100, TRUE);
-		int v = c.comp_info[i].v_samp_factor, hs = c.comp_info[i].h_samp_factor;
-		arrays[i] = (*c.mem->request_virt_barray)((j_common_ptr)&c, JPOOL_IMAGE, TRUE, (planes[i].across + hs - 1) / hs * hs, (planes[i].down + v - 1) / v * v, v);
+			jpeg_add_quant_table(c, i, table, 100, TRUE);
+		int v = c->comp_info[i].v_samp_factor, hs = c->comp_info[i].h_samp_factor;
+		p->arrays[i] = (*c->mem->request_virt_barray)((j_common_ptr)c, JPOOL_IMAGE, TRUE, (p->planes[i].across + hs - 1) / hs * hs, (p->planes[i].down + v - 1) / v * v, v);
 	}
-	jpeg_write_coefficients(&c, arrays);
+	jpeg_write_coefficients(c, p->arrays);
 	for (int i = 0; i < 3; i++) {
-		const int16_t *from = planes[i].blocks;
-		int v = c.comp_info[i].v_samp_factor;
-		for (int y = 0; y < planes[i].down; y++) {
-			JBLOCKARRAY row = (*c.mem->access_virt_barray)((j_common_ptr)&c, arrays[i], y / v * v, v, TRUE);
-			memcpy(row[y % v], from, (size_t)planes[i].across * sizeof(JBLOCK));
-			from += (size_t)planes[i].across * 64;
+		const int16_t *from = p->planes[i].blocks;
+		int v = c->comp_info[i].v_samp_factor;
+		for (int y = 0; y < p->planes[i].down; y++) {
+			JBLOCKARRAY row = (*c->mem->access_virt_barray)((j_common_ptr)c, p->arrays[i], y / v * v, v, TRUE);
+			memcpy(row[y % v], from, (size_t)p->planes[i].across * sizeof(JBLOCK));
+			from += (size_t)p->planes[i].across * 64;
 		}
 	}
-	jpeg_finish_compress(&c);
-	jpeg_destroy_compress(&c);
-	return 1;
+}
+
+int el_write_coefficients(const el_coefficients planes[3], int w, int h, int script, uint8_t **out, unsigned long *n, char *message) {
+	coefficients420 p = {planes, w, h, script, {NULL}};
+	return encode(write_coefficients, &p, out, n, message);
 }
