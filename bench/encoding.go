@@ -2,83 +2,103 @@ package main
 
 import (
 	"fmt"
+	"math"
+	"time"
 
 	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
+	"echolane/core/fidelity"
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/core/render"
+	"echolane/demo/pictures"
 )
+
+// searched are drawn pictures of several kinds, on which searches are measured.
+var searched = []string{"delta-red.jpg", "festival-crowd.jpg", "box-kite-cliff.jpg", "spool-turned.jpg", "festival-dawn.jpg"}
 
 // encoding measures what finding a quality costs beside one encode, and what effort buys.
 func encoding(r *report) error {
-	source, err := photograph()
-	if err != nil {
-		return err
-	}
-	for _, c := range []struct {
-		width  float64
-		most   float64
-		format declare.Format
-	}{{640, 3.5, declare.WebP}, {640, 3.5, declare.AVIF}, {1600, 2.5, declare.WebP}, {1600, 2.5, declare.AVIF}} {
-		job := func(predict bool) render.Job {
-			d := declare.Declarations{Width: c.width, Format: c.format, Quality: 72}
-			return render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: predict, Clock: sinceStart()}
-		}
-		var broke error
-		encode := func(j render.Job) float64 {
-			result, err := render.Variant(source, j)
-			if err != nil {
-				broke = err
-				return 0
-			}
-			for _, s := range result.Stages {
-				if s.Name == "encode" {
-					return s.Took.Seconds() * 1000
-				}
-			}
-			return 0
-		}
-		planes, err := asPlanes(source, c.width)
+	var sources [][]byte
+	for _, name := range searched {
+		source, err := pictures.Draw(name)
 		if err != nil {
 			return err
 		}
-		limited := planes.ToLimited()
-		var searched, predicted []float64
-		rounds := 7
-		if c.width > 1000 {
-			rounds = 3
-		}
-		times := alternate(rounds, func() {
-			if c.format == declare.WebP {
-				_, broke = webp.EncodePlanes(limited, render.WebPQuality(72))
-			} else {
-				_, broke = avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: render.AVIFFirst})
-			}
-		}, func() { predicted = append(predicted, encode(job(true))) }, func() { searched = append(searched, encode(job(false))) }, func() {
-			if c.format == declare.AVIF { // what is kept is written with more effort than a first answer
-				_, broke = avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: render.AVIFKept})
-			}
-		})
-		if broke != nil {
-			return broke
-		}
-		one := median(times[0])
-		name := fmt.Sprintf("%v at %.0f wide", c.format, c.width)
-		r.say("%-62s %7.2f ms", name+", one encode", one)
-		if c.width == 640 {
-			r.atMost(name+", one encode from planes", one, "ms", 45)
-		}
-		r.atMost(name+", predicted, against that", median(predicted)/one, "×", 1.1)
-		if c.format == declare.AVIF {
-			one = median(times[3])
-			r.say("%-62s %7.2f ms", name+", one encode at the effort of what is kept", one)
-		}
-		r.atMost(name+", searched, against that", median(searched)/one, "×", c.most)
+		sources = append(sources, source)
 	}
-	return efforts(r, source)
+	for _, c := range []struct {
+		width  float64
+		rounds int
+		most   float64
+		format declare.Format
+	}{{640, 5, 3.5, declare.WebP}, {640, 5, 3.5, declare.AVIF}, {1600, 3, 2.5, declare.WebP}, {1600, 3, 2.5, declare.AVIF}} {
+		var first, kept, predicted, found []float64
+		var flat []float64
+		for i, source := range sources {
+			times, err := searching(source, c.width, c.format, c.rounds)
+			if err != nil {
+				return err
+			}
+			if i < 2 { // 640×427
+				flat = append(flat, times[0]...)
+			}
+			first, kept = append(first, times[0]...), append(kept, times[1]...)
+			predicted, found = append(predicted, times[2]...), append(found, times[3]...)
+		}
+		name := fmt.Sprintf("%v at %.0f wide", c.format, c.width)
+		if c.width == 640 {
+			r.atMost(name+" and 427 high, one encode from planes", median(flat), "ms", 45)
+		}
+		r.say("%-62s %7.2f ms", name+", one encode as kept", median(kept))
+		r.atMost(name+", predicted, against one encode", ratio(predicted, first), "×", 1.1)
+		r.atMost(name+", searched, against one encode", ratio(found, kept), "×", c.most)
+	}
+	return efforts(r, sources)
+}
+
+// searching gives the times of one encode as for a first answer, of one as it's kept, of a predicted one and of a
+// search, all without decoding and resampling.
+func searching(source []byte, width float64, format declare.Format, rounds int) ([][]float64, error) {
+	var broke error
+	check := func(err error) {
+		if broke == nil {
+			broke = err
+		}
+	}
+	variant := func(predict bool) (encode float64) {
+		d := declare.Declarations{Width: width, Format: format, Quality: 72}
+		result, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: predict, Clock: sinceStart()})
+		check(err)
+		for _, s := range result.Stages {
+			if s.Name == "encode" {
+				encode = s.Took.Seconds() * 1000
+			}
+		}
+		return encode
+	}
+	planes, err := asPlanes(source, width)
+	if err != nil {
+		return nil, err
+	}
+	limited := planes.ToLimited()
+	one := func(speed int) func() {
+		return func() {
+			if format == declare.WebP {
+				_, err := webp.EncodePlanes(limited, render.WebPQuality(72))
+				check(err)
+				return
+			}
+			_, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: speed})
+			check(err)
+		}
+	}
+	var predicted, searched []float64
+	times := alternate(rounds, one(render.AVIFFirst), one(render.AVIFKept),
+		func() { predicted = append(predicted, variant(true)) }, func() { searched = append(searched, variant(false)) })
+	return [][]float64{times[0], times[1], predicted, searched}, broke
 }
 
 func asPlanes(source []byte, width float64) (*raster.YCbCr, error) {
@@ -91,19 +111,73 @@ func asPlanes(source []byte, width float64) (*raster.YCbCr, error) {
 	return p.YCbCr, err
 }
 
-// efforts prints what each effort takes and gives, at the setting of quality 72.
-func efforts(r *report, source []byte) error {
-	planes, err := asPlanes(source, 640)
-	if err != nil {
-		return err
+// efforts prints what each effort takes and gives: the time of one encode, and the bytes at the likeness that
+// libjpeg-turbo reaches at 72, in all pictures together.
+func efforts(r *report, sources [][]byte) error {
+	type effort struct {
+		name   string
+		encode func(full, limited *raster.YCbCr, setting float64) ([]byte, error)
+		decode func([]byte) (*raster.YCbCr, error)
+		search fidelity.Encoder
+		guess  float64
+		slope  float64
 	}
-	for speed := 10; speed >= 6; speed-- {
-		var data []byte
-		t := alternate(3, func() { data, err = avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: speed}) })
+	var all []effort
+	for method := 0; method <= 6; method += 2 {
+		name := fmt.Sprintf("WebP method %d", method)
+		if method == webp.Effort {
+			name += ", first answers and kept"
+		}
+		all = append(all, effort{name, func(_, p *raster.YCbCr, s float64) ([]byte, error) {
+			return webp.EncodePlanesWith(p, webp.Quality(s), method)
+		}, webp.DecodePlanes, fidelity.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
+	}
+	used := map[int]string{render.AVIFFirst: ", first answers", render.AVIFKept: ", kept", render.AVIFThorough: ", kept where effort is thorough"}
+	for speed := 10; speed >= 5; speed-- {
+		all = append(all, effort{fmt.Sprintf("AVIF speed %d%s", speed, used[speed]), func(p, _ *raster.YCbCr, s float64) ([]byte, error) {
+			return avif.EncodePlanes(p, avif.Settings{Quantizer: avif.MaxQuantizer - int(s), Speed: speed})
+		}, avif.DecodePlanes, fidelity.Encoder{Most: avif.MaxQuantizer - 1, Step: 1}, 36, -0.05})
+	}
+	times, bytes := make([][]float64, len(all)), make([]float64, len(all))
+	for _, source := range sources {
+		planes, err := asPlanes(source, 640)
 		if err != nil {
 			return err
 		}
-		r.say("AVIF speed %-2d %51.1f ms %8d bytes", speed, median(t[0]), len(data))
+		limited, original := planes.ToLimited(), fidelity.OfPlanes(planes)
+		data, err := jpeg.EncodePlainly(planes, 72)
+		if err != nil {
+			return err
+		}
+		p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+		if err != nil {
+			return err
+		}
+		target := original.Distance(fidelity.OfPlanes(p.YCbCr))
+		for i, e := range all {
+			e.search.Try = func(s float64) ([]byte, float64, error) {
+				start := time.Now()
+				data, err := e.encode(planes, limited, s)
+				if err != nil {
+					return nil, 0, err
+				}
+				times[i] = append(times[i], time.Since(start).Seconds()*1000)
+				p, err := e.decode(data)
+				if err != nil {
+					return nil, 0, err
+				}
+				return data, original.Distance(fidelity.OfPlanes(p)), nil
+			}
+			found, err := fidelity.Search(e.search, target, e.guess, e.slope, 1)
+			if err != nil {
+				return err
+			}
+			// What is a little off is put right along the usual way of bytes with distance.
+			bytes[i] += float64(len(found.Data)) * math.Pow(found.Distance/target, 0.8)
+		}
+	}
+	for i, e := range all {
+		r.say("%-50s %8.1f ms %8.1f kB at equal likeness", e.name, median(times[i]), bytes[i]/1000)
 	}
 	return nil
 }

@@ -18,6 +18,37 @@ func Luma(pix []uint8, stride, w, h int) []float64 {
 
 // SSIM is the mean structural similarity (Wang et al. 2004): windows of 11×11, Gaussian with sigma 1.5.
 func SSIM(a, b []float64, w, h int) float64 {
+	luminance, structure := windows(a, b, w, h)
+	var sum float64
+	for i := range luminance {
+		sum += luminance[i] * structure[i]
+	}
+	return sum / float64(len(luminance))
+}
+
+// MSSSIM is the structural similarity at five sizes (Wang, Simoncelli and Bovik 2003): the product of the means of
+// contrast and structure at each, and of luminance at the smallest, to the powers that its authors found.
+func MSSSIM(a, b []float64, w, h int) float64 {
+	powers := []float64{0.0448, 0.2856, 0.3001, 0.2363, 0.1333}
+	product := 1.0
+	for i, power := range powers {
+		luminance, structure := windows(a, b, w, h)
+		var sum float64
+		for j, v := range structure {
+			if i == len(powers)-1 {
+				v *= luminance[j]
+			}
+			sum += v
+		}
+		product *= math.Pow(math.Max(0, sum/float64(len(structure))), power)
+		a, b = halved(a, w, h), halved(b, w, h)
+		w, h = w/2, h/2
+	}
+	return product
+}
+
+// windows are the terms of the structural similarity around each sample: of luminance, of contrast and structure.
+func windows(a, b []float64, w, h int) (luminance, structure []float64) {
 	const c1, c2 = 6.5025, 58.5225
 	mul := func(x, y []float64) []float64 {
 		out := make([]float64, len(x))
@@ -28,12 +59,24 @@ func SSIM(a, b []float64, w, h int) float64 {
 	}
 	ma, mb := gauss(a, w, h), gauss(b, w, h)
 	aa, bb, ab := gauss(mul(a, a), w, h), gauss(mul(b, b), w, h), gauss(mul(a, b), w, h)
-	var sum float64
+	luminance, structure = make([]float64, len(ma)), make([]float64, len(ma))
 	for i := range ma {
 		va, vb, cov := aa[i]-ma[i]*ma[i], bb[i]-mb[i]*mb[i], ab[i]-ma[i]*mb[i]
-		sum += (2*ma[i]*mb[i] + c1) * (2*cov + c2) / ((ma[i]*ma[i] + mb[i]*mb[i] + c1) * (va + vb + c2))
+		luminance[i] = (2*ma[i]*mb[i] + c1) / (ma[i]*ma[i] + mb[i]*mb[i] + c1)
+		structure[i] = (2*cov + c2) / (va + vb + c2)
 	}
-	return sum / float64(len(ma))
+	return luminance, structure
+}
+
+func halved(v []float64, w, h int) []float64 {
+	out := make([]float64, 0, w/2*(h/2))
+	for y := range h / 2 {
+		for x := range w / 2 {
+			at := 2*y*w + 2*x
+			out = append(out, (v[at]+v[at+1]+v[at+w]+v[at+w+1])/4)
+		}
+	}
+	return out
 }
 
 func gauss(v []float64, w, h int) []float64 {
@@ -47,24 +90,29 @@ func gauss(v []float64, w, h int) []float64 {
 	for i := range k {
 		k[i] /= sum
 	}
-	clampTo := func(i, n int) int { return min(max(i, 0), n-1) }
 	mid, out := make([]float64, len(v)), make([]float64, len(v))
+	padded := make([]float64, w+2*r)
 	for y := range h {
+		row := v[y*w:][:w]
+		copy(padded[r:], row)
+		for i := range r {
+			padded[i], padded[r+w+i] = row[0], row[w-1]
+		}
 		for x := range w {
 			var s float64
-			for i, g := range k {
-				s += g * v[y*w+clampTo(x+i-r, w)]
+			for i, p := range padded[x : x+len(k)] {
+				s += k[i] * p
 			}
 			mid[y*w+x] = s
 		}
 	}
 	for y := range h {
-		for x := range w {
-			var s float64
-			for i, g := range k {
-				s += g * mid[clampTo(y+i-r, h)*w+x]
+		to := out[y*w:][:w]
+		for i, g := range k {
+			from := mid[min(max(y+i-r, 0), h-1)*w:][:w]
+			for x, m := range from {
+				to[x] += g * m
 			}
-			out[y*w+x] = s
 		}
 	}
 	return out

@@ -5,8 +5,13 @@ package main
 import (
 	"fmt"
 	"html/template"
+	"math"
 	"os"
+	"runtime"
+	"slices"
 	"sort"
+
+	"golang.org/x/sync/errgroup"
 
 	"echolane/bench/corpus"
 	"echolane/bench/independent"
@@ -19,6 +24,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/core/render"
+	"echolane/demo/pictures"
 )
 
 func main() {
@@ -38,10 +44,18 @@ var (
 	formats = []declare.Format{declare.WebP, declare.AVIF, declare.JPEG}
 )
 
-// seen are the two independent measures of one encode.
+// efforts are the ways a format is written, whose bytes are told.
+var efforts = []struct {
+	name     string
+	format   declare.Format
+	thorough bool
+	most     float64
+}{{"JPEG", declare.JPEG, false, 0.92}, {"WebP", declare.WebP, false, 0.60}, {"AVIF, quick", declare.AVIF, false, 0.48}, {"AVIF, thorough", declare.AVIF, true, 0.40}}
+
+// seen are the independent measures of one encode.
 type seen struct {
-	Bytes     int
-	SSIM, HVS float64
+	Bytes         int
+	SSIM, MS, HVS float64
 }
 
 // a Result is one picture in one format at one quality.
@@ -49,127 +63,276 @@ type Result struct {
 	Picture, Format, Way string
 	Asked                int
 	Bytes                int
-	SSIMQuality          float64 // the quality of libjpeg-turbo with this SSIM
-	HVSQuality           float64
+	BySSIM, ByMS, ByHVS  float64 // the quality of libjpeg-turbo at which that measure is the same
 	Tries                int
 }
 
+// a Picture is what is measured of one.
+type Picture struct {
+	Drawn   bool
+	Results []Result
+	Ratios  map[string]float64 // by effort: bytes over libjpeg-turbo's at the same SSIM
+	Fixed   map[string][]at    // by format: one setting for all pictures
+}
+
+// at is a setting's quality and bytes.
+type at struct {
+	setting, quality float64
+	bytes            int
+}
+
 func run(to string) error {
-	pictures, err := corpus.At(640)
+	all640, err := corpus.At(640)
 	if err != nil {
 		return err
 	}
+	measured := make([]Picture, len(all640))
+	var work errgroup.Group
+	work.SetLimit(runtime.NumCPU())
+	for i, pic := range all640 {
+		work.Go(func() error {
+			var err error
+			if measured[i], err = measure(pic); err != nil {
+				return fmt.Errorf("%s: %w", pic.Name, err)
+			}
+			fmt.Fprintln(os.Stderr, pic.Name)
+			return nil
+		})
+	}
+	if err := work.Wait(); err != nil {
+		return err
+	}
 	var all []Result
-	ratios := map[string][]float64{}
-	for _, pic := range pictures {
-		results, ratio, err := measure(pic)
-		if err != nil {
-			return fmt.Errorf("%s: %w", pic.Name, err)
-		}
-		all = append(all, results...)
-		for f, r := range ratio {
-			ratios[f] = append(ratios[f], r)
-		}
-		fmt.Fprintln(os.Stderr, pic.Name)
+	for _, p := range measured {
+		all = append(all, p.Results...)
 	}
 	var lines []string
 	say := func(format string, args ...any) {
 		lines = append(lines, fmt.Sprintf(format, args...))
 		fmt.Println(lines[len(lines)-1])
 	}
+	kept := func(ok bool) string {
+		if ok {
+			return "kept"
+		}
+		return "NOT KEPT"
+	}
 	for _, way := range []string{"searched", "predicted"} {
+		least := 0.9
+		if way == "predicted" {
+			least = 0.7
+		}
 		for _, f := range formats {
 			for _, q := range asked {
-				s, h, n := 0, 0, 0
-				var off []float64
+				s, m, h := spread{}, spread{}, spread{}
 				for _, r := range all {
 					if r.Format == f.String() && r.Asked == q && r.Way == way {
-						n++
-						off = append(off, r.SSIMQuality-float64(q))
-						if d := r.SSIMQuality - float64(q); d <= 3 && d >= -3 {
-							s++
-						}
-						if d := r.HVSQuality - float64(q); d <= 3 && d >= -3 {
-							h++
-						}
+						s, m, h = append(s, r.BySSIM-float64(q)), append(m, r.ByMS-float64(q)), append(h, r.ByHVS-float64(q))
 					}
 				}
-				say("%-9s %-4s quality %d: within 3 points of libjpeg-turbo's curve by SSIM %3.0f %% (the median %+.1f), by PSNR-HVS %3.0f %% of %d pictures", way, f, q, 100*float64(s)/float64(n), median(off), 100*float64(h)/float64(n), n)
+				say("%-9s %-4s quality %d: by SSIM %3.0f %% of %d pictures within 3 points of libjpeg-turbo's curve, median %+.1f, at least %.0f %% %s (medians by MS-SSIM %+.1f, by PSNR-HVS %+.1f)",
+					way, f, q, 100*s.within(3), len(s), median(s), 100*least, kept(s.within(3) >= least), median(m), median(h))
 			}
 		}
 	}
+	for _, e := range efforts {
+		var every, photographs []float64
+		for _, p := range measured {
+			if every = append(every, p.Ratios[e.name]); !p.Drawn {
+				photographs = append(photographs, p.Ratios[e.name])
+			}
+		}
+		say("%-14s at the SSIM of libjpeg-turbo at 72: %.2f of its bytes on the median photograph, at most %.2f %s (%.2f with the drawn pictures)",
+			e.name, median(photographs), e.most, kept(median(photographs) <= e.most), median(every))
+	}
 	for _, f := range formats {
-		say("%-4s at the SSIM of libjpeg-turbo at 72: %.2f of its bytes on the median photograph", f, median(ratios[f.String()]))
+		ours, fixed := againstFixed(measured, f.String())
+		say("%-4s %.0f kB in all at quality 72, %.0f kB at the one setting with the same mean quality by SSIM: %.0f %% fewer, at least 8 %% %s", f, ours/1000, fixed/1000, 100-100*ours/fixed, kept(ours <= 0.92*fixed))
+	}
+	if err := palettes(say, kept); err != nil {
+		return err
 	}
 	return page(to, all, lines)
 }
 
-func measure(pic corpus.Picture) ([]Result, map[string]float64, error) {
+// spread is how far results lie from what was asked.
+type spread []float64
+
+func (s spread) within(points float64) float64 {
+	n := 0
+	for _, v := range s {
+		if math.Abs(v) <= points {
+			n++
+		}
+	}
+	return float64(n) / float64(len(s))
+}
+
+// againstFixed gives the bytes of all pictures at quality 72, and at the one setting whose mean quality is as high.
+func againstFixed(measured []Picture, format string) (ours, fixed float64) {
+	mean := 0.0
+	for _, p := range measured {
+		for _, r := range p.Results {
+			if r.Format == format && r.Asked == 72 && r.Way == "searched" {
+				ours += float64(r.Bytes)
+				mean += bounded(r.BySSIM) / float64(len(measured))
+			}
+		}
+	}
+	var before at
+	for i := range measured[0].Fixed[format] {
+		now := at{}
+		sum := 0.0
+		for _, p := range measured {
+			a := p.Fixed[format][i]
+			now.quality += bounded(a.quality) / float64(len(measured))
+			sum += float64(a.bytes)
+		}
+		now.bytes = int(sum)
+		if now.quality >= mean && i > 0 {
+			t := (mean - before.quality) / (now.quality - before.quality)
+			return ours, float64(before.bytes) + t*float64(now.bytes-before.bytes)
+		}
+		before = now
+	}
+	return ours, float64(before.bytes)
+}
+
+func bounded(quality float64) float64 { return math.Min(100, math.Max(0, quality)) }
+
+// palettes holds the drawn graphics' palettes against 32 bits a pixel.
+func palettes(say func(string, ...any), kept func(bool) string) error {
+	for _, name := range []string{"mark.png", "wind-chart.png", "pattern-sheet.png"} {
+		source, err := pictures.Draw(name)
+		if err != nil {
+			return err
+		}
+		made := func(quality declare.Quality) (render.Result, error) {
+			d := declare.Declarations{Width: 640, Format: declare.PNG, Quality: quality}
+			return render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits})
+		}
+		exact, err := made(declare.Lossless)
+		if err != nil {
+			return err
+		}
+		reduced, err := made(72)
+		if err != nil {
+			return err
+		}
+		share := float64(len(reduced.Data)) / float64(len(exact.Data))
+		say("%-18s as a palette %.2f of the bytes with 32 bits a pixel, at most 0.45, likeness %.1f, at least 90 %s", name, share, reduced.How.Likeness, kept(share <= 0.45 && reduced.How.Likeness >= 90))
+	}
+	return nil
+}
+
+// A scale puts a measure on libjpeg-turbo's qualities for one picture.
+type scale []seen
+
+func (c scale) quality(v float64, of func(seen) float64) float64 {
+	for i := 1; i < len(marks); i++ {
+		if a, b := of(c[i-1]), of(c[i]); v <= b || i == len(marks)-1 {
+			return float64(marks[i-1]) + (v-a)/(b-a)*float64(marks[i]-marks[i-1])
+		}
+	}
+	return 0
+}
+
+func (c scale) bytes(q float64) float64 {
+	for i := 1; i < len(marks); i++ {
+		if float64(marks[i]) >= q || i == len(marks)-1 {
+			t := (q - float64(marks[i-1])) / float64(marks[i]-marks[i-1])
+			return float64(c[i-1].Bytes) + t*float64(c[i].Bytes-c[i-1].Bytes)
+		}
+	}
+	return 0
+}
+
+func bySSIM(s seen) float64 { return s.SSIM }
+func byMS(s seen) float64   { return s.MS }
+func byHVS(s seen) float64  { return s.HVS }
+
+func measure(pic corpus.Picture) (Picture, error) {
+	out := Picture{Ratios: map[string]float64{}, Fixed: map[string][]at{}, Drawn: slices.Contains(corpus.Drawn, pic.Name)}
 	source, err := png.Encode(pic.Pixels)
 	if err != nil {
-		return nil, nil, err
+		return out, err
 	}
 	planes := pic.Pixels.To420()
 	luma := independent.Luma(pic.Pixels.Pix, pic.Pixels.Stride, pic.Pixels.W, pic.Pixels.H)
-	look := func(data []byte) (seen, error) {
+	look := func(data []byte, all bool) (seen, error) {
 		p, err := pixels(data)
 		if err != nil {
 			return seen{}, err
 		}
+		defer p.Free()
 		l := independent.Luma(p.Pix, p.Stride, p.W, p.H)
-		return seen{len(data), independent.SSIM(luma, l, p.W, p.H), independent.PSNRHVS(luma, l, p.W, p.H)}, nil
+		s := seen{Bytes: len(data), SSIM: independent.SSIM(luma, l, p.W, p.H)}
+		if all {
+			s.MS, s.HVS = independent.MSSSIM(luma, l, p.W, p.H), independent.PSNRHVS(luma, l, p.W, p.H)
+		}
+		return s, nil
 	}
-	curve := make([]seen, len(marks))
+	curve := make(scale, len(marks))
 	for i, q := range marks {
 		data, err := jpeg.EncodePlanes(planes, q)
 		if err != nil {
-			return nil, nil, err
+			return out, err
 		}
-		if curve[i], err = look(data); err != nil {
-			return nil, nil, err
+		if curve[i], err = look(data, true); err != nil {
+			return out, err
 		}
 	}
-	quality := func(v float64, of func(seen) float64) float64 {
-		for i := 1; i < len(marks); i++ {
-			if a, b := of(curve[i-1]), of(curve[i]); v <= b || i == len(marks)-1 {
-				return float64(marks[i-1]) + (v-a)/(b-a)*float64(marks[i]-marks[i-1])
-			}
-		}
-		return 0
+	variant := func(f declare.Format, q int, predict, thorough bool) (render.Result, error) {
+		d := declare.Declarations{Format: f, Quality: declare.Quality(q)}
+		return render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: predict, Thorough: thorough})
 	}
-	ssim, hvs := func(s seen) float64 { return s.SSIM }, func(s seen) float64 { return s.HVS }
-	bytesAt := func(q float64) float64 {
-		for i := 1; i < len(marks); i++ {
-			if float64(marks[i]) >= q || i == len(marks)-1 {
-				t := (q - float64(marks[i-1])) / float64(marks[i]-marks[i-1])
-				return float64(curve[i-1].Bytes) + t*float64(curve[i].Bytes-curve[i-1].Bytes)
-			}
-		}
-		return 0
-	}
-	var out []Result
-	ratio := map[string]float64{}
 	for _, f := range formats {
 		for _, q := range asked {
 			for _, way := range []string{"searched", "predicted"} {
-				d := declare.Declarations{Format: f, Quality: declare.Quality(q)}
-				r, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: way == "predicted"})
+				r, err := variant(f, q, way == "predicted", false)
 				if err != nil {
-					return nil, nil, err
+					return out, err
 				}
-				s, err := look(r.Data)
+				s, err := look(r.Data, true)
 				if err != nil {
-					return nil, nil, err
+					return out, err
 				}
-				sq := quality(s.SSIM, ssim)
-				out = append(out, Result{pic.Name, f.String(), way, q, s.Bytes, sq, quality(s.HVS, hvs), len(r.How.Trials)})
-				if q == 72 && way == "searched" { // held against libjpeg-turbo at the quality that it really reached
-					ratio[f.String()] = float64(s.Bytes) / bytesAt(sq)
-				}
+				out.Results = append(out.Results, Result{pic.Name, f.String(), way, q, s.Bytes, curve.quality(s.SSIM, bySSIM), curve.quality(s.MS, byMS), curve.quality(s.HVS, byHVS), len(r.How.Trials)})
 			}
 		}
 	}
-	return out, ratio, nil
+	for _, e := range efforts { // held against libjpeg-turbo at the quality that was really reached
+		r, err := variant(e.format, 72, false, e.thorough)
+		if err != nil {
+			return out, err
+		}
+		s, err := look(r.Data, false)
+		if err != nil {
+			return out, err
+		}
+		out.Ratios[e.name] = float64(s.Bytes) / curve.bytes(curve.quality(s.SSIM, bySSIM))
+	}
+	limited, own := planes.ToLimited(), jpeg.Transform(planes)
+	for f, encode := range map[string]func(step float64) ([]byte, error){
+		"jpeg": func(s float64) ([]byte, error) { return own.Write(60 + 30*s) },
+		"webp": func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, 50+48*s) },
+		"avif": func(s float64) ([]byte, error) {
+			return avif.EncodePlanes(planes, avif.Settings{Quantizer: 37 - int(24*s), Speed: render.AVIFKept})
+		},
+	} {
+		for s := 0.0; s <= 1; s += 0.125 {
+			data, err := encode(s)
+			if err != nil {
+				return out, err
+			}
+			l, err := look(data, false)
+			if err != nil {
+				return out, err
+			}
+			out.Fixed[f] = append(out.Fixed[f], at{s, curve.quality(l.SSIM, bySSIM), len(data)})
+		}
+	}
+	return out, nil
 }
 
 func pixels(data []byte) (*raster.RGBA, error) {
@@ -195,7 +358,7 @@ func median(v []float64) float64 {
 const layout = `<!doctype html><html lang="en"><meta charset="utf-8"><title>Visible quality</title>
 <style>body{margin:24px auto;max-width:1040px;padding:0 16px;font:15px/1.5 system-ui,sans-serif;background:#fbfaf8;color:#20282c}pre{overflow-x:auto;font-size:13px}
 svg{width:100%;height:auto}text{font:12px ui-monospace,monospace;fill:#5c666b}.grid{stroke:#d5d2cc}.webp{fill:#3b5bb5}.avif{fill:#00695c}.band{fill:#00695c;opacity:.08}h2{font-size:16px}</style>
-<h1>Visible quality</h1><p>Each dot is one photograph at 640 pixels wide. Its height is the quality at which libjpeg-turbo, 4:2:0, has the same SSIM as our variant; the band is ±3 around what was asked for. On the left of each column WebP, on the right AVIF.</p>
+<h1>Visible quality</h1><p>Each dot is one photograph at 640 pixels wide. Its height is the quality at which libjpeg-turbo, 4:2:0, has the same SSIM as our variant; the band is ±3 around what was asked for. On the left of each column WebP, on the right AVIF, between them JPEG.</p>
 <pre>{{range .Lines}}{{.}}
 {{end}}</pre>
 {{range .Plots}}<h2>{{.Title}}</h2><svg viewBox="0 0 1000 420" role="img" aria-label="{{.Title}}">
@@ -247,7 +410,7 @@ func page(to string, all []Result, lines []string) error {
 				x += 140
 			}
 			count[k]++
-			p.Dots = append(p.Dots, dot{x, y(r.SSIMQuality), r.Format, fmt.Sprintf("%s, %s: %d bytes, SSIM as at %.1f, PSNR-HVS as at %.1f, %d encodes", r.Picture, r.Format, r.Bytes, r.SSIMQuality, r.HVSQuality, r.Tries)})
+			p.Dots = append(p.Dots, dot{x, y(r.BySSIM), r.Format, fmt.Sprintf("%s, %s: %d bytes, SSIM as at %.1f, PSNR-HVS as at %.1f, %d encodes", r.Picture, r.Format, r.Bytes, r.BySSIM, r.ByHVS, r.Tries)})
 		}
 		plots = append(plots, p)
 	}

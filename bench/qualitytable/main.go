@@ -1,14 +1,20 @@
 // Command qualitytable works out the tables in core/fidelity and core/render: how far libjpeg-turbo's qualities
 // are from the original by our measure, and which settings of the other encoders come as near. It prints the
-// median over the corpus, and how the pictures spread.
+// median over the corpus, how the pictures spread, and the lines that say which setting a picture needs by its texture,
+// with how often a line that was fitted without the picture is right.
 package main
 
 import (
 	"fmt"
 	"math"
 	"os"
+	"runtime"
+	"slices"
 	"sort"
 	"strings"
+	"sync"
+
+	"golang.org/x/sync/errgroup"
 
 	"echolane/bench/corpus"
 	"echolane/core/codec/avif"
@@ -16,6 +22,7 @@ import (
 	"echolane/core/codec/webp"
 	"echolane/core/fidelity"
 	"echolane/core/raster"
+	"echolane/core/render"
 )
 
 func main() {
@@ -33,8 +40,12 @@ func run() error {
 		return err
 	}
 	far := map[int][]float64{}
+	seen := map[string][]sight{}
 	settings := map[string]map[int][]float64{"webp": {}, "avif": {}, "jpeg": {}}
-	for _, pic := range all {
+	var room sync.Mutex
+	var work errgroup.Group
+	work.SetLimit(runtime.NumCPU())
+	look := func(pic corpus.Picture) error {
 		planes := pic.Pixels.To420()
 		limited := planes.ToLimited()
 		original := fidelity.OfPlanes(planes)
@@ -55,11 +66,10 @@ func run() error {
 			if jpegs[q], err = from(p.YCbCr, err); err != nil {
 				return err
 			}
-			far[q] = append(far[q], jpegs[q])
 		}
 		var webps, avifs []point
-		for s := 0; s <= 100; s += 7 {
-			data, err := webp.EncodePlanes(limited, float64(s))
+		for s := 10; s <= 100; s += 6 {
+			data, err := webp.EncodePlanes(limited, webp.Quality(float64(s)))
 			if err != nil {
 				return err
 			}
@@ -70,7 +80,7 @@ func run() error {
 			webps = append(webps, point{float64(s), d})
 		}
 		for s := 0; s <= 63; s += 5 {
-			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: 8})
+			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: render.AVIFKept})
 			if err != nil {
 				return err
 			}
@@ -94,19 +104,32 @@ func run() error {
 			}
 			ours = append(ours, point{float64(s), d})
 		}
+		texture := original.Texture()
+		room.Lock()
+		defer room.Unlock()
 		for _, q := range qualities {
+			far[q] = append(far[q], jpegs[q])
 			settings["jpeg"][q] = append(settings["jpeg"][q], reach(ours, jpegs[q]))
 			settings["webp"][q] = append(settings["webp"][q], reach(webps, jpegs[q]))
 			settings["avif"][q] = append(settings["avif"][q], reach(avifs, jpegs[q]))
 		}
-		texture, plain := original.Activity()
-		fmt.Fprintf(os.Stderr, "activity %.4f %.4f", texture, plain)
-		for _, q := range []int{30, 50, 70, 85} {
-			fmt.Fprintf(os.Stderr, " %.2f %.2f %.2f", reach(webps, jpegs[q]), reach(avifs, jpegs[q]), reach(ours, jpegs[q]))
+		for name, curve := range map[string][]point{"webp": webps, "avif": avifs, "jpeg": ours} {
+			for _, q := range lineQualities {
+				target := jpegs[q]
+				seen[name] = append(seen[name], sight{q, []float64{1, texture.Step(float64(q)), texture.Busy, texture.Plain}, reach(curve, target), func(setting float64) float64 {
+					return math.Log(along(curve, setting) / target)
+				}})
+			}
 		}
-		fmt.Fprintln(os.Stderr)
 		fmt.Fprintf(os.Stderr, "%-44s 50: %.4f webp %.0f avif %.0f   72: %.4f  85: %.4f webp %.0f avif %.0f\n", pic.Name,
 			jpegs[50], reach(webps, jpegs[50]), reach(avifs, jpegs[50]), jpegs[70], jpegs[85], reach(webps, jpegs[85]), reach(avifs, jpegs[85]))
+		return nil
+	}
+	for _, pic := range all {
+		work.Go(func() error { return look(pic) })
+	}
+	if err := work.Wait(); err != nil {
+		return err
 	}
 	var rows [4][]string
 	for _, q := range qualities {
@@ -117,13 +140,124 @@ func run() error {
 		rows[2] = append(rows[2], fmt.Sprintf("%.1f", part(a, .5)))
 		rows[3] = append(rows[3], fmt.Sprintf("%.1f", part(j, .5)))
 	}
+	for _, name := range []string{"webp", "avif", "jpeg"} {
+		lines(name, seen[name])
+	}
 	for i, name := range []string{"distances", "libwebp", "AVIF", "JPEG"} {
 		fmt.Printf("%s {%s}\n", name, strings.Join(rows[i], ", "))
 	}
 	return nil
 }
 
+// lineQualities are those at which lines are fitted.
+var lineQualities = []int{10, 20, 30, 40, 50, 60, 70, 80, 85, 90, 95}
+
+// a sight is what is seen of one picture at one quality: of its texture, and which setting it needs.
+type sight struct {
+	quality int
+	sees    []float64
+	needs   float64
+	off     func(setting float64) float64 // the logarithm of the distance at a setting over what is wanted
+}
+
+// lines prints, for every quality, what fits all pictures.
+func lines(name string, all []sight) {
+	fmt.Printf("%sLines\n", name)
+	for _, q := range lineQualities {
+		var at []sight
+		for _, s := range all {
+			if s.quality == q {
+				at = append(at, s)
+			}
+		}
+		near := math.Log(fidelity.DistanceAt(float64(q)-3)/fidelity.DistanceAt(float64(q)+3)) / 2
+		right := 0
+		var off []float64
+		for i := range at {
+			o := math.Abs(at[i].off(said(fitted(slices.Delete(slices.Clone(at), i, i+1)), at[i].sees)))
+			if off = append(off, o); o <= near {
+				right++
+			}
+		}
+		c := fitted(at)
+		fmt.Printf("\t{%d, %.1f, %.2f, %.2f, %.2f}, // right for %.0f %% of pictures that it doesn't know, half of them within %.0f %% of the distance\n", q, c[0], c[1], c[2], c[3], 100*float64(right)/float64(len(at)), 100*part(off, .5))
+	}
+}
+
+func said(c, sees []float64) (setting float64) {
+	for i, v := range sees {
+		setting += c[i] * v
+	}
+	return setting
+}
+
+// fitted are the weights of what is seen: least squares, again and again with less weight for what lies far off.
+func fitted(all []sight) []float64 {
+	weights := make([]float64, len(all))
+	for i := range weights {
+		weights[i] = 1
+	}
+	var c []float64
+	for range 10 {
+		n := len(all[0].sees)
+		m := make([][]float64, n) // normal equations
+		for i := range m {
+			m[i] = make([]float64, n+1)
+			m[i][i] = 1e-3
+			for k, s := range all {
+				for j, v := range append(slices.Clone(s.sees), s.needs) {
+					m[i][j] += weights[k] * s.sees[i] * v
+				}
+			}
+		}
+		c = solved(m)
+		for k, s := range all {
+			far := (said(c, s.sees) - s.needs) / 3
+			weights[k] = 1 / (1 + far*far)
+		}
+	}
+	return c
+}
+
+// solved solves n equations in n+1 columns.
+func solved(m [][]float64) []float64 {
+	n := len(m)
+	for i := range n {
+		p := i
+		for r := i + 1; r < n; r++ {
+			if math.Abs(m[r][i]) > math.Abs(m[p][i]) {
+				p = r
+			}
+		}
+		m[i], m[p] = m[p], m[i]
+		for r := range n {
+			if r != i {
+				f := m[r][i] / m[i][i]
+				for c := i; c <= n; c++ {
+					m[r][c] -= f * m[i][c]
+				}
+			}
+		}
+	}
+	x := make([]float64, n)
+	for i := range x {
+		x[i] = m[i][n] / m[i][i]
+	}
+	return x
+}
+
 type point struct{ setting, far float64 }
+
+// along is the distance at a setting, between a curve's points by their logarithms.
+func along(curve []point, setting float64) float64 {
+	for i := 1; i < len(curve); i++ {
+		if a, b := curve[i-1], curve[i]; setting <= b.setting || i == len(curve)-1 {
+			t := math.Min(1, math.Max(0, (setting-a.setting)/(b.setting-a.setting)))
+			return (a.far + 1e-9) * math.Pow((b.far+1e-9)/(a.far+1e-9), t)
+		}
+	}
+	return curve[0].far
+}
 
 // reach is the setting at which a curve first comes as near as far, between its points by the distances' logarithms.
 func reach(curve []point, far float64) float64 {

@@ -165,11 +165,11 @@ func TestSearchFindsTheSetting(t *testing.T) {
 	for target := 0.19; target > 0.003; target *= 0.8 {
 		for _, guess := range []float64{0, 20, 50, 80, 100} {
 			tries := 0
-			f, err := Search(anEncoder(&tries, 0.5), target, guess, -0.06)
+			f, err := Search(anEncoder(&tries, 0.5), target, guess, -0.06, 1)
 			if err != nil {
 				t.Fatal(err)
 			}
-			if math.Abs(math.Log(f.Distance/target)) > 0.05 {
+			if math.Abs(Likeness(f.Distance)-Likeness(target)) > 1.1 {
 				t.Errorf("target %g from %v: found %g at %v after %v", target, guess, f.Distance, f.Setting, f.Trials)
 			}
 			if tries > mostTrials || len(f.Trials) != tries {
@@ -179,8 +179,23 @@ func TestSearchFindsTheSetting(t *testing.T) {
 	}
 	// Beyond what the encoder can do the nearest is found.
 	tries := 0
-	if f, err := Search(anEncoder(&tries, 1), 1e-5, 50, -0.06); err != nil || f.Setting != 100 {
+	if f, err := Search(anEncoder(&tries, 1), 1e-5, 50, -0.06, 1); err != nil || f.Setting != 100 {
 		t.Errorf("an impossible target ends at %v, %v", f.Setting, err)
+	}
+}
+
+// Parts may mislead: the whole is looked at, and made once more where that is far off.
+func TestAWholeIsMendedWhereItsPartsMisled(t *testing.T) {
+	for parts, want := range map[float64]int{50: 1, 51: 1, 70: 2, 30: 2} {
+		tries := 0
+		target := 0.2 * math.Exp(-50.0/22)
+		f, err := Whole(anEncoder(&tries, 0.5), Found{Setting: parts, Trials: []Trial{{Setting: 1}}}, target, -0.05)
+		if err != nil || tries != want || len(f.Trials) != tries+1 {
+			t.Errorf("from %v: %d encodes, want %d; %d told, %v", parts, tries, want, len(f.Trials), err)
+		}
+		if l, aim := Likeness(f.Distance), Likeness(target); math.Abs(l-aim) > 5 {
+			t.Errorf("from %v: likeness %.1f, want %.1f", parts, l, aim)
+		}
 	}
 }
 
@@ -188,7 +203,7 @@ func TestWithinABudget(t *testing.T) {
 	for budget := 1100; budget < 50_000; budget = budget * 5 / 4 {
 		tries := 0
 		e := anEncoder(&tries, 1)
-		has, err := Search(e, DistanceAt(85), 60, -0.05)
+		has, err := Search(e, DistanceAt(85), 60, -0.05, 1)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -206,9 +221,49 @@ func TestWithinABudget(t *testing.T) {
 	}
 	tries := 0
 	e := anEncoder(&tries, 1)
-	has, _ := Search(e, 0.01, 60, -0.05)
+	has, _ := Search(e, 0.01, 60, -0.05, 1)
 	if f, ok, err := Within(e, has, 900); ok || err != nil || len(f.Data) != 1000 {
 		t.Errorf("out of reach: ok %v, %d bytes, %v; want the smallest, 1000", ok, len(f.Data), err)
+	}
+}
+
+// With vectors and without, the bits are the same: variants don't depend on the processor.
+func TestVectorsChangeNoBit(t *testing.T) {
+	r := rand.New(rand.NewPCG(9, 4))
+	for range 200 {
+		n, rows, width := 1+r.IntN(70), 1+r.IntN(5), 0
+		width = n + r.IntN(9)
+		a, b := make([]float32, width*rows+8), make([]float32, width*rows+8)
+		for i := range a {
+			a[i], b[i] = float32(r.Float64()*100), float32(r.Float64()*100)
+			if r.IntN(3) == 0 {
+				b[i] = a[i]
+			}
+		}
+		quick, plain := newRuns(n), newRuns(n)
+		clear(quick.v)
+		clear(plain.v)
+		columns(a, b, width, rows, quick, n)
+		columnsPlain(a, b, width, rows, plain, 0, n)
+		for k := range 5 {
+			for i := range n {
+				if q, p := quick.of(k)[i], plain.of(k)[i]; q != p {
+					t.Fatalf("sum %d of column %d of %d: %v with vectors, %v without", k, i, n, q, p)
+				}
+			}
+		}
+		if n < 2 {
+			continue
+		}
+		c := [5]float32{1.0 / 36, c1, c2, visibleStep, 1}
+		far, steps, far1, steps1 := make([]float32, n-1), make([]float32, n-1), make([]float32, n-1), make([]float32, n-1)
+		windows(quick, plain, far, steps, &c, n-1)
+		windowsPlain(quick, plain, far1, steps1, &c, 0, n-1)
+		for i := range far {
+			if far[i] != far1[i] || steps[i] != steps1[i] {
+				t.Fatalf("window %d of %d: %v, %v with vectors, %v, %v without", i, n-1, far[i], steps[i], far1[i], steps1[i])
+			}
+		}
 	}
 }
 
@@ -216,6 +271,15 @@ func BenchmarkDistance(b *testing.B) {
 	p := meadow(640, 400).To420()
 	original := OfPlanes(p)
 	for b.Loop() {
-		original.Distance(OfPlanes(p))
+		q := OfPlanes(p)
+		original.Distance(q)
+		q.Free()
+	}
+}
+
+func BenchmarkTexture(b *testing.B) {
+	original := OfPlanes(meadow(640, 400).To420())
+	for b.Loop() {
+		original.Texture().Step(72)
 	}
 }

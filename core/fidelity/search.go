@@ -26,8 +26,11 @@ type Found struct {
 	Trials   []Trial
 }
 
-// near is how close a search has to come, as a share of the distance: about one point of quality in the middle of the scale.
-const near = 0.02
+// near is what so many points of quality are about a distance, as a difference of logarithms.
+func near(target, points float64) float64 {
+	at := math.Min(97, math.Max(2, Likeness(target)))
+	return points * math.Log(DistanceAt(at-0.5)/DistanceAt(at+0.5))
+}
 
 // mostTrials is after how many encodes a search takes the best.
 const mostTrials = 5
@@ -72,11 +75,11 @@ func (r *run) done(f Found) Found {
 }
 
 // Search finds the setting whose picture is as far from the original as target. guess is where to begin, slope how
-// much the logarithm of the distance is thought to change with a setting one higher (below zero). It takes at most
-// five encodes, two or three in the usual case.
-func Search(e Encoder, target, guess, slope float64) (Found, error) {
+// much the logarithm of the distance is thought to change with a setting one higher (below zero). It ends within so
+// many points of quality, or after five encodes: two in the usual case.
+func Search(e Encoder, target, guess, slope, points float64) (Found, error) {
 	r := &run{e: e}
-	at := guess
+	at, enough := guess, near(target, points)
 	for range mostTrials {
 		if r.tried(at) {
 			break
@@ -85,7 +88,9 @@ func Search(e Encoder, target, guess, slope float64) (Found, error) {
 		if err != nil {
 			return Found{}, err
 		}
-		if math.Abs(math.Log((f.Distance+1e-9)/target)) < near {
+		// Near enough, or nearer than a setting beside it is likely to be.
+		off := math.Abs(math.Log((f.Distance + 1e-9) / target))
+		if off < enough || off < -slope*e.Step/2 {
 			break
 		}
 		at = r.next(target, slope)
@@ -97,6 +102,29 @@ func Search(e Encoder, target, guess, slope float64) (Found, error) {
 		}
 	}
 	return r.done(best), nil
+}
+
+// Whole encodes a picture of which parts have been searched, at the setting that was found; and once more where the
+// whole turns out to be three points off.
+func Whole(e Encoder, parts Found, target, slope float64) (Found, error) {
+	r := &run{e: e}
+	best, err := r.try(parts.Setting)
+	if err != nil {
+		return Found{}, err
+	}
+	off := math.Log((best.Distance + 1e-9) / target)
+	if math.Abs(off) > near(target, 3) {
+		again, err := r.try(best.Setting - off/slope)
+		if err != nil {
+			return Found{}, err
+		}
+		if math.Abs(math.Log((again.Distance+1e-9)/target)) < math.Abs(off) {
+			best = again
+		}
+	}
+	best = r.done(best)
+	best.Trials = append(parts.Trials, best.Trials...)
+	return best, nil
 }
 
 // next is where the line through the two nearest trials, or through the one with the given slope, meets the target.

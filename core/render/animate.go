@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"math"
 	"time"
 
 	"echolane/core/codec"
@@ -10,8 +11,8 @@ import (
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
+	"echolane/core/fidelity"
 	"echolane/core/geometry"
-	"echolane/core/policy"
 	"echolane/core/raster"
 )
 
@@ -36,16 +37,24 @@ type movie struct {
 	format  declare.Format
 	quality declare.Quality
 	setting float64 // libwebp's, found on the first frame
+	colours int     // GIF's
 	how     Encoding
+	first   *raster.RGBA // the first frame, premultiplied
 	gif     *gif.Animation
 	webp    *webp.Animation
 	plays   int // how often, 0 for ever
 }
 
+// unknown is a setting that is still to be found.
+const unknown = -2
+
 func (m *movie) add(p *raster.RGBA, shown time.Duration, predict bool) error {
+	if m.first == nil {
+		m.first = p.Copy()
+	}
 	if m.format == declare.GIF {
 		if m.gif == nil {
-			m.gif = gif.NewAnimation(m.plays)
+			m.gif = gif.NewAnimation(m.plays, m.colours)
 			m.how = Encoding{Way: "palette", Quality: int(m.quality)}
 		}
 		p.Unpremultiply()
@@ -57,8 +66,10 @@ func (m *movie) add(p *raster.RGBA, shown time.Duration, predict bool) error {
 		if m.webp, err = webp.NewAnimation(p.W, p.H, m.plays); err != nil {
 			return err
 		}
-		if err := m.begin(p, predict); err != nil {
-			return err
+		if m.setting == unknown {
+			if err := m.begin(p, predict); err != nil {
+				return err
+			}
 		}
 	}
 	p.Unpremultiply()
@@ -72,7 +83,7 @@ func (m *movie) begin(p *raster.RGBA, predict bool) error {
 		return nil
 	}
 	f := finish{pixels: p, quality: m.quality, predict: predict}
-	defer func() { f.planes.Free() }()
+	defer f.free()
 	m.how = Encoding{Quality: f.number(), Kind: f.kind()}
 	data, how, err := f.lossy(declare.WebP, m.how)
 	if err != nil {
@@ -116,20 +127,28 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 		r.Detail = fmt.Sprintf("its %d frames of %d × %d pixels are too much together", info.Frames, info.W, info.H)
 		return r
 	}
-	m := &movie{format: format, quality: job.Request.Quality, plays: info.Plays}
-	defer m.close()
-	err := frames[info.Type](source, func(p *raster.RGBA, shown time.Duration) error {
-		pixels := toSRGB(codec.Picture{RGBA: p}, profile)
-		pixels.Premultiply()
-		pixels = resamplePixels(pixels, info, plan, 8)
-		if paints.any {
-			pixels = paints.paint(pixels)
+	make := func(m *movie) ([]byte, error) {
+		defer m.close()
+		err := frames[info.Type](source, func(p *raster.RGBA, shown time.Duration) error {
+			pixels := toSRGB(codec.Picture{RGBA: p}, profile)
+			pixels.Premultiply()
+			pixels = resamplePixels(pixels, info, plan, 8)
+			if paints.any {
+				pixels = paints.paint(pixels)
+			}
+			err := m.add(pixels, shown, job.Predict)
+			pixels.Free()
+			p.Free()
+			return err
+		})
+		if err != nil {
+			return nil, err
 		}
-		err := m.add(pixels, shown, job.Predict)
-		pixels.Free()
-		p.Free()
-		return err
-	})
+		return m.bytes()
+	}
+	m := &movie{format: format, quality: job.Request.Quality, plays: info.Plays, setting: unknown, colours: mostColours}
+	defer func() { m.first.Free() }()
+	data, err := make(m)
 	if err != nil {
 		if _, ok := err.(*codec.Error); ok {
 			return refuseSource(err)
@@ -137,19 +156,54 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 		return refuseEncoding(err)
 	}
 	w.lap("frames")
-	data, err := m.bytes()
-	if err != nil {
-		return refuseEncoding(err)
+	facts := factsOf(source, job.Request.Retain)
+	if b := budgetOf(job, facts); b.bytes > 0 && !b.keeps(data) {
+		if data, m.how, err = m.within(make, data, b); err != nil {
+			return refuseEncoding(err)
+		}
 	}
-	result.Data, result.Format, result.How = codec.Embed(data, factsOf(source, job.Request.Retain)), format, m.how
+	result.Data, result.Format, result.How = codec.Embed(data, facts), format, m.how
 	if own, f := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
 		result.Data, result.Format, result.How = own, f, Encoding{Kind: m.how.Kind, Way: "source"}
 	}
-	if budget := job.Request.Budget; budget > 0 && len(result.Data) > int(budget) {
-		return policy.No(policy.Refusal{
-			Reason: "budget-out-of-reach", Parameter: "budget", Given: fmt.Sprint(budget), Detail: fmt.Sprintf("the animation has %d bytes", len(result.Data)),
-			Allowed: fmt.Sprintf("at least %d", len(result.Data)), Remedy: "allow more bytes, ask for a smaller width or a lower quality, or for animation=none",
-		})
-	}
 	return nil
+}
+
+// within makes the animation again with fewer colours or a lower quality, until it's within the budget.
+func (m *movie) within(make func(*movie) ([]byte, error), data []byte, b budget) ([]byte, Encoding, error) {
+	if m.quality == declare.Lossless {
+		return nil, m.how, b.refusal(len(data), "leave quality=lossless out, so that quality can give way, or ask for a smaller width or for animation=none")
+	}
+	f := finish{pixels: m.first, quality: m.quality}
+	defer f.free()
+	again := func(colours int, setting float64) ([]byte, error) {
+		n := &movie{format: m.format, quality: m.quality, plays: m.plays, colours: colours, setting: setting}
+		defer func() { n.first.Free() }()
+		return make(n)
+	}
+	has := fidelity.Found{Data: data}
+	if m.format == declare.GIF {
+		e := f.palettes(b.floor, func(_ *raster.RGBA, _ *raster.Indexed, colours int) ([]byte, error) { return again(colours, unknown) })
+		has.Setting = e.Most + e.Step
+		return b.squeezed(e, coloursName, has, m.how)
+	}
+	e, err := f.encoder(declare.WebP)
+	if err != nil {
+		return nil, m.how, err
+	}
+	first := e.Try
+	least, _ := settingFor(declare.WebP, float64(b.floor))
+	e.Least = math.Round(least/e.Step) * e.Step
+	e.Try = func(setting float64) ([]byte, float64, error) {
+		_, far, err := first(setting)
+		if err != nil {
+			return nil, 0, err
+		}
+		data, err := again(mostColours, webp.Quality(setting))
+		return data, far, err
+	}
+	if has.Setting = e.Most + e.Step; m.setting != webp.Exactly {
+		has.Setting = webp.Fineness(m.setting)
+	}
+	return b.squeezed(e.Encoder, e.name, has, m.how)
 }

@@ -17,8 +17,12 @@ func (f *finish) deliver(result *Result, source []byte, info codec.Info, plan ge
 	if err != nil {
 		return refuseEncoding(err)
 	}
-	if budget := job.Request.Budget; budget > 0 {
-		if data, how, err = f.within(result.Format, data, how, int(budget), max(1, job.Floor)); err != nil {
+	if job.Request.Budget > 0 {
+		facts := f.facts
+		if result.Format == declare.AVIF { // whose encoder puts them in
+			facts = codec.Facts{}
+		}
+		if data, how, err = f.within(result.Format, data, how, budgetOf(job, facts)); err != nil {
 			return refuseEncoding(err)
 		}
 	}

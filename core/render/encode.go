@@ -3,6 +3,7 @@ package render
 import (
 	"fmt"
 	"math"
+	"sync"
 
 	"echolane/core/codec"
 	"echolane/core/codec/avif"
@@ -61,6 +62,12 @@ type finish struct {
 	looked *fidelity.Picture
 }
 
+// free gives back what it has made.
+func (f *finish) free() {
+	f.planes.Free()
+	f.looked.Free()
+}
+
 func (f *finish) avifSpeed() int {
 	if f.speed == 0 {
 		return AVIFKept
@@ -110,6 +117,14 @@ func (f *finish) original() *fidelity.Picture {
 	return f.looked
 }
 
+// texture is what settings are thought to depend on.
+func (f *finish) texture() *fidelity.Texture {
+	if f.pixels != nil && !f.pixels.Opaque {
+		return f.original().Texture()
+	}
+	return fidelity.TextureOfPlanes(f.opaque())
+}
+
 // encode writes the picture in a format.
 func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 	if f.quality == declare.Lossless {
@@ -136,7 +151,7 @@ func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 		return f.png(how)
 	case declare.GIF:
 		how.Way = "palette"
-		data, err := gif.Encode(f.straight())
+		data, err := gif.Encode(f.straight(), mostColours)
 		return data, how, err
 	}
 	return f.lossy(format, how)
@@ -181,10 +196,7 @@ func (f *finish) png(how Encoding) ([]byte, Encoding, error) {
 	if how.Way = "lossless"; err != nil || f.quality == 0 || png.Few(p) {
 		return exact, how, err
 	}
-	reduced := raster.Reduce(p, 256, how.Kind != "graphic")
-	seen := reduced.Pixels()
-	seen.Premultiply()
-	far := f.original().Distance(fidelity.OfPixels(seen))
+	reduced, far := f.reduced(p, mostColours)
 	if like := fidelity.Likeness(far); like >= math.Max(90, float64(how.Quality)) {
 		data, err := png.EncodeIndexed(reduced)
 		if err == nil && len(data) < len(exact) {
@@ -195,45 +207,94 @@ func (f *finish) png(how Encoding) ([]byte, Encoding, error) {
 	return exact, how, nil
 }
 
-// lossy finds the setting of WebP, AVIF or JPEG.
+// mostColours is how many a palette holds.
+const mostColours = 256
+
+// reduced is the picture in so many colours, and how far that is from it. p is the picture, straight.
+func (f *finish) reduced(p *raster.RGBA, colours int) (*raster.Indexed, float64) {
+	m := raster.Reduce(p, colours, f.kind() != "graphic")
+	seen := m.Pixels()
+	defer seen.Free()
+	seen.Premultiply()
+	looked := fidelity.OfPixels(seen)
+	defer looked.Free()
+	return m, f.original().Distance(looked)
+}
+
+// palettes are the palettes of 2, 4, 8 to 256 colours, whose settings are their colours' bits. The smallest is the one
+// that still comes up to a quality.
+func (f *finish) palettes(floor int, write func(p *raster.RGBA, m *raster.Indexed, colours int) ([]byte, error)) fidelity.Encoder {
+	p := f.straight()
+	e := fidelity.Encoder{Least: 1, Most: 8, Step: 1}
+	for e.Least < e.Most {
+		if _, far := f.reduced(p, 1<<int(e.Least)); fidelity.Likeness(far) >= float64(floor) {
+			break
+		}
+		e.Least++
+	}
+	e.Try = func(bits float64) ([]byte, float64, error) {
+		colours := 1 << int(bits)
+		m, far := f.reduced(p, colours)
+		data, err := write(p, m, colours)
+		return data, far, err
+	}
+	return e
+}
+
+// inColours is palettes of a still's format.
+func (f *finish) inColours(format declare.Format, floor int) fidelity.Encoder {
+	return f.palettes(floor, func(p *raster.RGBA, m *raster.Indexed, colours int) ([]byte, error) {
+		if format == declare.GIF {
+			return gif.Encode(p, colours)
+		}
+		return png.EncodeIndexed(m)
+	})
+}
+
+// lossy finds the setting of WebP, AVIF or JPEG: where the picture is large by what some parts of it look like.
 func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, error) {
-	e, err := f.encoder(format, f.pixels, f.planes, f.original())
+	part := f
+	if sample := f.sample(); sample != nil {
+		part = &finish{planes: sample, quality: f.quality, most: f.most, speed: f.speed}
+		defer part.free()
+	}
+	e, err := f.encoder(format)
 	if err != nil {
 		return nil, how, err
 	}
-	guess, slope := settingFor(format, float64(how.Quality))
-	guess = math.Min(e.Most, math.Max(e.Least, guess+adjusted(format, float64(how.Quality), f.original())))
+	quality := float64(how.Quality)
+	texture := f.texture()
+	guess := math.Min(e.Most, math.Max(e.Least, thought(format, quality, texture)))
 	if f.predict {
 		data, err := e.write(guess)
 		how.Way, how.Setting = "predicted", e.name(guess)
 		return data, how, err
 	}
-	target, err := f.target(how.Quality)
+	target, err := part.target(how.Quality)
 	if err != nil {
 		return nil, how, err
 	}
-	how.Way, how.Aim = "searched", rounded(target)
-	var found fidelity.Found
-	if sample := f.sample(); sample != nil {
-		defer sample.Free()
-		s := finish{planes: sample, quality: f.quality, speed: f.speed}
-		if target, err = s.target(how.Quality); err != nil {
+	how.Way, how.Aim, how.Sampled = "searched", rounded(target), part != f
+	on, points := e, 1.0
+	if how.Sampled { // the whole has the last word
+		points = 2
+		if on, err = part.encoder(format); err != nil {
 			return nil, how, err
 		}
-		on, err := s.encoder(format, nil, sample, s.original())
-		if err != nil {
-			return nil, how, err
-		}
-		if found, err = fidelity.Search(on.Encoder, target, guess, slope); err != nil {
-			return nil, how, err
-		}
-		how.Sampled = true
-		found.Data, err = e.write(found.Setting)
-		if err != nil {
-			return nil, how, err
-		}
-	} else if found, err = fidelity.Search(e.Encoder, target, guess, slope); err != nil {
+	}
+	slope := steepness(format, quality, texture)
+	found, err := fidelity.Search(on.Encoder, target, guess, slope, points)
+	if err != nil {
 		return nil, how, err
+	}
+	if how.Sampled {
+		if target, err = f.target(how.Quality); err != nil {
+			return nil, how, err
+		}
+		how.Aim = rounded(target)
+		if found, err = fidelity.Whole(e.Encoder, found, target, slope); err != nil {
+			return nil, how, err
+		}
 	}
 	how.Setting, how.Trials = e.name(found.Setting), found.Trials
 	how.Likeness = rounded(found.Distance)
@@ -258,41 +319,39 @@ func (f *finish) target(quality int) (float64, error) {
 		return 0, err
 	}
 	defer p.Free()
-	original := f.original()
+	original, written := f.original(), fidelity.OfPlanes(p.YCbCr)
+	defer written.Free()
 	if f.pixels != nil && !f.pixels.Opaque {
 		original = fidelity.OfPlanes(planes)
+		defer original.Free()
 	}
 	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
-	return math.Max(original.Distance(fidelity.OfPlanes(p.YCbCr)), 2e-4), nil
+	return math.Max(original.Distance(written), 2e-4), nil
 }
 
 // samplesAbove is from how many pixels on a search looks at parts, of which there are so many, so large.
 const (
 	samplesAbove = 1_000_000
-	sampleSide   = 128
+	sampleSide   = 96
 	samplesX     = 6
 	samplesY     = 4
 )
 
 // sample puts evenly spread parts of a large opaque picture side by side.
 func (f *finish) sample() *raster.YCbCr {
-	if p := f.planes; p == nil || p.W*p.H <= samplesAbove || p.W < samplesX*sampleSide || p.H < samplesY*sampleSide {
+	p := f.planes
+	if p == nil || p.W*p.H <= samplesAbove || p.W < samplesX*sampleSide || p.H < samplesY*sampleSide {
 		return nil
 	}
-	return patches(f.planes, samplesX, samplesY, sampleSide)
-}
-
-// patches puts across×down evenly spread squares of a picture side by side.
-func patches(p *raster.YCbCr, across, down, side int) *raster.YCbCr {
-	out := raster.New420(across*side, down*side, p.Range)
-	for j := range down {
-		for i := range across {
-			x, y := (p.W-side)*i/(across-1)&^1, (p.H-side)*j/(down-1)&^1
+	out := raster.New420(samplesX*sampleSide, samplesY*sampleSide, p.Range)
+	for j := range samplesY {
+		for i := range samplesX {
+			x, y := (p.W-sampleSide)*i/(samplesX-1)&^1, (p.H-sampleSide)*j/(samplesY-1)&^1
 			for _, c := range []struct {
 				from, to raster.Plane
 				n        int
 			}{{p.Y, out.Y, 1}, {p.Cb, out.Cb, 2}, {p.Cr, out.Cr, 2}} {
-				n := side / c.n
+				n := sampleSide / c.n
 				for row := range n {
 					copy(c.to.Row(j*n + row)[i*n:(i+1)*n], c.from.Row(y/c.n + row)[x/c.n:])
 				}
@@ -309,8 +368,9 @@ type encoder struct {
 	name  func(setting float64) string
 }
 
-func (f *finish) encoder(format declare.Format, pixels *raster.RGBA, planes *raster.YCbCr, original *fidelity.Picture) (encoder, error) {
+func (f *finish) encoder(format declare.Format) (encoder, error) {
 	var e encoder
+	pixels, planes, original := f.pixels, f.planes, f.original
 	var read func([]byte) (*fidelity.Picture, error)
 	clear := pixels != nil && !pixels.Opaque
 	sharp := format == declare.AVIF && pixels != nil && f.kind() == "graphic" // colour at full size
@@ -330,9 +390,9 @@ func (f *finish) encoder(format declare.Format, pixels *raster.RGBA, planes *ras
 	switch format {
 	case declare.WebP:
 		e.Least, e.Most, e.Step = 0, 100, 0.5
-		e.name = func(s float64) string { return fmt.Sprintf("libwebp %.1f, method %d", s, webpEffort) }
+		e.name = func(s float64) string { return fmt.Sprintf("libwebp %.1f, method %d", webp.Quality(s), webpEffort) }
 		if clear {
-			e.write = func(s float64) ([]byte, error) { return webp.EncodeRGBA(straight, s) }
+			e.write = func(s float64) ([]byte, error) { return webp.EncodeRGBA(straight, webp.Quality(s)) }
 			read = func(data []byte) (*fidelity.Picture, error) {
 				p, err := webp.Decode(data)
 				if err != nil {
@@ -345,7 +405,7 @@ func (f *finish) encoder(format declare.Format, pixels *raster.RGBA, planes *ras
 			break
 		}
 		limited := planes.ToLimited()
-		e.write = func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, s) }
+		e.write = func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, webp.Quality(s)) }
 		read = func(data []byte) (*fidelity.Picture, error) { return ofPlanes(webp.DecodePlanes(data)) }
 	case declare.AVIF:
 		e.Least, e.Most, e.Step = 0, avif.MaxQuantizer-1, 1
@@ -378,7 +438,7 @@ func (f *finish) encoder(format declare.Format, pixels *raster.RGBA, planes *ras
 			planes = f.opaque()
 		}
 		if clear { // it's laid on the matte
-			original = fidelity.OfPlanes(planes)
+			original = sync.OnceValue(func() *fidelity.Picture { return fidelity.OfPlanes(planes) })
 		}
 		if planes.W*planes.H > weighedBelow {
 			e.write = func(s float64) ([]byte, error) { return jpeg.EncodePlanes(planes, int(s)) }
@@ -401,52 +461,78 @@ func (f *finish) encoder(format declare.Format, pixels *raster.RGBA, planes *ras
 		if err != nil {
 			return nil, 0, err
 		}
-		return data, original.Distance(p), nil
+		defer p.Free()
+		return data, original().Distance(p), nil
 	}
 	return e, nil
 }
 
-// within brings the variant down to a budget. floor is the least quality that the site delivers.
-func (f *finish) within(format declare.Format, data []byte, how Encoding, budget, floor int) ([]byte, Encoding, error) {
-	if len(data) <= budget {
+// A budget is how many bytes a variant may have, of which embedded facts take some, and the least quality that the site
+// delivers.
+type budget struct{ bytes, facts, floor int }
+
+func budgetOf(job Job, facts codec.Facts) budget {
+	plain := []byte("\xff\xd8\xff\xd9") // what they take is about the same in all formats
+	return budget{int(job.Request.Budget), len(codec.Embed(plain, facts)) - len(plain), max(1, job.Floor)}
+}
+
+func (b budget) keeps(data []byte) bool { return len(data)+b.facts <= b.bytes }
+
+func (b budget) refusal(least int, remedy string) *policy.Refusal {
+	least += b.facts
+	return policy.No(policy.Refusal{
+		Reason: "budget-out-of-reach", Parameter: "budget", Given: fmt.Sprint(b.bytes),
+		Detail:  fmt.Sprintf("the smallest possible variant of this picture at this size has %d bytes", least),
+		Allowed: fmt.Sprintf("at least %d", least), Remedy: remedy,
+	})
+}
+
+// within brings the variant down to a budget.
+func (f *finish) within(format declare.Format, data []byte, how Encoding, b budget) ([]byte, Encoding, error) {
+	if b.keeps(data) {
 		return data, how, nil
 	}
-	if format != declare.JPEG && format != declare.WebP && format != declare.AVIF || f.quality == declare.Lossless {
-		return nil, how, overBudget(budget, len(data), "leave format out, or ask for avif, webp or jpeg, whose quality can give way")
+	if f.quality == declare.Lossless {
+		return nil, how, b.refusal(len(data), "leave quality=lossless out, so that quality can give way, or allow more bytes")
 	}
-	e, err := f.encoder(format, f.pixels, f.planes, f.original())
-	if err != nil {
-		return nil, how, err
-	}
-	least, _ := settingFor(format, float64(floor))
-	e.Least = math.Max(e.Least, math.Round(least/e.Step)*e.Step)
-	top, _ := settingFor(format, float64(f.number()))
-	if len(how.Trials) > 0 {
+	var e encoder
+	has := fidelity.Found{Data: data}
+	if format == declare.PNG || format == declare.GIF {
+		e.Encoder, e.name = f.inColours(format, b.floor), coloursName
+		has.Setting = e.Most + e.Step
+	} else {
+		var err error
+		if e, err = f.encoder(format); err != nil {
+			return nil, how, err
+		}
+		least, _ := settingFor(format, float64(b.floor))
+		e.Least = math.Max(e.Least, math.Round(least/e.Step)*e.Step)
+		has.Setting, _ = settingFor(format, float64(f.number()))
 		for _, t := range how.Trials {
 			if t.Bytes == len(data) {
-				top = t.Setting
+				has.Setting = t.Setting
 			}
 		}
 	}
-	found, ok, err := fidelity.Within(e.Encoder, fidelity.Found{Data: data, Setting: math.Max(top, e.Least+e.Step)}, budget)
+	return b.squeezed(e.Encoder, e.name, has, how)
+}
+
+func coloursName(bits float64) string { return fmt.Sprintf("%d colours", 1<<int(bits)) }
+
+// squeezed is what an encoder can do within a budget that what it has is beyond.
+func (b budget) squeezed(e fidelity.Encoder, name func(float64) string, has fidelity.Found, how Encoding) ([]byte, Encoding, error) {
+	has.Setting = math.Max(has.Setting, e.Least+e.Step)
+	found, ok, err := fidelity.Within(e, has, b.bytes-b.facts)
 	if err != nil {
 		return nil, how, err
 	}
 	if !ok {
-		return nil, how, overBudget(budget, len(found.Data), "allow more bytes, or ask for a smaller width or height")
+		return nil, how, b.refusal(min(len(found.Data), len(has.Data)), "allow more bytes, or ask for a smaller width or height")
 	}
-	how.Way, how.Setting = "budget", e.name(found.Setting)
+	how.Way, how.Setting = "budget", name(found.Setting)
 	how.Likeness = rounded(found.Distance)
 	how.Trials = append(how.Trials, found.Trials[1:]...)
 	return found.Data, how, nil
-}
-
-func overBudget(budget, least int, remedy string) *policy.Refusal {
-	return policy.No(policy.Refusal{
-		Reason: "budget-out-of-reach", Parameter: "budget", Given: fmt.Sprint(budget),
-		Detail:  fmt.Sprintf("the smallest possible variant of this picture at this size has %d bytes", least),
-		Allowed: fmt.Sprintf("at least %d", least), Remedy: remedy,
-	})
 }
 
 // settingFor is the setting that comes as near as libjpeg-turbo at a quality, on the median picture, and how much
@@ -474,51 +560,105 @@ func settingFor(format declare.Format, quality float64) (setting, slope float64)
 	return at(quality), math.Min(slope, -0.01)
 }
 
-// adjusted is how far this picture's setting is thought to lie from the median picture's: texture hides what an
-// encoder does, and plain areas cost libjpeg-turbo more than they do the others. A line was fitted to the corpus at
-// four qualities (the lines "activity" that `go run ./bench/qualitytable` prints).
-func adjusted(format declare.Format, quality float64, p *fidelity.Picture) float64 {
-	const medianTexture, medianPlain, most = 0.344, 0.627, 15
-	lines := [...]struct{ quality, texture, plain float64 }{{0, 0, 0}, {30, -16.2, -52.6}, {50, -28.8, -70.6}, {70, -28.2, -52.3}, {85, -11.5, -17.3}, {100, 0, 0}}
+// A line says which setting a picture needs at a quality, from what is seen of its texture: a base, and what each of
+// the step that loses as much as libjpeg-turbo, its busyness and the share of its plain blocks adds.
+type line struct{ quality, base, step, busy, plain float64 }
+
+// thought is the setting that a picture is thought to need to come as near as libjpeg-turbo at a quality.
+func thought(format declare.Format, quality float64, t *fidelity.Texture) float64 {
+	lines := webpLines
 	switch format {
-	case declare.JPEG:
-		lines = [...]struct{ quality, texture, plain float64 }{{0, 0, 0}, {30, -10.3, -17.6}, {50, -11.8, -13.4}, {70, -8.4, -8.6}, {85, -4.3, -3.3}, {100, 0, 0}}
 	case declare.AVIF:
-		lines = [...]struct{ quality, texture, plain float64 }{{0, 0, 0}, {30, -6.1, -23.1}, {50, -7.9, -21.6}, {70, -8.7, -18.4}, {85, -8.7, -10.8}, {100, 0, 0}}
+		lines = avifLines
+	case declare.JPEG:
+		lines = jpegLines
 	}
-	texture, plain := p.Activity()
+	quality = math.Min(lines[len(lines)-1].quality, math.Max(lines[0].quality, quality))
+	step := t.Step(quality)
+	at := func(l line) float64 { return l.base + l.step*step + l.busy*t.Busy + l.plain*t.Plain }
 	for i := 1; i < len(lines); i++ {
 		if a, b := lines[i-1], lines[i]; quality <= b.quality {
-			k := (quality - a.quality) / (b.quality - a.quality)
-			by := (a.texture+k*(b.texture-a.texture))*(texture-medianTexture) + (a.plain+k*(b.plain-a.plain))*(plain-medianPlain)
-			return math.Min(most, math.Max(-most, by))
+			return at(a) + (quality-a.quality)/(b.quality-a.quality)*(at(b)-at(a))
 		}
 	}
-	return 0
+	return at(lines[0])
 }
 
-// Quality of libjpeg-turbo, and setting.
+// steepness is how much the logarithm of a picture's distance is thought to change with a setting one higher: as
+// between two qualities about the one that's asked for, but not far from what is usual.
+func steepness(format declare.Format, quality float64, t *fidelity.Texture) float64 {
+	_, usual := settingFor(format, quality)
+	low, high := math.Max(1, quality-5), math.Min(97, quality+5)
+	slope := math.Log(t.Lost(high)/t.Lost(low)) / math.Max(0.5, thought(format, high, t)-thought(format, low, t))
+	return math.Max(1.5*usual, math.Min(usual*0.9, slope))
+}
+
+// Fitted to the corpus at these qualities; make them anew with `go run ./bench/qualitytable`.
+var (
+	webpLines = []line{
+		{10, 20.2, -0.02, 5.93, -12.85},
+		{20, 35.4, 9.19, -2.81, -48.60},
+		{30, 109.6, -17.92, -1.98, -31.70},
+		{40, 113.3, -18.91, -0.59, -26.47},
+		{50, 128.0, -25.06, -1.69, -22.09},
+		{60, 130.8, -25.95, -2.12, -21.84},
+		{70, 128.0, -24.71, -2.41, -16.07},
+		{80, 116.1, -19.08, -1.45, -7.49},
+		{85, 110.7, -15.77, -1.10, -5.06},
+		{90, 106.1, -12.16, -0.97, -3.33},
+		{95, 102.4, -8.22, -0.69, -2.22},
+	}
+	avifLines = []line{
+		{10, -2.0, 2.72, 4.95, -7.46},
+		{20, 27.6, -0.93, -1.69, -18.74},
+		{30, 44.4, -5.85, -2.41, -15.58},
+		{40, 50.2, -7.67, -2.29, -14.98},
+		{50, 54.3, -9.23, -2.04, -13.75},
+		{60, 57.5, -10.71, -1.71, -13.00},
+		{70, 64.0, -14.27, -1.02, -11.91},
+		{80, 72.0, -19.68, -0.13, -11.01},
+		{85, 69.7, -17.35, -1.01, -8.60},
+		{90, 67.2, -14.56, -1.69, -6.00},
+		{95, 62.6, -9.11, -1.25, -3.87},
+	}
+	jpegLines = []line{
+		{10, 35.2, -5.48, 0.13, -4.16},
+		{20, 54.1, -5.71, -4.33, -13.07},
+		{30, 82.0, -12.36, -5.37, -14.35},
+		{40, 109.0, -22.80, -2.74, -13.44},
+		{50, 107.1, -19.81, -3.56, -10.77},
+		{60, 104.4, -17.06, -3.37, -10.08},
+		{70, 101.2, -14.15, -2.65, -7.25},
+		{80, 100.2, -12.38, -1.38, -5.98},
+		{85, 97.6, -9.57, -1.15, -5.02},
+		{90, 97.2, -8.52, -0.36, -3.21},
+		{95, 94.5, -4.21, 0.07, -0.03},
+	}
+)
+
+// Quality of libjpeg-turbo, and setting: WebP's fineness, AV1's quantizer counted from the coarsest, the quality of
+// JPEG's tables.
 var webpSettings = [][2]float64{
-	{0, 0}, {5, 0.0}, {10, 0.3}, {15, 5.0}, {20, 10.7}, {25, 18.4}, {30, 24.3}, {35, 30.4},
-	{40, 37.5}, {45, 41.0}, {50, 47.6}, {55, 53.5}, {60, 59.1}, {65, 70.2}, {70, 75.7}, {75, 79.2},
-	{80, 83.1}, {85, 87.0}, {90, 92.1}, {95, 98.0}, {98, 100.0},
+	{0, 0}, {5, 10.0}, {10, 10.0}, {15, 28.9}, {20, 42.5}, {25, 50.3}, {30, 55.4}, {35, 59.5},
+	{40, 62.5}, {45, 66.6}, {50, 69.2}, {55, 71.5}, {60, 73.8}, {65, 77.9}, {70, 81.6}, {75, 84.2},
+	{80, 87.6}, {85, 91.2}, {90, 94.9}, {95, 99.7}, {98, 100.0},
 }
 
 var avifSettings = [][2]float64{
-	{0, 0}, {5, 0.3}, {10, 7.1}, {15, 13.4}, {20, 17.6}, {25, 20.1}, {30, 22.9}, {35, 25.1},
-	{40, 26.0}, {45, 27.4}, {50, 29.0}, {55, 30.0}, {60, 31.4}, {65, 33.4}, {70, 35.5}, {75, 37.9},
-	{80, 40.6}, {85, 45.8}, {90, 52.1}, {95, 57.9}, {98, 60.0},
+	{0, 0}, {5, 0.0}, {10, 5.5}, {15, 12.6}, {20, 17.1}, {25, 20.8}, {30, 23.2}, {35, 25.1},
+	{40, 26.4}, {45, 27.7}, {50, 29.1}, {55, 30.4}, {60, 32.0}, {65, 33.9}, {70, 35.4}, {75, 38.0},
+	{80, 41.8}, {85, 46.3}, {90, 52.1}, {95, 57.9}, {98, 60.0},
 }
 
 // Of our own JPEG encoder (core/codec/jpeg).
 var jpegSettings = [][2]float64{
-	{0, 1}, {5, 7.2}, {10, 16.2}, {15, 23.6}, {20, 30.6}, {25, 37.1}, {30, 44.0}, {35, 50.1},
-	{40, 54.8}, {45, 59.9}, {50, 63.1}, {55, 65.5}, {60, 68.3}, {65, 71.6}, {70, 74.4}, {75, 77.5},
-	{80, 81.9}, {85, 84.7}, {90, 89.4}, {95, 93.1}, {98, 96.6},
+	{0, 1}, {5, 7.7}, {10, 16.3}, {15, 23.6}, {20, 30.4}, {25, 36.9}, {30, 43.7}, {35, 49.6},
+	{40, 54.1}, {45, 59.4}, {50, 62.9}, {55, 65.3}, {60, 67.9}, {65, 70.8}, {70, 74.1}, {75, 77.1},
+	{80, 81.4}, {85, 84.3}, {90, 88.9}, {95, 93.0}, {98, 96.4},
 }
 
 // WebPQuality is libwebp's own quality that is thought to come as near as libjpeg-turbo at q.
 func WebPQuality(q declare.Quality) float64 {
 	s, _ := settingFor(declare.WebP, float64(q))
-	return s
+	return webp.Quality(s)
 }

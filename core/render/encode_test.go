@@ -6,6 +6,8 @@ import (
 	"fmt"
 	"image"
 	"image/color"
+	"image/color/palette"
+	"image/draw"
 	stdgif "image/gif"
 	stdjpeg "image/jpeg"
 	"math/rand/v2"
@@ -145,10 +147,86 @@ func TestABudgetIsKept(t *testing.T) {
 			t.Errorf("%s: a budget that is large enough changes the variant", format)
 		}
 	}
+	told := variant(t, told(t), "width=100&budget=2kB&format=jpeg&retain=rights")
+	if len(told.Data) > 2000 || !bytes.Contains(told.Data, []byte("Kestrel&T.")) {
+		t.Errorf("with what is retained %d bytes of 2000", len(told.Data))
+	}
 	_, err := Variant(source, job(t, "width=400&budget=300&format=webp"))
 	var no *policy.Refusal
 	if !errors.As(err, &no) || no.Reason != "budget-out-of-reach" || no.Status != 422 || no.Allowed == "" {
 		t.Errorf("300 bytes: %v", err)
+	}
+}
+
+// Palettes shrink where there's no quality to lower.
+func TestABudgetOfColours(t *testing.T) {
+	photo, drawing := drawn(t, "festival-crowd.jpg"), drawn(t, "mark.png")
+	for _, c := range []struct {
+		name, query string
+		source      []byte
+	}{
+		{"a photograph as PNG", "width=200&format=png", photo}, {"a photograph as GIF", "width=200&format=gif", photo},
+		{"a drawing as PNG", "width=200&format=png", drawing}, {"a drawing as GIF", "width=200&format=gif", drawing},
+		{"a moving GIF", "width=60&format=gif", clip(t)},
+	} {
+		free := variant(t, c.source, c.query)
+		budget := len(free.Data) * 9 / 10
+		j := job(t, fmt.Sprintf("%s&budget=%d", c.query, budget))
+		j.Floor = 5
+		r, err := Variant(c.source, j)
+		if err != nil {
+			t.Errorf("%s: %v", c.name, err)
+			continue
+		}
+		if len(r.Data) > budget || r.How.Way != "budget" || !strings.HasSuffix(r.How.Setting, " colours") {
+			t.Errorf("%s: %d bytes of %d: %+v", c.name, len(r.Data), budget, r.How)
+		}
+		if a, b := mustProbe(t, free.Data), mustProbe(t, r.Data); a != b {
+			t.Errorf("%s: %+v became %+v", c.name, a, b)
+		}
+		// A palette that is too far from the picture isn't sent: the smallest that is near enough is named.
+		j.Floor, j.Request.Budget = 97, 100
+		var no *policy.Refusal
+		if _, err = Variant(c.source, j); !errors.As(err, &no) || no.Reason != "budget-out-of-reach" || no.Given != "100" {
+			t.Errorf("%s: %v", c.name, err)
+		}
+	}
+}
+
+// clip is an animation of 6 frames with something of every colour.
+func clip(t testing.TB) []byte {
+	t.Helper()
+	whole := scene(120, 60)
+	g := &stdgif.GIF{}
+	for i := range 6 {
+		frame := image.NewPaletted(image.Rect(0, 0, 60, 60), palette.Plan9)
+		draw.FloydSteinberg.Draw(frame, frame.Rect, whole, image.Pt(10*i, 0))
+		g.Image, g.Delay = append(g.Image, frame), append(g.Delay, 10)
+	}
+	var b bytes.Buffer
+	if err := stdgif.EncodeAll(&b, g); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func TestABudgetOfAMovingWebP(t *testing.T) {
+	source := clip(t)
+	for _, query := range []string{"width=60&format=webp&quality=90", "width=60&format=webp"} {
+		free := variant(t, source, query)
+		budget := len(free.Data) * 8 / 10
+		j := job(t, fmt.Sprintf("%s&budget=%d", query, budget))
+		r, err := Variant(source, j)
+		if err != nil {
+			t.Fatalf("%s, %d bytes: %v", query, budget, err)
+		}
+		if len(r.Data) > budget || r.How.Way != "budget" || mustProbe(t, r.Data).Frames != 6 {
+			t.Errorf("%s: %d bytes of %d: %+v", query, len(r.Data), budget, r.How)
+		}
+	}
+	var no *policy.Refusal
+	if _, err := Variant(source, job(t, "width=60&format=webp&quality=lossless&budget=100")); !errors.As(err, &no) || !strings.Contains(no.Remedy, "quality=lossless") {
+		t.Errorf("%v", err)
 	}
 }
 

@@ -22,7 +22,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "6"
+const Version = "7"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -183,7 +183,7 @@ func Variant(source []byte, job Job) (Result, error) {
 		}
 		f.pixels = pixels
 	}
-	defer func() { f.planes.Free() }()
+	defer f.free()
 	if err := f.deliver(&result, source, info, plan, paints, job); err != nil {
 		return Result{}, err
 	}

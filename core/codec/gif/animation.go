@@ -49,22 +49,23 @@ func Frames(data []byte, each func(p *raster.RGBA, shown time.Duration) error) e
 	return nil
 }
 
-// Encode writes a still, straight.
-func Encode(p *raster.RGBA) ([]byte, error) {
-	a := NewAnimation(1)
+// Encode writes a still, straight, in at most so many colours (2–256).
+func Encode(p *raster.RGBA, colours int) ([]byte, error) {
+	a := NewAnimation(1, colours)
 	a.Add(p, 0)
 	return a.Bytes()
 }
 
 // An Animation is a GIF that is being written: each frame has its own palette and holds only what changed.
 type Animation struct {
-	g    gif.GIF
-	last *raster.RGBA
+	g       gif.GIF
+	last    *raster.RGBA
+	colours int
 }
 
-// NewAnimation makes one that plays so often, 0 for ever.
-func NewAnimation(plays int) *Animation {
-	a := &Animation{}
+// NewAnimation makes one that plays so often, 0 for ever, with at most so many colours a frame (2–256).
+func NewAnimation(plays, colours int) *Animation {
+	a := &Animation{colours: colours}
 	a.Plays(plays)
 	return a
 }
@@ -93,7 +94,7 @@ func (a *Animation) Add(p *raster.RGBA, shown time.Duration) {
 		if a.vanishes(p) {
 			// A pixel that ends can't be drawn over: the frame before is written whole, and makes way as a whole.
 			n := len(a.g.Image) - 1
-			a.g.Image[n], a.g.Disposal[n] = indexed(a.last, whole), gif.DisposalBackground
+			a.g.Image[n], a.g.Disposal[n] = a.indexed(a.last, whole), gif.DisposalBackground
 			clear(a.last.Pix)
 		}
 		if part = changed(a.last, p); part.Empty() {
@@ -119,7 +120,7 @@ func (a *Animation) Add(p *raster.RGBA, shown time.Duration) {
 			row[i+3] = 255
 		}
 	}
-	a.g.Image = append(a.g.Image, indexed(view, part))
+	a.g.Image = append(a.g.Image, a.indexed(view, part))
 	view.Free()
 	a.g.Delay = append(a.g.Delay, hundredths(shown))
 	a.g.Disposal = append(a.g.Disposal, gif.DisposalNone)
@@ -137,9 +138,9 @@ func (a *Animation) Add(p *raster.RGBA, shown time.Duration) {
 	}
 }
 
-func indexed(p *raster.RGBA, at image.Rectangle) *image.Paletted {
+func (a *Animation) indexed(p *raster.RGBA, at image.Rectangle) *image.Paletted {
 	const mostlyFlat = 0.45
-	m := raster.Reduce(p, 256, p.Flatness() < mostlyFlat)
+	m := raster.Reduce(p, a.colours, p.Flatness() < mostlyFlat)
 	palette := make(color.Palette, len(m.Palette))
 	for i, c := range m.Palette {
 		palette[i] = color.NRGBA{c[0], c[1], c[2], c[3]}

@@ -89,7 +89,7 @@ func TestOnlyWhatChangesIsWritten(t *testing.T) {
 		return p
 	}
 	for _, clear := range []bool{false, true} {
-		a := NewAnimation(3)
+		a := NewAnimation(3, 256)
 		for _, at := range []int{10, 14, 14, 60} {
 			a.Add(frame(at, clear), 50*time.Millisecond)
 		}

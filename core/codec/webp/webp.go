@@ -9,6 +9,7 @@ import "C"
 import (
 	"encoding/binary"
 	"fmt"
+	"math"
 	"unsafe"
 
 	"echolane/core/codec"
@@ -95,12 +96,37 @@ func failure(status int, data []byte) error {
 // Effort is libwebp's method, 0 (quick) to 6 (thorough).
 const Effort = 4
 
+// Quality is libwebp's own quality for a fineness of 0–100, on which its quantizers lie evenly: twice as far below 100 is
+// twice as many of their steps. libwebp takes quality by two straight lines that meet at 75, and then by its cube root.
+func Quality(fineness float64) float64 {
+	c := fineness / 100
+	c = c * c * c
+	if c < 0.5 {
+		return 150 * c
+	}
+	return 50 + 50*c
+}
+
+// Fineness is the fineness of libwebp's own quality.
+func Fineness(quality float64) float64 {
+	c := quality / 150
+	if c >= 0.5 {
+		c = quality/50 - 1
+	}
+	return 100 * math.Cbrt(c)
+}
+
 // EncodePlanes writes a 4:2:0 picture in Limited range. quality is libwebp's own, 0–100.
 func EncodePlanes(p *raster.YCbCr, quality float64) ([]byte, error) {
+	return EncodePlanesWith(p, quality, Effort)
+}
+
+// EncodePlanesWith is EncodePlanes at another effort: libwebp's method, 0–6.
+func EncodePlanesWith(p *raster.YCbCr, quality float64, method int) ([]byte, error) {
 	var out *C.uint8_t
 	var n C.size_t
 	code := C.el_webp_write_planes((*C.uint8_t)(&p.Y.Pix[0]), C.int(p.Y.Stride), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]),
-		C.int(p.Cb.Stride), C.int(p.W), C.int(p.H), C.float(quality), Effort, &out, &n)
+		C.int(p.Cb.Stride), C.int(p.W), C.int(p.H), C.float(quality), C.int(method), &out, &n)
 	return taken(code, out, n)
 }
 
