@@ -137,6 +137,36 @@ func items(data []byte) (out []item, ok bool) {
 	return out, ok && metas == 1
 }
 
+// Primary is the coded data of an AVIF or HEIC's main picture, nil where it isn't of that kind or isn't found.
+func Primary(data []byte, kind string) []byte {
+	all, _ := items(data)
+	top, _ := boxes(data, span{0, len(data)})
+	for _, meta := range top {
+		if meta.kind != "meta" || meta.body.to-meta.body.from < 4 {
+			continue
+		}
+		inside, _ := boxes(data, span{meta.body.from + 4, meta.body.to})
+		for _, b := range inside {
+			if b.kind != "pitm" {
+				continue
+			}
+			c := cursor{data: data, span: b.body}
+			bytes := 2
+			if version := c.number(1); version > 0 {
+				bytes = 4
+			}
+			c.number(3)
+			id := uint32(c.number(bytes))
+			for _, m := range all {
+				if m.id == id && m.kind == kind && !c.over {
+					return bytesOf(data, m)
+				}
+			}
+		}
+	}
+	return nil
+}
+
 // itemKinds reads the item information box.
 func itemKinds(data []byte, body span) (out []item, ok bool) {
 	c := cursor{data: data, span: body}

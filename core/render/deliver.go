@@ -2,9 +2,12 @@ package render
 
 import (
 	"errors"
+	"math"
 
 	"echolane/core/codec"
+	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
+	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/geometry"
 	"echolane/core/policy"
@@ -77,14 +80,36 @@ func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, 
 	return nil, 0
 }
 
-// sourceQuality is the quality that a JPEG source was written at, where it's delivered at about its own size: an
-// encode finer than that would only keep its damage. 0 where that is unknown or doesn't matter.
+// sourceQuality is the quality that a source was written at, where it's delivered at about its own size: an encode
+// finer than that would only keep its damage. 0 where that is unknown or doesn't matter.
 func sourceQuality(source []byte, info codec.Info, plan geometry.Plan) int {
 	const reducing = 0.7
-	if info.Type != jpeg.Type || plan.ScaleX() < reducing || plan.ScaleY() < reducing {
+	if plan.ScaleX() < reducing || plan.ScaleY() < reducing {
 		return 0
 	}
-	return jpeg.Quality(source)
+	switch info.Type {
+	case jpeg.Type:
+		return jpeg.Quality(source)
+	case webp.Type:
+		if index, ok := webp.Quantizer(source); ok {
+			return qualityOf(webpSettings, 100-float64(index)*100/127)
+		}
+	case avif.Type:
+		if quantizer, ok := avif.QuantizerOf(source); ok {
+			return qualityOf(avifSettings, float64(avif.MaxQuantizer-quantizer))
+		}
+	}
+	return 0
+}
+
+// qualityOf is the quality at which the median picture needs a setting; what lies beyond the finest mark is unknown.
+func qualityOf(table [][2]float64, setting float64) int {
+	for i := 1; i < len(table); i++ {
+		if a, b := table[i-1], table[i]; setting <= b[1] {
+			return max(1, int(a[0]+(b[0]-a[0])*(setting-a[1])/math.Max(1e-9, b[1]-a[1])+0.5))
+		}
+	}
+	return 0
 }
 
 // factsOf are the embedded facts that a request retains.

@@ -289,6 +289,19 @@ func TestADamagedSourceIsntEncodedFinerThanItIs(t *testing.T) {
 	if r := variant(t, b.Bytes(), "width=100&quality=90&format=webp"); r.How.Quality != 90 {
 		t.Errorf("much reduced: %+v", r.How)
 	}
+	for _, format := range []string{"webp", "avif"} {
+		coarse, fine := variant(t, drawn(t, "festival-crowd.jpg"), "width=300&quality=25&format="+format).Data, variant(t, drawn(t, "festival-crowd.jpg"), "width=300&quality=92&format="+format).Data
+		again := variant(t, coarse, "quality=90&format=jpeg")
+		if again.How.Quality > 50 || again.How.Quality < 5 {
+			t.Errorf("a coarse %s at its own size: %+v", format, again.How)
+		}
+		if r := variant(t, coarse, "width=100&quality=90&format=jpeg"); r.How.Quality != 90 {
+			t.Errorf("a coarse %s much reduced: %+v", format, r.How)
+		}
+		if r := variant(t, fine, "quality=72&format=jpeg"); r.How.Quality != 72 {
+			t.Errorf("a fine %s at its own size: %+v", format, r.How)
+		}
+	}
 }
 
 // Coloured lines of one pixel on a plain ground: with halved colour they would run together.

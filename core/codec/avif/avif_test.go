@@ -70,6 +70,39 @@ func TestCoarserIsSmallerAndQuickerIsLarger(t *testing.T) {
 	}
 }
 
+func TestTheQuantizerIsReadBack(t *testing.T) {
+	for _, size := range [][2]int{{16, 16}, {64, 64}, {200, 130}, {1400, 900}, {4200, 64}} {
+		for _, q := range []int{1, 7, 20, 33, 48, 60} {
+			for _, speed := range []int{10, 8} {
+				data, err := EncodePlanes(slope(size[0], size[1]), Settings{Quantizer: q, Speed: speed})
+				if err != nil {
+					t.Fatal(err)
+				}
+				if got, ok := QuantizerOf(data); !ok || got != q {
+					t.Errorf("%v, speed %d: written at %d, read as %d, %v", size, speed, q, got, ok)
+				}
+				for i := range 32 {
+					QuantizerOf(data[:len(data)*i/32])
+				}
+			}
+		}
+	}
+	p := raster.NewRGBA(60, 40) // with alpha, whose own quantizer isn't the picture's
+	for i := range p.Pix {
+		p.Pix[i] = uint8(i)
+	}
+	data, err := EncodeRGBA(p, Settings{Quantizer: 44, Speed: 9, FullChroma: true, Facts: codec.Facts{Exif: []byte("MM\x00*\x00\x00\x00\x08\x00\x00")}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, ok := QuantizerOf(data); !ok || got != 44 {
+		t.Errorf("with alpha: %d, %v", got, ok)
+	}
+	if _, ok := QuantizerOf([]byte("RIFF....WEBPVP8 ")); ok {
+		t.Error("a WebP has an AV1 quantizer")
+	}
+}
+
 func TestAlphaIsKept(t *testing.T) {
 	p := raster.NewRGBA(60, 40)
 	for y := range 40 {

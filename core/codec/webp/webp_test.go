@@ -1,0 +1,89 @@
+package webp
+
+import (
+	"math"
+	"testing"
+
+	"echolane/core/raster"
+)
+
+// bark is a picture with plain and busy parts, so that an encoder makes segments of it.
+func bark(w, h int) *raster.YCbCr {
+	p := raster.New420(w, h, raster.Limited)
+	for y := range h {
+		for x := range w {
+			p.Y.Row(y)[x] = uint8(40 + 150*x/w)
+			if y > h/2 {
+				p.Y.Row(y)[x] += uint8((x*31 ^ y*17) % 40)
+			}
+		}
+	}
+	for y := range p.Cb.H {
+		for x := range p.Cb.W {
+			p.Cb.Row(y)[x], p.Cr.Row(y)[x] = uint8(100+x%20), uint8(150-y%20)
+		}
+	}
+	return p
+}
+
+func TestTheQuantizerIsReadBack(t *testing.T) {
+	p := bark(300, 200)
+	last := 128
+	for fineness := 5.0; fineness <= 100; fineness += 5 {
+		data, err := EncodePlanes(p, Quality(fineness))
+		if err != nil {
+			t.Fatal(err)
+		}
+		index, ok := Quantizer(data)
+		if !ok || index > last || math.Abs(float64(index)-(127-1.27*fineness)) > 30 {
+			t.Errorf("fineness %v has quantizer %d, %v, after %d", fineness, index, ok, last)
+		}
+		last = index
+		for i := range 32 {
+			Quantizer(data[:len(data)*i/32])
+		}
+	}
+	rgba := raster.NewRGBA(20, 20)
+	exact, err := EncodeLossless(rgba)
+	if err != nil {
+		t.Fatal(err)
+	}
+	if _, ok := Quantizer(exact); ok {
+		t.Error("a lossless picture has a quantizer")
+	}
+	if _, ok := Quantizer([]byte("RIFF\xff\xff\xff\xffWEBPVP8 \xff\xff\xff\xff")); ok {
+		t.Error("an empty frame has a quantizer")
+	}
+}
+
+func TestFinenessAndQualityAreInverse(t *testing.T) {
+	last := -1.0
+	for f := 0.0; f <= 100; f += 0.5 {
+		q := Quality(f)
+		if q < last || q < 0 || q > 100 || math.Abs(Fineness(q)-f) > 1e-6 {
+			t.Errorf("fineness %v is quality %v, which is fineness %v", f, q, Fineness(q))
+		}
+		last = q
+	}
+}
+
+func TestPlanesGoInAndOut(t *testing.T) {
+	for _, size := range [][2]int{{1, 1}, {2, 3}, {17, 31}, {129, 65}} {
+		p := bark(size[0], size[1])
+		data, err := EncodePlanes(p, 98)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got, err := DecodePlanes(data)
+		if err != nil {
+			t.Fatalf("%v: %v", size, err)
+		}
+		for y := range size[1] {
+			for x := range size[0] {
+				if d := math.Abs(float64(got.Y.Row(y)[x]) - float64(p.Y.Row(y)[x])); d > 16 {
+					t.Fatalf("%v: luma at %d, %d is off by %.0f", size, x, y, d)
+				}
+			}
+		}
+	}
+}
