@@ -46,7 +46,7 @@ int direct_avif_decode(const uint8_t *data, size_t n) {
 	if (r == AVIF_RESULT_OK)
 		r = avifDecoderParse(d);
 	if (r == AVIF_RESULT_OK)
-		r = avifDecoderNextImage(d);
+		r = avifDecoderNthImage(d, 0);
 	if (r == AVIF_RESULT_OK) {
 		avifRGBImage rgb;
 		avifRGBImageSetDefaults(&rgb, d->image);

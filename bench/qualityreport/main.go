@@ -146,8 +146,8 @@ func run(to string) error {
 			e.name, median(photographs), e.most, kept(median(photographs) <= e.most), median(every))
 	}
 	for _, f := range formats {
-		ours, fixed := againstFixed(measured, f.String())
-		say("%-4s %.0f kB in all at quality 72, %.0f kB at the one setting with the same mean quality by SSIM: %.0f %% fewer, at least 8 %% %s", f, ours/1000, fixed/1000, 100-100*ours/fixed, kept(ours <= 0.92*fixed))
+		total, each := againstFixed(measured, f.String())
+		say("%-4s at quality 72 against the one setting with the same mean quality by SSIM: a picture takes %.0f %% fewer bytes in the mean, at least 8 %% %s (all together %.0f %%)", f, 100-100*each, kept(each <= 0.92), 100-100*total)
 	}
 	if err := palettes(say, kept); err != nil {
 		return err
@@ -168,34 +168,38 @@ func (s spread) within(points float64) float64 {
 	return float64(n) / float64(len(s))
 }
 
-// againstFixed gives the bytes of all pictures at quality 72, and at the one setting whose mean quality is as high.
-func againstFixed(measured []Picture, format string) (ours, fixed float64) {
+// againstFixed holds quality 72 against the one setting for all pictures whose mean quality is as high: the bytes of all
+// together as a share of that one's, and the mean (geometric) of every picture's share.
+func againstFixed(measured []Picture, format string) (total, each float64) {
+	ours := make([]float64, len(measured))
 	mean := 0.0
-	for _, p := range measured {
+	for i, p := range measured {
 		for _, r := range p.Results {
 			if r.Format == format && r.Asked == 72 && r.Way == "searched" {
-				ours += float64(r.Bytes)
+				ours[i] = float64(r.Bytes)
 				mean += bounded(r.BySSIM) / float64(len(measured))
 			}
 		}
 	}
-	var before at
-	for i := range measured[0].Fixed[format] {
-		now := at{}
-		sum := 0.0
+	last := len(measured[0].Fixed[format]) - 1
+	quality := func(k int) (sum float64) {
 		for _, p := range measured {
-			a := p.Fixed[format][i]
-			now.quality += bounded(a.quality) / float64(len(measured))
-			sum += float64(a.bytes)
+			sum += bounded(p.Fixed[format][k].quality) / float64(len(measured))
 		}
-		now.bytes = int(sum)
-		if now.quality >= mean && i > 0 {
-			t := (mean - before.quality) / (now.quality - before.quality)
-			return ours, float64(before.bytes) + t*float64(now.bytes-before.bytes)
-		}
-		before = now
+		return sum
 	}
-	return ours, float64(before.bytes)
+	k := 1
+	for k < last && quality(k) < mean {
+		k++
+	}
+	t := (mean - quality(k-1)) / (quality(k) - quality(k-1))
+	var all, fixed float64
+	for i, p := range measured {
+		a, b := float64(p.Fixed[format][k-1].bytes), float64(p.Fixed[format][k].bytes)
+		all, fixed = all+ours[i], fixed+a+t*(b-a)
+		each += math.Log(ours[i]/(a+t*(b-a))) / float64(len(measured))
+	}
+	return all / fixed, math.Exp(each)
 }
 
 func bounded(quality float64) float64 { return math.Min(100, math.Max(0, quality)) }

@@ -140,6 +140,13 @@ func run() error {
 		rows[2] = append(rows[2], fmt.Sprintf("%.1f", part(a, .5)))
 		rows[3] = append(rows[3], fmt.Sprintf("%.1f", part(j, .5)))
 	}
+	for _, name := range []string{"webp", "avif"} {
+		var easy []string
+		for _, q := range qualities {
+			easy = append(easy, fmt.Sprintf("%.1f", part(settings[name][q], .1)))
+		}
+		fmt.Printf("%sEasy {%s}\n", name, strings.Join(easy, ", "))
+	}
 	for _, name := range []string{"webp", "avif", "jpeg"} {
 		lines(name, seen[name])
 	}

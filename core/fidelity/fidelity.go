@@ -4,9 +4,9 @@
 // The measure compares structure: means, contrasts and their agreement in small windows (Wang, Bovik, Sheikh and
 // Simoncelli 2004), at three sizes (Wang, Simoncelli and Bovik 2003), on lightness as the eye has it (CIE 15, L*).
 // Against its constants any error in a window without texture is large: what an encoder adds there, rings beside an
-// edge, can't hide. Two things count beside it, each as far as it goes beyond what comes with such a loss of structure
-// anyway: the two differences of colour, at half the size; and shifts of the mean of windows without texture, for a sky
-// in steps has the right structure nearly everywhere. Transparent pictures are compared on black and on white, and the
+// edge, can't hide. Three things count beside it, each as far as it goes beyond what comes with such a loss of structure
+// anyway: what shows from afar, at the smaller sizes; the two differences of colour, at half the size; and shifts of the
+// mean of windows without texture, for a sky in steps has the right structure nearly everywhere. Transparent pictures are compared on black and on white, and the
 // worse counts.
 //
 // The windows' size and the weights were chosen so that other structural measures, with their own windows, agree on
@@ -29,15 +29,15 @@ const (
 	c1, c2           = 1.0, 9.0
 	chroma1, chroma2 = 6.5, 58.5
 
+	// Of the smaller sizes: how many times as far as the picture itself they may be before they count, and how much.
+	usualSmaller, weightOfSmaller = 1.5, 0.1
+
 	// Of the differences of colour: how many times as far as lightness they may be before they count, and how much.
-	usualColour, weightOfColour = 3, 0.03
+	usualColour, weightOfColour = 4, 0.03
 
 	// The same of shifts of plain windows' means, and the square of a shift that is half of the most.
 	usualSteps, weightOfSteps, visibleStep = 1.5, 0.1, 16
 )
-
-// scales weigh the three sizes.
-var scales = [3]float64{0.97, 0.01, 0.02}
 
 // plane is one component as the measure sees it.
 type plane struct {
@@ -52,10 +52,10 @@ type view struct {
 	red   plane
 }
 
-// lightness is L* of a grey of luma Y' (sRGB), by full-range value.
-var lightness = func() (t [256]float32) {
-	for i := range t {
-		v := float64(i) / 255
+// lightness and limitedLightness are L* of a grey by its luma Y' (sRGB), in full and in limited range.
+var lightness, limitedLightness = func() (full, limited [256]float32) {
+	of := func(luma float64) float32 {
+		v := math.Min(1, math.Max(0, luma))
 		y := v / 12.92
 		if v > 0.04045 {
 			y = math.Pow((v+0.055)/1.055, 2.4)
@@ -64,9 +64,12 @@ var lightness = func() (t [256]float32) {
 		if y > 216.0/24389 {
 			f = math.Cbrt(y)
 		}
-		t[i] = float32(116*f - 16)
+		return float32(116*f - 16)
 	}
-	return t
+	for i := range full {
+		full[i], limited[i] = of(float64(i)/255), of((float64(i)-16)/219)
+	}
+	return full, limited
 }()
 
 // lightnessIn is L* by what a plane of luma holds.
@@ -76,13 +79,6 @@ func lightnessIn(r raster.Range) *[256]float32 {
 	}
 	return &lightness
 }
-
-var limitedLightness = func() (t [256]float32) {
-	for i := range t {
-		t[i] = lightness[int(math.Min(255, math.Max(0, float64(i-16)*255/219))+0.5)]
-	}
-	return t
-}()
 
 // A Picture is what can be compared: one picture, looked at once.
 type Picture struct {
@@ -175,7 +171,7 @@ func onGround(p *raster.RGBA, ground int) view {
 
 func finished(w, h int, views ...view) *Picture {
 	for i := range views {
-		for s := 1; s < len(scales); s++ {
+		for s := 1; s < len(views[i].light); s++ {
 			views[i].light[s] = views[i].light[s-1].halved()
 		}
 	}
@@ -214,10 +210,10 @@ func (p *Picture) Distance(q *Picture) float64 {
 
 func between(a, b *view) float64 {
 	light, steps := far(a.light[0], b.light[0], c1, c2)
-	d := scales[0] * light
-	for s := 1; s < len(scales); s++ {
+	d := light
+	for s := 1; s < len(a.light); s++ {
 		smaller, _ := far(a.light[s], b.light[s], c1, c2)
-		d += scales[s] * smaller
+		d += weightOfSmaller * math.Max(0, smaller-usualSmaller*light)
 	}
 	blue, _ := far(a.blue, b.blue, chroma1, chroma2)
 	red, _ := far(a.red, b.red, chroma1, chroma2)

@@ -165,7 +165,7 @@ func TestSearchFindsTheSetting(t *testing.T) {
 	for target := 0.19; target > 0.003; target *= 0.8 {
 		for _, guess := range []float64{0, 20, 50, 80, 100} {
 			tries := 0
-			f, err := Search(anEncoder(&tries, 0.5), target, guess, -0.06, 1)
+			f, err := Search(anEncoder(&tries, 0.5), target, guess, -0.06, 0.02)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -179,7 +179,7 @@ func TestSearchFindsTheSetting(t *testing.T) {
 	}
 	// Beyond what the encoder can do the nearest is found.
 	tries := 0
-	if f, err := Search(anEncoder(&tries, 1), 1e-5, 50, -0.06, 1); err != nil || f.Setting != 100 {
+	if f, err := Search(anEncoder(&tries, 1), 1e-5, 50, -0.06, 0.02); err != nil || f.Setting != 100 {
 		t.Errorf("an impossible target ends at %v, %v", f.Setting, err)
 	}
 }
@@ -189,7 +189,7 @@ func TestAWholeIsMendedWhereItsPartsMisled(t *testing.T) {
 	for parts, want := range map[float64]int{50: 1, 51: 1, 70: 2, 30: 2} {
 		tries := 0
 		target := 0.2 * math.Exp(-50.0/22)
-		f, err := Whole(anEncoder(&tries, 0.5), Found{Setting: parts, Trials: []Trial{{Setting: 1}}}, target, -0.05)
+		f, err := Whole(anEncoder(&tries, 0.5), Found{Setting: parts, Trials: []Trial{{Setting: 1}}}, target, -0.05, 0.07)
 		if err != nil || tries != want || len(f.Trials) != tries+1 {
 			t.Errorf("from %v: %d encodes, want %d; %d told, %v", parts, tries, want, len(f.Trials), err)
 		}
@@ -203,7 +203,7 @@ func TestWithinABudget(t *testing.T) {
 	for budget := 1100; budget < 50_000; budget = budget * 5 / 4 {
 		tries := 0
 		e := anEncoder(&tries, 1)
-		has, err := Search(e, DistanceAt(85), 60, -0.05, 1)
+		has, err := Search(e, DistanceAt(85), 60, -0.05, 0.02)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -221,7 +221,7 @@ func TestWithinABudget(t *testing.T) {
 	}
 	tries := 0
 	e := anEncoder(&tries, 1)
-	has, _ := Search(e, 0.01, 60, -0.05, 1)
+	has, _ := Search(e, 0.01, 60, -0.05, 0.02)
 	if f, ok, err := Within(e, has, 900); ok || err != nil || len(f.Data) != 1000 {
 		t.Errorf("out of reach: ok %v, %d bytes, %v; want the smallest, 1000", ok, len(f.Data), err)
 	}

@@ -26,9 +26,9 @@ type Found struct {
 	Trials   []Trial
 }
 
-// near is what so many points of quality are about a distance, as a difference of logarithms.
-func near(target, points float64) float64 {
-	at := math.Min(97, math.Max(2, Likeness(target)))
+// Points is what so many points of quality are at a quality, as a difference of distances' logarithms.
+func Points(quality, points float64) float64 {
+	at := math.Min(97, math.Max(2, quality))
 	return points * math.Log(DistanceAt(at-0.5)/DistanceAt(at+0.5))
 }
 
@@ -75,11 +75,11 @@ func (r *run) done(f Found) Found {
 }
 
 // Search finds the setting whose picture is as far from the original as target. guess is where to begin, slope how
-// much the logarithm of the distance is thought to change with a setting one higher (below zero). It ends within so
-// many points of quality, or after five encodes: two in the usual case.
-func Search(e Encoder, target, guess, slope, points float64) (Found, error) {
+// much the logarithm of the distance is thought to change with a setting one higher (below zero). It ends
+// where that logarithm is near enough, or after five encodes: two in the usual case.
+func Search(e Encoder, target, guess, slope, enough float64) (Found, error) {
 	r := &run{e: e}
-	at, enough := guess, near(target, points)
+	at := guess
 	for range mostTrials {
 		if r.tried(at) {
 			break
@@ -105,15 +105,15 @@ func Search(e Encoder, target, guess, slope, points float64) (Found, error) {
 }
 
 // Whole encodes a picture of which parts have been searched, at the setting that was found; and once more where the
-// whole turns out to be three points off.
-func Whole(e Encoder, parts Found, target, slope float64) (Found, error) {
+// whole turns out not to be near enough.
+func Whole(e Encoder, parts Found, target, slope, enough float64) (Found, error) {
 	r := &run{e: e}
 	best, err := r.try(parts.Setting)
 	if err != nil {
 		return Found{}, err
 	}
 	off := math.Log((best.Distance + 1e-9) / target)
-	if math.Abs(off) > near(target, 3) {
+	if math.Abs(off) > enough {
 		again, err := r.try(best.Setting - off/slope)
 		if err != nil {
 			return Found{}, err

@@ -2,7 +2,6 @@ package render
 
 import (
 	"errors"
-	"math"
 
 	"echolane/core/codec"
 	"echolane/core/codec/avif"
@@ -92,21 +91,11 @@ func sourceQuality(source []byte, info codec.Info, plan geometry.Plan) int {
 		return jpeg.Quality(source)
 	case webp.Type:
 		if index, ok := webp.Quantizer(source); ok {
-			return qualityOf(webpSettings, 100-float64(index)*100/127)
+			return qualityOf(webpEasy, 100-float64(index)*100/127)
 		}
 	case avif.Type:
 		if quantizer, ok := avif.QuantizerOf(source); ok {
-			return qualityOf(avifSettings, float64(avif.MaxQuantizer-quantizer))
-		}
-	}
-	return 0
-}
-
-// qualityOf is the quality at which the median picture needs a setting; what lies beyond the finest mark is unknown.
-func qualityOf(table [][2]float64, setting float64) int {
-	for i := 1; i < len(table); i++ {
-		if a, b := table[i-1], table[i]; setting <= b[1] {
-			return max(1, int(a[0]+(b[0]-a[0])*(setting-a[1])/math.Max(1e-9, b[1]-a[1])+0.5))
+			return qualityOf(avifEasy, float64(avif.MaxQuantizer-quantizer))
 		}
 	}
 	return 0

@@ -10,7 +10,7 @@ import (
 	"echolane/core/codec/webp"
 )
 
-// A reader is what is needed of a format to read it. JPEG alone has more to offer: see decode.
+// A reader is what is needed of a format to read it. JPEG and WebP have more to offer: see decode.
 type reader struct {
 	probe  func([]byte) (codec.Info, error)
 	decode func([]byte) (codec.Picture, error)
@@ -46,12 +46,16 @@ func Probe(source []byte) (codec.Info, error) {
 	return info, nil
 }
 
-// decode gives the source's pixels, at scale eighths of its size where that can be had.
-func decode(source []byte, info codec.Info, scale int, planes bool) (codec.Picture, error) {
+// decode gives the source's pixels, at scale eighths of its size and no further down than bottom, where that can be had.
+func decode(source []byte, info codec.Info, scale, bottom int, planes bool) (codec.Picture, error) {
 	if info.Type == jpeg.Type {
-		return jpeg.Decode(source, jpeg.Options{Scale: scale, Planes: planes})
+		return jpeg.Decode(source, jpeg.Options{Scale: scale, Planes: planes, Rows: (bottom*scale + 7) / 8})
 	}
-	p, err := readers[info.Type].decode(source)
+	read := readers[info.Type].decode
+	if info.Type == webp.Type {
+		read = func(data []byte) (codec.Picture, error) { return webp.DecodeRows(data, bottom) }
+	}
+	p, err := read(source)
 	if err == nil && len(info.Profile) == 0 && !info.Colour.IsSRGB() && !info.Colour.HighRange() {
 		info.Colour.Convert(p.RGBA)
 	}

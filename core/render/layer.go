@@ -136,7 +136,7 @@ func pixelsOf(source []byte, d declare.Declarations, limits policy.Limits) (*ras
 		return nil, r
 	}
 	scale := decodeScale(info, plan)
-	picture, err := decode(source, info, scale, false)
+	picture, err := decode(source, info, scale, info.H, false)
 	if err != nil {
 		return nil, refuseSource(err)
 	}

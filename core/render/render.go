@@ -156,7 +156,7 @@ func Variant(source []byte, job Job) (Result, error) {
 	}
 	scale := decodeScale(info, plan)
 	byPlanes := profile == nil && !paints.any && job.Request.Quality != declare.Lossless && likely != declare.PNG && likely != declare.GIF
-	picture, err := decode(source, info, scale, byPlanes)
+	picture, err := decode(source, info, scale, storedCut(info, plan).Y1, byPlanes)
 	if err != nil {
 		return Result{}, refuseSource(err)
 	}
@@ -214,7 +214,7 @@ func smallCopy(source []byte, info codec.Info, p geometry.Plan) (*raster.RGBA, e
 	small.Canvas = geometry.Size{W: max(1, int(math.Round(tw*k))), H: max(1, int(math.Round(th*k)))}
 	small.Placed = geometry.Rect{X1: small.Canvas.W, Y1: small.Canvas.H}
 	scale := decodeScale(info, small)
-	picture, err := decode(source, info, scale, false)
+	picture, err := decode(source, info, scale, storedCut(info, small).Y1, false)
 	if err != nil {
 		return nil, err
 	}

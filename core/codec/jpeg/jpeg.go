@@ -19,6 +19,8 @@ type Options struct {
 	Scale int
 	// Planes asks for the file's own YCbCr planes. Files in another colour space give pixels all the same.
 	Planes bool
+	// Rows is how many rows of the decoded picture are wanted, from the top; what is below isn't decoded. 0 means all.
+	Rows int
 }
 
 // Decode gives the picture as stored, without its orientation or profile applied. At scale 8 its RGB pixels
@@ -40,19 +42,25 @@ func Decode(data []byte, o Options) (codec.Picture, error) {
 	}
 	defer C.el_close(d)
 	w, h := int(info.width), int(info.height)
+	if o.Rows > 0 && o.Rows < h {
+		h = o.Rows
+	}
 
 	if o.Planes && info.ycbcr != 0 && evenSampling(&info) {
 		p := &raster.YCbCr{W: w, H: h}
 		for i, plane := range []*raster.Plane{&p.Y, &p.Cb, &p.Cr} {
 			c := &info.plane[i]
 			c.stride = C.int(raster.Stride(int(c.stride)))
-			*plane = raster.RoomForPlane(int(c.width), int(c.rows), int(c.stride))
-			plane.H = int(c.height)
+			unit := int(c.v * c.scale) // rows of this plane to a row of blocks
+			down := int(info.max_v * info.min_scale)
+			rows := min(int(c.rows), (h+down-1)/down*unit)
+			*plane = raster.RoomForPlane(int(c.width), rows, int(c.stride))
+			plane.H = min(int(c.height), (h*unit+down-1)/down)
 		}
 		chroma := &info.plane[1]
 		p.ChromaX = float64(chroma.h*chroma.scale) / float64(info.max_h*info.min_scale)
 		p.ChromaY = float64(chroma.v*chroma.scale) / float64(info.max_v*info.min_scale)
-		ok := C.el_read_planes(d, (*C.uint8_t)(&p.Y.Pix[0]), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]), &info)
+		ok := C.el_read_planes(d, (*C.uint8_t)(&p.Y.Pix[0]), (*C.uint8_t)(&p.Cb.Pix[0]), (*C.uint8_t)(&p.Cr.Pix[0]), C.int(h), &info)
 		if ok == 0 || info.truncated != 0 {
 			return codec.Picture{}, failure(&info)
 		}
@@ -61,7 +69,7 @@ func Decode(data []byte, o Options) (codec.Picture, error) {
 
 	p := raster.RoomForRGBA(w, h)
 	p.Opaque = true
-	ok := C.el_read_pixels(d, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), &info)
+	ok := C.el_read_pixels(d, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(h), &info)
 	if ok == 0 || info.truncated != 0 {
 		return codec.Picture{}, failure(&info)
 	}

@@ -202,3 +202,68 @@ func TestTheTransformIsTheStandards(t *testing.T) {
 		}
 	}
 }
+
+// What lies below the rows that are wanted isn't decoded: it may even be missing.
+func TestRowsBelowArentDecoded(t *testing.T) {
+	p := raster.New420(90, 200, raster.Full)
+	for i := range p.Y.Pix {
+		p.Y.Pix[i] = uint8(i * 7)
+	}
+	for i := range p.Cb.Pix {
+		p.Cb.Pix[i], p.Cr.Pix[i] = uint8(i*3), uint8(i*5)
+	}
+	plain, err := EncodePlainly(p, 80)
+	if err != nil {
+		t.Fatal(err)
+	}
+	progressive, err := EncodePlanes(p, 80)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string][]byte{"baseline": plain, "progressive": progressive} {
+		for _, scale := range []int{8, 4, 1} {
+			for _, planes := range []bool{false, true} {
+				whole, err := Decode(data, Options{Scale: scale, Planes: planes})
+				if err != nil {
+					t.Fatal(err)
+				}
+				high := (200*scale + 7) / 8
+				for _, rows := range []int{1, 2, 15, 16, 17, 31, high - 1, high, high + 5} {
+					part, err := Decode(data, Options{Scale: scale, Planes: planes, Rows: rows})
+					if err != nil {
+						t.Fatal(err)
+					}
+					rows = min(rows, high)
+					if planes {
+						a, b := part.YCbCr, whole.YCbCr
+						if a.H != rows || a.Y.H != rows || a.Cb.H != min(b.Cb.H, int(math.Ceil(float64(rows)*a.ChromaY))) || a.W != b.W {
+							t.Fatalf("%s, scale %d, %d rows: %d high, colour %d", name, scale, rows, a.Y.H, a.Cb.H)
+						}
+						for y := range a.Y.H {
+							if !bytes.Equal(a.Y.Row(y), b.Y.Row(y)) {
+								t.Fatalf("%s, scale %d, %d rows: row %d of luma differs", name, scale, rows, y)
+							}
+						}
+						for y := range a.Cb.H {
+							if !bytes.Equal(a.Cb.Row(y), b.Cb.Row(y)) || !bytes.Equal(a.Cr.Row(y), b.Cr.Row(y)) {
+								t.Fatalf("%s, scale %d, %d rows: row %d of colour differs", name, scale, rows, y)
+							}
+						}
+						continue
+					}
+					for y := range part.RGBA.H {
+						if part.RGBA.H != rows || !bytes.Equal(part.RGBA.Row(y), whole.RGBA.Row(y)) {
+							t.Fatalf("%s, scale %d, %d rows of %d: row %d differs", name, scale, part.RGBA.H, rows, y)
+						}
+					}
+				}
+			}
+		}
+	}
+	if _, err := Decode(plain[:len(plain)*3/4], Options{Planes: true, Rows: 64}); err != nil {
+		t.Errorf("the upper third of three quarters of a file: %v", err)
+	}
+	if _, err := Decode(plain[:len(plain)*3/4], Options{Planes: true}); err == nil {
+		t.Error("three quarters of a file are taken for the whole")
+	}
+}

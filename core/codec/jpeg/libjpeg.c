@@ -103,7 +103,15 @@ el_decoder *el_open(const uint8_t *data, size_t n, int scale, el_info *info) {
 	return d;
 }
 
-int el_read_planes(el_decoder *d, uint8_t *y, uint8_t *cb, uint8_t *cr, el_info *info) {
+// What is beyond the rows that are asked for isn't decoded.
+static void end(el_decoder *d, int rows) {
+	if (rows < (int)d->info.output_height)
+		jpeg_abort_decompress(&d->info);
+	else
+		jpeg_finish_decompress(&d->info);
+}
+
+int el_read_planes(el_decoder *d, uint8_t *y, uint8_t *cb, uint8_t *cr, int wanted, el_info *info) {
 	uint8_t *base[3] = {y, cb, cr};
 	if (setjmp(d->err.jump)) {
 		tell(d, info);
@@ -115,7 +123,7 @@ int el_read_planes(el_decoder *d, uint8_t *y, uint8_t *cb, uint8_t *cr, el_info 
 	int step = d->info.max_v_samp_factor * MIN_SCALE(d->info);
 	JSAMPROW rows[3][4 * DCTSIZE];
 	JSAMPARRAY planes[3] = {rows[0], rows[1], rows[2]};
-	for (int unit = 0; d->info.output_scanline < d->info.output_height; unit++) {
+	for (int unit = 0; (int)d->info.output_scanline < wanted; unit++) {
 		for (int i = 0; i < 3; i++) {
 			int n = info->plane[i].v * info->plane[i].scale;
 			for (int r = 0; r < n; r++) {
@@ -127,23 +135,23 @@ int el_read_planes(el_decoder *d, uint8_t *y, uint8_t *cb, uint8_t *cr, el_info 
 		}
 		jpeg_read_raw_data(&d->info, planes, step);
 	}
-	jpeg_finish_decompress(&d->info);
+	end(d, wanted);
 	tell(d, info);
 	return 1;
 }
 
-int el_read_pixels(el_decoder *d, uint8_t *pix, int stride, el_info *info) {
+int el_read_pixels(el_decoder *d, uint8_t *pix, int stride, int wanted, el_info *info) {
 	if (setjmp(d->err.jump)) {
 		tell(d, info);
 		return 0;
 	}
 	d->info.out_color_space = info->cmyk ? JCS_CMYK : JCS_EXT_RGBA;
 	jpeg_start_decompress(&d->info);
-	while (d->info.output_scanline < d->info.output_height) {
+	while ((int)d->info.output_scanline < wanted) {
 		JSAMPROW row = pix + (size_t)d->info.output_scanline * stride;
 		jpeg_read_scanlines(&d->info, &row, 1);
 	}
-	jpeg_finish_decompress(&d->info);
+	end(d, wanted);
 	tell(d, info);
 	return 1;
 }

@@ -27,9 +27,10 @@ typedef struct el_decoder el_decoder;
 
 // Opens data, which must stay where it is until el_close, and works out sizes at scale eighths.
 el_decoder *el_open(const uint8_t *data, size_t n, int scale, el_info *info);
-int el_read_planes(el_decoder *d, uint8_t *y, uint8_t *cb, uint8_t *cr, el_info *info);
+// At least the first so many rows, in whole blocks.
+int el_read_planes(el_decoder *d, uint8_t *y, uint8_t *cb, uint8_t *cr, int wanted, el_info *info);
 // Four bytes a pixel: RGB and 255, or CMYK as stored.
-int el_read_pixels(el_decoder *d, uint8_t *pix, int stride, el_info *info);
+int el_read_pixels(el_decoder *d, uint8_t *pix, int stride, int wanted, el_info *info);
 void el_close(el_decoder *d);
 
 // Encoding. 4:2:0, progressive, optimised tables. *out is malloc'ed.

@@ -38,7 +38,7 @@ int el_webp_probe(const uint8_t *data, size_t n, el_webp_info *info) {
 	return 1;
 }
 
-int el_webp_read(const uint8_t *data, size_t n, int animated, uint8_t *pix, int stride, int w, int h) {
+int el_webp_read(const uint8_t *data, size_t n, int animated, int cut, uint8_t *pix, int stride, int w, int h) {
 	if (!animated) {
 		WebPDecoderConfig c;
 		if (!WebPInitDecoderConfig(&c))
@@ -48,6 +48,9 @@ int el_webp_read(const uint8_t *data, size_t n, int animated, uint8_t *pix, int 
 		c.output.u.RGBA.rgba = pix;
 		c.output.u.RGBA.stride = stride;
 		c.output.u.RGBA.size = (size_t)stride * h;
+		c.options.use_cropping = cut;
+		c.options.crop_width = w;
+		c.options.crop_height = h;
 		int status = WebPDecode(data, n, &c);
 		WebPFreeDecBuffer(&c.output);
 		return status;

@@ -9,10 +9,11 @@ typedef struct { int width, height, alpha, animated, frames, plays; size_t profi
 
 int el_webp_probe(const uint8_t *data, size_t n, el_webp_info *info);
 // Straight RGBA. The first frame where there are several. Returns a VP8StatusCode.
-int el_webp_read(const uint8_t *data, size_t n, int animated, uint8_t *pix, int stride, int w, int h);
-// *out is malloc'ed. Returns 0, or a WebPEncodingError.
+// The first h rows, where cut says that there are more of a still; what is below isn't decoded.
+int el_webp_read(const uint8_t *data, size_t n, int animated, int cut, uint8_t *pix, int stride, int w, int h);
 // el_webp_read_planes decodes a still into 4:2:0 planes of limited range.
 int el_webp_read_planes(const uint8_t *data, size_t n, uint8_t *y, int ys, uint8_t *u, uint8_t *v, int cs, int h);
+// *out is malloc'ed. Returns 0, or a WebPEncodingError.
 int el_webp_write_planes(const uint8_t *y, int ys, const uint8_t *u, const uint8_t *v, int cs,
 	int w, int h, float quality, int method, uint8_t **out, size_t *n);
 int el_webp_write_pixels(const uint8_t *rgba, int stride, int w, int h, int opaque,

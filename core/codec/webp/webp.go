@@ -45,24 +45,35 @@ func Probe(data []byte) (codec.Info, error) {
 }
 
 // Decode gives the picture, of an animation its first frame.
-func Decode(data []byte) (codec.Picture, error) {
+func Decode(data []byte) (codec.Picture, error) { return DecodeRows(data, 0) }
+
+// DecodeRows is Decode for no more than the first so many rows; what is below isn't decoded. 0 means all.
+func DecodeRows(data []byte, rows int) (codec.Picture, error) {
 	info, err := Probe(data)
 	if err != nil {
 		return codec.Picture{}, err
 	}
-	p := raster.RoomForRGBA(info.W, info.H)
-	p.Opaque = !info.Alpha
-	animated := C.int(0)
+	h, animated, cut := info.H, C.int(0), C.int(0)
 	if info.Coding == "animated" {
 		animated = 1
-		p.Opaque = false
+	} else if rows > 0 && rows+beyond < h {
+		h, cut = rows+beyond, 1
 	}
-	status := C.el_webp_read((*C.uint8_t)(&data[0]), C.size_t(len(data)), animated, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H))
+	p := raster.RoomForRGBA(info.W, h)
+	p.Opaque = !info.Alpha && animated == 0
+	status := C.el_webp_read((*C.uint8_t)(&data[0]), C.size_t(len(data)), animated, cut, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H))
 	if status != 0 {
+		p.Free()
 		return codec.Picture{}, failure(int(status), data)
+	}
+	if rows > 0 {
+		p.H = min(rows, p.H)
 	}
 	return codec.Picture{RGBA: p}, nil
 }
+
+// beyond is how many rows below those that are wanted are decoded: colour is made of its neighbours'.
+const beyond = 2
 
 // DecodePlanes gives an opaque still as 4:2:0 planes in Limited range.
 func DecodePlanes(data []byte) (*raster.YCbCr, error) {

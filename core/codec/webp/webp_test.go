@@ -1,6 +1,7 @@
 package webp
 
 import (
+	"bytes"
 	"math"
 	"testing"
 
@@ -53,6 +54,38 @@ func TestTheQuantizerIsReadBack(t *testing.T) {
 	}
 	if _, ok := Quantizer([]byte("RIFF\xff\xff\xff\xffWEBPVP8 \xff\xff\xff\xff")); ok {
 		t.Error("an empty frame has a quantizer")
+	}
+}
+
+func TestRowsBelowArentDecoded(t *testing.T) {
+	lossy, err := EncodePlanes(bark(90, 200), 80)
+	if err != nil {
+		t.Fatal(err)
+	}
+	pixels, err := Decode(lossy)
+	if err != nil {
+		t.Fatal(err)
+	}
+	exact, err := EncodeLossless(pixels.RGBA)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, data := range map[string][]byte{"lossy": lossy, "lossless": exact} {
+		whole, err := Decode(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for _, rows := range []int{1, 2, 15, 16, 17, 64, 197, 198, 199, 200, 201} {
+			part, err := DecodeRows(data, rows)
+			if err != nil || part.RGBA.W != 90 || part.RGBA.H != min(rows, 200) {
+				t.Fatalf("%s, %d rows: %v", name, rows, err)
+			}
+			for y := range part.RGBA.H {
+				if !bytes.Equal(part.RGBA.Row(y), whole.RGBA.Row(y)) {
+					t.Fatalf("%s, %d rows: row %d differs", name, rows, y)
+				}
+			}
+		}
 	}
 }
 
