@@ -127,7 +127,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 		r.Detail = fmt.Sprintf("its %d frames of %d × %d pixels are too much together", info.Frames, info.W, info.H)
 		return r
 	}
-	make := func(m *movie) ([]byte, error) {
+	film := func(m *movie) ([]byte, error) {
 		defer m.close()
 		err := frames[info.Type](source, func(p *raster.RGBA, shown time.Duration) error {
 			pixels := toSRGB(codec.Picture{RGBA: p}, profile)
@@ -148,7 +148,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 	}
 	m := &movie{format: format, quality: job.Request.Quality, plays: info.Plays, setting: unknown, colours: mostColours}
 	defer func() { m.first.Free() }()
-	data, err := make(m)
+	data, err := film(m)
 	if err != nil {
 		if _, ok := err.(*codec.Error); ok {
 			return refuseSource(err)
@@ -158,7 +158,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 	w.lap("frames")
 	facts := factsOf(source, job.Request.Retain)
 	if b := budgetOf(job, facts); b.bytes > 0 && !b.keeps(data) {
-		if data, m.how, err = m.within(make, data, b); err != nil {
+		if data, m.how, err = m.within(film, data, b); err != nil {
 			return refuseEncoding(err)
 		}
 	}
@@ -170,7 +170,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 }
 
 // within makes the animation again with fewer colours or a lower quality, until it's within the budget.
-func (m *movie) within(make func(*movie) ([]byte, error), data []byte, b budget) ([]byte, Encoding, error) {
+func (m *movie) within(film func(*movie) ([]byte, error), data []byte, b budget) ([]byte, Encoding, error) {
 	if m.quality == declare.Lossless {
 		return nil, m.how, b.refusal(len(data), "leave quality=lossless out, so that quality can give way, or ask for a smaller width or for animation=none")
 	}
@@ -179,7 +179,7 @@ func (m *movie) within(make func(*movie) ([]byte, error), data []byte, b budget)
 	again := func(colours int, setting float64) ([]byte, error) {
 		n := &movie{format: m.format, quality: m.quality, plays: m.plays, colours: colours, setting: setting}
 		defer func() { n.first.Free() }()
-		return make(n)
+		return film(n)
 	}
 	has := fidelity.Found{Data: data}
 	if m.format == declare.GIF {

@@ -209,31 +209,6 @@ func from16(p *raster.RGBA, m image.Image) {
 	}
 }
 
-// Encode writes straight-alpha pixels in the smallest of the format's exact forms that fits: a palette of at
-// most 256 colours, grey, truecolour, truecolour with alpha. No pixel changes.
-func Encode(p *raster.RGBA) ([]byte, error) {
-	var out bytes.Buffer
-	e := png.Encoder{CompressionLevel: png.DefaultCompression}
-	if err := e.Encode(&out, exact(p)); err != nil {
-		return nil, &codec.Error{Type: Type, Problem: "encoding failed: " + err.Error()}
-	}
-	return out.Bytes(), nil
-}
-
-// EncodeIndexed writes a picture with its palette.
-func EncodeIndexed(m *raster.Indexed) ([]byte, error) {
-	palette := make(color.Palette, len(m.Palette))
-	for i, c := range m.Palette {
-		palette[i] = color.NRGBA{c[0], c[1], c[2], c[3]}
-	}
-	var out bytes.Buffer
-	e := png.Encoder{CompressionLevel: png.BestCompression}
-	if err := e.Encode(&out, &image.Paletted{Pix: m.Pix, Stride: m.W, Rect: image.Rect(0, 0, m.W, m.H), Palette: palette}); err != nil {
-		return nil, &codec.Error{Type: Type, Problem: "encoding failed: " + err.Error()}
-	}
-	return out.Bytes(), nil
-}
-
 // Few reports whether a straight picture has at most 256 colours, which Encode keeps in a palette.
 func Few(p *raster.RGBA) bool { return paletted(p) != nil }
 
