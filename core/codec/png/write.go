@@ -2,12 +2,11 @@ package png
 
 import (
 	"bytes"
+	"compress/zlib"
 	"encoding/binary"
 	"hash/crc32"
 	"image"
 	"image/color"
-
-	"github.com/klauspost/compress/zlib"
 
 	"echolane/core/codec"
 	"echolane/core/raster"
@@ -43,7 +42,7 @@ const (
 	trialBytes  = 192 << 10 // filtered and compressed for each way of filtering
 	trialRows   = 16        // that lie together
 	trialLevel  = 3
-	hardBytes   = 3 << 20 // up to which the whole is compressed as hard as can be
+	hardBytes   = 3 << 19 // up to which the whole is compressed as hard as can be
 	hardLevel   = 9
 	usualLevel  = 6
 	paletteForm = 3 // a colour type, as greyForm and the others are
