@@ -42,6 +42,10 @@ const (
 	AVIFThorough = 6
 )
 
+// quickLoss is how many steps of the quantizer AVIFFirst has to be finer to come as near as AVIFKept, which settings are
+// fitted to.
+const quickLoss = 3
+
 const defaultQuality = 72
 
 // weighedBelow is up to how many pixels a JPEG's coefficients are weighed one by one, which takes nine bytes a pixel.
@@ -245,6 +249,9 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	texture := f.texture()
 	guess := math.Min(e.Most, math.Max(e.Least, thought(format, quality, texture)))
 	if f.predict {
+		if format == declare.AVIF {
+			guess = math.Min(e.Most, guess+quickLoss)
+		}
 		data, err := e.write(guess)
 		how.Way, how.Setting = "predicted", e.name(guess)
 		return data, how, err
