@@ -174,6 +174,7 @@ func (m *movie) within(film func(*movie) ([]byte, error), data []byte, b budget)
 	if m.quality == declare.Lossless {
 		return nil, m.how, b.refusal(len(data), "leave quality=lossless out, so that quality can give way, or ask for a smaller width or for animation=none")
 	}
+	b.way = ", or for animation=none"
 	f := finish{pixels: m.first, quality: m.quality}
 	defer f.free()
 	again := func(colours int, setting float64) ([]byte, error) {

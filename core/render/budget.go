@@ -15,11 +15,14 @@ import (
 
 // A budget is how many bytes a variant may have, of which embedded facts take some, and the least quality that the site
 // delivers.
-type budget struct{ bytes, facts, floor int }
+type budget struct {
+	bytes, facts, floor int
+	way                 string // another way out, for a refusal's remedy
+}
 
 func budgetOf(job Job, facts codec.Facts) budget {
 	plain := []byte("\xff\xd8\xff\xd9") // what they take is about the same in all formats
-	return budget{int(job.Request.Budget), len(codec.Embed(plain, facts)) - len(plain), max(1, job.Floor)}
+	return budget{bytes: int(job.Request.Budget), facts: len(codec.Embed(plain, facts)) - len(plain), floor: max(1, job.Floor)}
 }
 
 func (b budget) keeps(data []byte) bool { return len(data)+b.facts <= b.bytes }
@@ -73,7 +76,7 @@ func (b budget) squeezed(e fidelity.Encoder, name func(float64) string, has fide
 		return nil, how, err
 	}
 	if !ok {
-		return nil, how, b.refusal(min(len(found.Data), len(has.Data)), "allow more bytes, or ask for a smaller width or height")
+		return nil, how, b.refusal(min(len(found.Data), len(has.Data)), "allow more bytes, or ask for a smaller width or height"+b.way)
 	}
 	how.Way, how.Setting = "budget", name(found.Setting)
 	how.Likeness = rounded(found.Distance)

@@ -15,29 +15,16 @@ import (
 	"testing"
 	"time"
 
+	"echolane/core/codec"
 	"echolane/core/policy"
 )
 
-// madeBy has one of Debian's programs make a file of a picture: IN and OUT in args stand for the two. The picture goes
-// in as a PNG, or as a portable pixmap.
-func madeBy(t testing.TB, m image.Image, out string, program string, args ...string) []byte {
+// madeBy has one of Debian's programs make a file of another: IN and OUT in args stand for the two.
+func madeBy(t testing.TB, source []byte, kind, made, program string, args ...string) []byte {
 	t.Helper()
 	dir := t.TempDir()
-	in, to := filepath.Join(dir, "in.png"), filepath.Join(dir, "out."+out)
-	data := asPNG(t, m)
-	if program == "cjpeg" {
-		in = filepath.Join(dir, "in.ppm")
-		var b bytes.Buffer
-		fmt.Fprintf(&b, "P6 %d %d 255\n", m.Bounds().Dx(), m.Bounds().Dy())
-		for y := range m.Bounds().Dy() {
-			for x := range m.Bounds().Dx() {
-				r, g, bl, _ := m.At(x, y).RGBA()
-				b.Write([]byte{byte(r >> 8), byte(g >> 8), byte(bl >> 8)})
-			}
-		}
-		data = b.Bytes()
-	}
-	if err := os.WriteFile(in, data, 0o600); err != nil {
+	in, to := filepath.Join(dir, "in."+kind), filepath.Join(dir, "out."+made)
+	if err := os.WriteFile(in, source, 0o600); err != nil {
 		t.Fatal(err)
 	}
 	for i, a := range args {
@@ -46,11 +33,28 @@ func madeBy(t testing.TB, m image.Image, out string, program string, args ...str
 	if says, err := exec.Command(program, args...).CombinedOutput(); err != nil {
 		t.Fatalf("%s %v: %v: %s", program, args, err, says)
 	}
-	made, err := os.ReadFile(to)
+	data, err := os.ReadFile(to)
 	if err != nil {
 		t.Fatal(err)
 	}
-	return made
+	return data
+}
+
+// cjpeg makes a JPEG, which it does of a portable pixmap.
+func cjpeg(t testing.TB, m *image.NRGBA, args ...string) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	fmt.Fprintf(&b, "P6 %d %d 255\n", m.Rect.Dx(), m.Rect.Dy())
+	for i := 0; i < len(m.Pix); i += 4 {
+		b.Write(m.Pix[i : i+3])
+	}
+	return madeBy(t, b.Bytes(), "ppm", "jpg", "cjpeg", append(args, "-outfile", "OUT", "IN")...)
+}
+
+// fromPhone is a picture as a phone would upload it, from a PNG or a JPEG, whose facts are kept.
+func fromPhone(t testing.TB, source []byte) []byte {
+	t.Helper()
+	return madeBy(t, source, strings.TrimPrefix(codec.Sniff(source), "image/"), "heic", "heif-enc", "-q", "80", "-o", "OUT", "IN")
 }
 
 func TestEveryKindOfJPEG(t *testing.T) {
@@ -63,7 +67,7 @@ func TestEveryKindOfJPEG(t *testing.T) {
 		"-progressive", "-sample 2x1 -progressive", "-restart 1", "-restart 3B", "-restart 1 -progressive", "-optimize", "-grayscale", "-grayscale -progressive", "-rgb", "-dct float", "-quality 100",
 	} {
 		args := append([]string{"-quality", "92"}, strings.Fields(kind)...)
-		source := madeBy(t, m, "jpg", "cjpeg", append(args, "-outfile", "OUT", "IN")...)
+		source := cjpeg(t, m, args...)
 		r := variant(t, source, "format=png")
 		if r.Natural.W != 157 || r.Natural.H != 93 {
 			t.Fatalf("%s: %v", kind, r.Natural)
@@ -89,7 +93,7 @@ func TestEveryKindOfJPEG(t *testing.T) {
 // What browsers show of a JPEG that isn't quite right is delivered; what ends too early is told.
 func TestSlightlyBrokenJPEGs(t *testing.T) {
 	m := scene(120, 90)
-	whole := madeBy(t, m, "jpg", "cjpeg", "-restart", "1", "-outfile", "OUT", "IN")
+	whole := cjpeg(t, m, "-restart", "1")
 	want := pixels(t, variant(t, whole, "format=png"))
 	scan := bytes.Index(whole, []byte{0xff, 0xda})
 	for name, change := range map[string]func() []byte{
@@ -138,7 +142,7 @@ func TestEveryKindOfAVIF(t *testing.T) {
 		{"--crop 32,16,128,96", m, "xywh=32,16,128,96", 30}, {"-y 444", clear, "", 26}, {"-p -y 444", clear, "", 24}, {"-g 2x2 -d 10 --irot 3", m, "rotate=90deg", 30},
 	} {
 		args := append([]string{"-s", "9", "--min", "4", "--max", "8", "--minalpha", "0", "--maxalpha", "4"}, strings.Fields(c.args)...)
-		source := madeBy(t, c.picture, "avif", "avifenc", append(args, "IN", "OUT")...)
+		source := madeBy(t, asPNG(t, c.picture), "png", "avif", "avifenc", append(args, "IN", "OUT")...)
 		to := want
 		if c.picture != m || c.like != "" {
 			to = pixels(t, variant(t, asPNG(t, c.picture), "format=png&"+strings.ReplaceAll(c.like, " ", "%20")))
