@@ -41,7 +41,7 @@ func run() error {
 	}
 	far := map[int][]float64{}
 	seen := map[string][]sight{}
-	settings := map[string]map[int][]float64{"webp": {}, "avif": {}, "jpeg": {}}
+	settings := map[string]map[int][]float64{"webp": {}, "plain": {}, "avif": {}, "jpeg": {}}
 	var room sync.Mutex
 	var work errgroup.Group
 	work.SetLimit(runtime.NumCPU())
@@ -67,17 +67,26 @@ func run() error {
 				return err
 			}
 		}
-		var webps, avifs []point
+		var webps, plain, avifs []point // plain: libwebp's as they are
 		for s := 10; s <= 100; s += 6 {
-			data, err := webp.EncodePlanes(limited, webp.Quality(float64(s)))
+			weighed, err := webp.Weigh(limited, float64(s))
 			if err != nil {
 				return err
 			}
-			d, err := from(webp.DecodePlanes(data))
-			if err != nil {
-				return err
+			for to, write := range map[*[]point]func() ([]byte, error){
+				&webps: func() ([]byte, error) { return weighed.Write(float64(s)) },
+				&plain: func() ([]byte, error) { return webp.EncodePlanes(limited, webp.Quality(float64(s))) },
+			} {
+				data, err := write()
+				if err != nil {
+					return err
+				}
+				d, err := from(webp.DecodePlanes(data))
+				if err != nil {
+					return err
+				}
+				*to = append(*to, point{float64(s), d})
 			}
-			webps = append(webps, point{float64(s), d})
 		}
 		for s := 0; s <= 63; s += 5 {
 			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: render.AVIFKept})
@@ -111,9 +120,10 @@ func run() error {
 			far[q] = append(far[q], jpegs[q])
 			settings["jpeg"][q] = append(settings["jpeg"][q], reach(ours, jpegs[q]))
 			settings["webp"][q] = append(settings["webp"][q], reach(webps, jpegs[q]))
+			settings["plain"][q] = append(settings["plain"][q], reach(plain, jpegs[q]))
 			settings["avif"][q] = append(settings["avif"][q], reach(avifs, jpegs[q]))
 		}
-		for name, curve := range map[string][]point{"webp": webps, "avif": avifs, "jpeg": ours} {
+		for name, curve := range map[string][]point{"webp": plain, "avif": avifs, "jpeg": ours} {
 			for _, q := range lineQualities {
 				target := jpegs[q]
 				seen[name] = append(seen[name], sight{q, []float64{1, texture.Step(float64(q)), texture.Busy, texture.Plain}, reach(curve, target), func(setting float64) float64 {
@@ -140,10 +150,10 @@ func run() error {
 		rows[2] = append(rows[2], fmt.Sprintf("%.1f", part(a, .5)))
 		rows[3] = append(rows[3], fmt.Sprintf("%.1f", part(j, .5)))
 	}
-	for _, name := range []string{"webp", "avif"} {
+	for name, of := range map[string]string{"webp": "plain", "avif": "avif"} {
 		var easy []string
 		for _, q := range qualities {
-			easy = append(easy, fmt.Sprintf("%.1f", part(settings[name][q], .1)))
+			easy = append(easy, fmt.Sprintf("%.1f", part(settings[of][q], .1)))
 		}
 		fmt.Printf("%sEasy {%s}\n", name, strings.Join(easy, ", "))
 	}

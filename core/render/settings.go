@@ -109,12 +109,12 @@ var (
 	}
 )
 
-// Quality of libjpeg-turbo, and setting: WebP's fineness, AV1's quantizer counted from the coarsest, the quality of
+// Quality of libjpeg-turbo, and setting: WebP's fineness as it is weighed, AV1's quantizer counted from the coarsest, the quality of
 // JPEG's tables.
 var webpSettings = [][2]float64{
-	{0, 0}, {5, 10.0}, {10, 10.0}, {15, 28.5}, {20, 42.1}, {25, 50.1}, {30, 55.1}, {35, 59.2},
-	{40, 62.5}, {45, 64.7}, {50, 68.9}, {55, 71.3}, {60, 73.5}, {65, 76.3}, {70, 80.1}, {75, 83.6},
-	{80, 87.0}, {85, 90.5}, {90, 94.6}, {95, 99.0}, {98, 100.0},
+	{0, 0}, {5, 10.0}, {10, 14.7}, {15, 34.1}, {20, 46.5}, {25, 52.6}, {30, 56.7}, {35, 61.0}, {40, 64.1},
+	{45, 67.4}, {50, 70.3}, {55, 72.3}, {60, 74.7}, {65, 77.1}, {70, 80.3}, {75, 83.5}, {80, 86.8},
+	{85, 90.3}, {90, 94.8}, {95, 99.5}, {98, 100.0},
 }
 
 var avifSettings = [][2]float64{
@@ -130,7 +130,7 @@ var jpegSettings = [][2]float64{
 	{80, 81.1}, {85, 84.3}, {90, 88.8}, {95, 93.0}, {98, 96.4},
 }
 
-// The same for the tenth of pictures that need the coarsest settings.
+// The same for the tenth of pictures that need the coarsest settings, WebP's as libwebp writes it.
 var webpEasy = [][2]float64{
 	{0, 0}, {5, 10.0}, {10, 10.0}, {15, 10.0}, {20, 10.0}, {25, 10.8}, {30, 18.5}, {35, 28.9},
 	{40, 33.1}, {45, 41.6}, {50, 43.6}, {55, 47.8}, {60, 55.3}, {65, 61.0}, {70, 63.8}, {75, 67.5},

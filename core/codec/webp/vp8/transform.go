@@ -1,0 +1,73 @@
+package vp8
+
+// forward is the transform whose inverse decoders make (RFC 6386, section 14.3), in floating point: twice the
+// orthonormal cosine transform of 4×4.
+func forward(in *[16]float32, out *[16]float32) {
+	const c1, c2 = 1.3065629648763766, 0.541196100146197 // √2·cos(π/8), √2·sin(π/8)
+	var t [16]float32
+	for y := 0; y < 16; y += 4 {
+		a, b := in[y]+in[y+3], in[y+1]+in[y+2]
+		c, d := in[y+1]-in[y+2], in[y]-in[y+3]
+		t[y], t[y+2] = a+b, a-b
+		t[y+1], t[y+3] = c1*d+c2*c, c2*d-c1*c
+	}
+	for x := range 4 {
+		a, b := t[x]+t[12+x], t[4+x]+t[8+x]
+		c, d := t[4+x]-t[8+x], t[x]-t[12+x]
+		out[x], out[8+x] = (a+b)/2, (a-b)/2
+		out[4+x], out[12+x] = (c1*d+c2*c)/2, (c2*d-c1*c)/2
+	}
+}
+
+// inverse adds the transform of coefficients, in reading order, to a prediction (RFC 6386, section 14.3).
+func inverse(c *[16]int32, predicted []uint8, step int, out []uint8, stride int) {
+	const c1, c2 = 20091, 35468
+	var t [16]int32
+	for x := range 4 {
+		a, b := c[x]+c[8+x], c[x]-c[8+x]
+		d := c[4+x]*c2>>16 - (c[12+x] + c[12+x]*c1>>16)
+		e := c[4+x] + c[4+x]*c1>>16 + c[12+x]*c2>>16
+		t[x], t[4+x], t[8+x], t[12+x] = a+e, b+d, b-d, a-e
+	}
+	for y := range 4 {
+		r := t[4*y : 4*y+4]
+		a, b := r[0]+r[2]+4, r[0]-r[2]+4
+		d := r[1]*c2>>16 - (r[3] + r[3]*c1>>16)
+		e := r[1] + r[1]*c1>>16 + r[3]*c2>>16
+		p, o := predicted[y*step:y*step+4], out[y*stride:y*stride+4]
+		o[0] = clamp(int32(p[0]) + (a+e)>>3)
+		o[1] = clamp(int32(p[1]) + (b+d)>>3)
+		o[2] = clamp(int32(p[2]) + (b-d)>>3)
+		o[3] = clamp(int32(p[3]) + (a-e)>>3)
+	}
+}
+
+// forwardMeans is the transform of the means of a macroblock's sixteen blocks.
+func forwardMeans(in *[16]float32, out *[16]float32) {
+	var t [16]float32
+	for x := range 4 {
+		a, b := in[x]+in[12+x], in[4+x]+in[8+x]
+		c, d := in[4+x]-in[8+x], in[x]-in[12+x]
+		t[x], t[4+x], t[8+x], t[12+x] = a+b, d+c, a-b, d-c
+	}
+	for y := 0; y < 16; y += 4 {
+		a, b := t[y]+t[y+3], t[y+1]+t[y+2]
+		c, d := t[y+1]-t[y+2], t[y]-t[y+3]
+		out[y], out[y+1], out[y+2], out[y+3] = (a+b)/2, (d+c)/2, (a-b)/2, (d-c)/2
+	}
+}
+
+// inverseMeans gives them back as decoders do (RFC 6386, section 14.3).
+func inverseMeans(in *[16]int32, out *[16]int32) {
+	var t [16]int32
+	for x := range 4 {
+		a, b := in[x]+in[12+x], in[4+x]+in[8+x]
+		c, d := in[4+x]-in[8+x], in[x]-in[12+x]
+		t[x], t[4+x], t[8+x], t[12+x] = a+b, d+c, a-b, d-c
+	}
+	for y := 0; y < 16; y += 4 {
+		a, b := t[y]+t[y+3], t[y+1]+t[y+2]
+		c, d := t[y+1]-t[y+2], t[y]-t[y+3]
+		out[y], out[y+1], out[y+2], out[y+3] = (a+b+3)>>3, (d+c+3)>>3, (a-b+3)>>3, (d-c+3)>>3
+	}
+}
