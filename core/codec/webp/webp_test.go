@@ -2,8 +2,11 @@ package webp
 
 import (
 	"bytes"
+	"image"
 	"math"
 	"testing"
+
+	xwebp "golang.org/x/image/webp"
 
 	"echolane/core/raster"
 )
@@ -118,5 +121,113 @@ func TestPlanesGoInAndOut(t *testing.T) {
 				}
 			}
 		}
+	}
+}
+
+// distance is the mean square between planes of luma.
+func distance(a, b *raster.YCbCr) float64 {
+	sum := 0.0
+	for y := range a.H {
+		for x, v := range a.Y.Row(y)[:a.W] {
+			d := float64(v) - float64(b.Y.Row(y)[x])
+			sum += d * d
+		}
+	}
+	return sum / float64(a.W*a.H)
+}
+
+func TestWhatIsWeighedIsReadByEveryDecoder(t *testing.T) {
+	for _, size := range [][2]int{{300, 200}, {33, 17}, {16, 16}, {1, 1}, {640, 5}} {
+		p := bark(size[0], size[1])
+		w, err := Weigh(p, 70)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for fineness := 5.0; fineness <= 100; fineness += 19 {
+			data, err := w.Write(fineness)
+			if err != nil {
+				t.Fatal(err)
+			}
+			ours, err := DecodePlanes(data)
+			if err != nil {
+				t.Fatalf("%v at %v: %v", size, fineness, err)
+			}
+			m, err := xwebp.Decode(bytes.NewReader(data))
+			if err != nil {
+				t.Fatalf("%v at %v: %v", size, fineness, err)
+			}
+			theirs := m.(*image.YCbCr)
+			for y := range ours.H {
+				if got := theirs.Y[y*theirs.YStride:][:ours.W]; !bytes.Equal(got, ours.Y.Row(y)[:ours.W]) {
+					t.Fatalf("%v at %v: row %d is decoded as %v and as %v", size, fineness, y, ours.Y.Row(y)[:ours.W], got)
+				}
+			}
+			if info, err := Probe(data); err != nil || info.W != size[0] || info.H != size[1] || info.Alpha || info.Frames != 1 {
+				t.Errorf("%v at %v: %+v, %v", size, fineness, info, err)
+			}
+		}
+	}
+}
+
+func TestWeighingSavesBytesAtTheSameError(t *testing.T) {
+	p := bark(320, 240)
+	w, err := Weigh(p, 75)
+	if err != nil {
+		t.Fatal(err)
+	}
+	plain, err := EncodePlanes(p, Quality(75))
+	if err != nil {
+		t.Fatal(err)
+	}
+	far := func(data []byte) float64 {
+		d, err := DecodePlanes(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return distance(p, d)
+	}
+	wanted := far(plain)
+	for fineness := 70.0; fineness <= 90; fineness += 0.5 {
+		data, err := w.Write(fineness)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if far(data) <= wanted {
+			if len(data) >= len(plain) {
+				t.Errorf("%d bytes, libwebp takes %d", len(data), len(plain))
+			}
+			return
+		}
+	}
+	t.Error("it never comes as near")
+}
+
+func TestWeighedIsFinerStepByStep(t *testing.T) {
+	p := bark(200, 140)
+	w, err := Weigh(p, 95)
+	if err != nil {
+		t.Fatal(err)
+	}
+	before := math.Inf(1)
+	for fineness := 60.0; fineness <= 100; fineness += 10 {
+		data, err := w.Write(fineness)
+		if err != nil {
+			t.Fatal(err)
+		}
+		d, err := DecodePlanes(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if far := distance(p, d); far >= before {
+			t.Errorf("at %v the mean square is %.2f, after %.2f", fineness, far, before)
+		} else {
+			before = far
+		}
+	}
+	if before > 1 {
+		t.Errorf("at 100 the mean square is %.2f", before)
+	}
+	if !w.Near(96) || w.Near(80) {
+		t.Error("modes are good far away, or not nearby")
 	}
 }
