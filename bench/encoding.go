@@ -96,7 +96,7 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 				check(err)
 				return
 			}
-			_, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: speed})
+			_, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: render.AVIFSpeed(speed, planes.W*planes.H)})
 			check(err)
 		}
 	}
@@ -149,7 +149,7 @@ func efforts(r *report, sources [][]byte) error {
 	all = append(all, effort{fmt.Sprintf("WebP method %d, weighed, kept", webp.Effort), func(_, p *raster.YCbCr, s float64) ([]byte, error) {
 		return weighed(p, s)
 	}, webp.DecodePlanes, fidelity.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
-	used := map[int]string{render.AVIFFirst: ", first answers", render.AVIFKept: ", kept", render.AVIFThorough: ", kept where effort is thorough"}
+	used := map[int]string{render.AVIFFirst: ", first answers", render.AVIFKept: ", kept where large", render.AVIFKept - 1: ", kept", render.AVIFThorough - 1: ", kept where effort is thorough"}
 	for speed := 10; speed >= 5; speed-- {
 		all = append(all, effort{fmt.Sprintf("AVIF speed %d%s", speed, used[speed]), func(p, _ *raster.YCbCr, s float64) ([]byte, error) {
 			return avif.EncodePlanes(p, avif.Settings{Quantizer: avif.MaxQuantizer - int(s), Speed: speed})

@@ -319,7 +319,7 @@ func measure(pic corpus.Picture) (Picture, error) {
 		"jpeg": func(s float64) ([]byte, error) { return jpeg.EncodePlanes(planes, 60+int(30*s)) },
 		"webp": func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, 50+48*s) },
 		"avif": func(s float64) ([]byte, error) {
-			return avif.EncodePlanes(planes, avif.Settings{Quantizer: 37 - int(24*s), Speed: render.AVIFKept})
+			return avif.EncodePlanes(planes, avif.Settings{Quantizer: 37 - int(24*s), Speed: render.AVIFSpeed(render.AVIFKept, planes.W*planes.H)})
 		},
 	} {
 		for s := 0.0; s <= 1; s += 0.125 {

@@ -141,6 +141,39 @@ func (p *RGBA) Flatness() float64 {
 	return float64(equal) / float64(max(1, all))
 }
 
+// SharpColour is the share of squares of 2×2 pixels that lose colour when they have one colour in common, among those
+// whose pixels aren't all equal; every other row of squares is looked at. Edges between colours on plain grounds have
+// much of it, photographs little.
+func (p *RGBA) SharpColour() float64 {
+	const visible = 16 // of 255, of the differences of blue and red together
+	lossy, busy := 0, 0
+	for y := 0; y+1 < p.H; y += 4 {
+		a, b := p.Row(y), p.Row(y+1)
+		for i := 0; i+7 < len(a); i += 8 {
+			square := [4][4]uint8{[4]uint8(a[i:]), [4]uint8(a[i+4:]), [4]uint8(b[i:]), [4]uint8(b[i+4:])}
+			if square[0] == square[1] && square[0] == square[2] && square[0] == square[3] {
+				continue
+			}
+			busy++
+			var blue, red [4]int
+			meanBlue, meanRed := 0, 0
+			for k, q := range square {
+				l := int(luma(q[:]))
+				blue[k], red[k] = (int(q[2])-l)*144, (int(q[0])-l)*183 // of 256, as BT.601 has them
+				meanBlue, meanRed = meanBlue+blue[k]/4, meanRed+red[k]/4
+			}
+			for k := range square {
+				db, dr := (blue[k]-meanBlue)/256, (red[k]-meanRed)/256
+				if db*db+dr*dr > visible*visible {
+					lossy++
+					break
+				}
+			}
+		}
+	}
+	return float64(lossy) / float64(max(1, busy))
+}
+
 // Copy is another picture with the same pixels.
 func (p *RGBA) Copy() *RGBA {
 	c := RoomForRGBA(p.W, p.H)

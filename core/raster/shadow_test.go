@@ -121,6 +121,35 @@ func TestRowsLieApartFromEachOther(t *testing.T) {
 	}
 }
 
+func TestSharpColourIsThatOfEdgesBetweenColours(t *testing.T) {
+	lines := func(r, g, b uint8) *RGBA { // lines of a pixel on a light ground
+		p := NewRGBA(64, 64)
+		p.Fill(240, 240, 240, 255)
+		for y := range p.H {
+			for x := 3; x < p.W; x += 8 {
+				copy(p.Row(y)[4*x:], []uint8{r, g, b, 255})
+			}
+		}
+		return p
+	}
+	soft := NewRGBA(64, 64)
+	for y := range soft.H {
+		for x := range soft.W {
+			copy(soft.Row(y)[4*x:], []uint8{uint8(4 * x), uint8(4 * y), 90, 255})
+		}
+	}
+	plain := NewRGBA(64, 64)
+	plain.Fill(200, 30, 30, 255)
+	for name, c := range map[string]struct {
+		p    *RGBA
+		want float64
+	}{"red lines": {lines(220, 20, 20), 1}, "grey lines": {lines(20, 20, 20), 0}, "a soft slope": {soft, 0}, "one colour": {plain, 0}, "a pixel": {NewRGBA(1, 1), 0}} {
+		if got := c.p.SharpColour(); got != c.want {
+			t.Errorf("%s: %v", name, got)
+		}
+	}
+}
+
 func TestDrawingsAreFlatAndPhotographsAreNot(t *testing.T) {
 	noisy, plain := NewRGBA(80, 80), NewRGBA(80, 80)
 	r := rand.New(rand.NewPCG(5, 5))

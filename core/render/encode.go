@@ -34,15 +34,29 @@ const (
 )
 
 // AVIF's efforts are libavif's speeds, 0 (thorough) to 10 (quick): for a first answer, for what is kept, and for what is
-// kept where a site wants the fewest bytes; there large pictures are written more quickly. At equal likeness 8 takes a
-// thirtieth fewer bytes than 9 in four times the time, 7 a seventh fewer than 8 in less than twice, 6 an eighth fewer than
-// 7 in twice the time, and 5 a twelfth fewer than 6 in three times the time.
+// kept where a site wants the fewest bytes; small pictures can have more of it. At equal likeness 8 takes a thirtieth
+// fewer bytes than 9 in four times the time, 7 a seventh fewer than 8 in less than twice, 6 an eighth fewer than 7 in twice
+// the time, and 5 a twelfth fewer than 6 in three times the time.
 const (
-	AVIFFirst         = 9
-	AVIFKept          = 7
-	AVIFThorough      = 5
-	avifThoroughLarge = 6
+	AVIFFirst    = 9
+	AVIFKept     = 7
+	AVIFThorough = 6
 )
+
+// avifMore is how much lower the speed of what is kept is for pictures of up to so many pixels, which most are.
+const (
+	avifMore          = 1
+	avifKeptSmall     = 400_000
+	avifThoroughSmall = samplesAbove
+)
+
+// AVIFSpeed is the speed for a picture of so many pixels.
+func AVIFSpeed(speed, pixels int) int {
+	if speed == AVIFKept && pixels <= avifKeptSmall || speed == AVIFThorough && pixels <= avifThoroughSmall {
+		return speed - avifMore
+	}
+	return speed
+}
 
 // quickLoss is how many steps of the quantizer AVIFFirst has to be finer to come as near as AVIFKept, which settings are
 // fitted to.
@@ -55,14 +69,15 @@ const weighedBelow = 8_000_000
 
 // finish is a painted picture on its way into a format: in planes where it's opaque, else in pixels.
 type finish struct {
-	planes  *raster.YCbCr // Full range, 4:2:0; nil where there is transparency
-	pixels  *raster.RGBA  // premultiplied; nil where the picture never was in pixels
-	quality declare.Quality
-	most    int // a quality that the source itself doesn't go beyond; 0: unknown
-	matte   declare.Color
-	predict bool
-	speed   int         // AVIF's; 0: AVIFKept
-	facts   codec.Facts // what is embedded
+	planes     *raster.YCbCr // Full range, 4:2:0; nil where there is transparency
+	pixels     *raster.RGBA  // premultiplied; nil where the picture never was in pixels
+	quality    declare.Quality
+	most       int // a quality that the source itself doesn't go beyond; 0: unknown
+	matte      declare.Color
+	predict    bool
+	speed      int         // AVIF's; 0: AVIFKept
+	exactSpeed bool        // whatever the size
+	facts      codec.Facts // what is embedded
 
 	looked *fidelity.Picture
 }
@@ -74,13 +89,14 @@ func (f *finish) free() {
 }
 
 func (f *finish) avifSpeed() int {
-	switch {
-	case f.speed == 0:
-		return AVIFKept
-	case f.speed == AVIFThorough && f.area() > samplesAbove:
-		return avifThoroughLarge
+	if f.exactSpeed {
+		return f.speed
 	}
-	return f.speed
+	speed := f.speed
+	if speed == 0 {
+		speed = AVIFKept
+	}
+	return AVIFSpeed(speed, f.area())
 }
 
 // area is how many pixels there are.
@@ -161,7 +177,7 @@ func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 	how := Encoding{Quality: q, Kind: f.kind()}
 	switch format {
 	case declare.JPEG:
-		if how.Kind == "graphic" {
+		if f.sharpColour() {
 			how.Way, how.Setting = "direct", fmt.Sprintf("libjpeg-turbo %d, 4:4:4", q)
 			flat := f.flat()
 			defer flat.Free()
@@ -192,6 +208,14 @@ func (f *finish) kind() string {
 		return "graphic"
 	}
 	return "photograph"
+}
+
+// sharpColour says whether colour at half the size would show: in a drawing with edges between colours. Where a drawing
+// has hardly any, and in a photograph before a plain ground, colour at full size takes half as many bytes again for
+// nothing.
+func (f *finish) sharpColour() bool {
+	const much = 0.1
+	return f.kind() == "graphic" && f.pixels.SharpColour() > much
 }
 
 func (f *finish) straight() *raster.RGBA {
@@ -251,7 +275,7 @@ func (f *finish) reduced(p *raster.RGBA, colours int) (*raster.Indexed, float64)
 func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, error) {
 	part := f
 	if sample := f.sample(); sample != nil {
-		part = &finish{planes: sample, quality: f.quality, most: f.most, speed: f.avifSpeed()}
+		part = &finish{planes: sample, quality: f.quality, most: f.most, speed: f.avifSpeed(), exactSpeed: true}
 		defer part.free()
 	}
 	e, err := f.encoder(format)
@@ -269,7 +293,7 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 		how.Way, how.Setting = "predicted", e.name(guess)
 		return data, how, err
 	}
-	target, err := part.target(how.Quality)
+	target, err := part.target(format, how.Quality)
 	if err != nil {
 		return nil, how, err
 	}
@@ -291,7 +315,7 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 		return nil, how, err
 	}
 	if how.Sampled {
-		if target, err = f.target(how.Quality); err != nil {
+		if target, err = f.target(format, how.Quality); err != nil {
 			return nil, how, err
 		}
 		how.Aim = rounded(target)
@@ -310,8 +334,20 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	return found.Data, how, nil
 }
 
-// target is how far libjpeg-turbo is from this picture at a quality, 4:2:0, what is transparent laid on the matte.
-func (f *finish) target(quality int) (float64, error) {
+// harder is how many points of quality our measure asks more of a format than SSIM does, on the corpus's median picture.
+func harder(format declare.Format, quality float64) float64 {
+	switch format {
+	case declare.AVIF:
+		return 0.5
+	case declare.WebP:
+		return math.Max(0, math.Min(1, (90-quality)/40))
+	}
+	return 0.2
+}
+
+// target is how far libjpeg-turbo is from this picture at a quality, 4:2:0, what is transparent laid on the matte; as
+// much farther as the measure is harder on the format.
+func (f *finish) target(format declare.Format, quality int) (float64, error) {
 	planes := f.opaque()
 	data, err := jpeg.EncodePlainly(planes, quality)
 	if err != nil {
@@ -329,7 +365,8 @@ func (f *finish) target(quality int) (float64, error) {
 		defer original.Free()
 	}
 	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
-	return math.Max(original.Distance(written), 2e-4), nil
+	q := float64(quality)
+	return math.Max(original.Distance(written), 2e-4) * math.Exp(fidelity.Points(q, harder(format, q))), nil
 }
 
 // samplesAbove is from how many pixels on a search looks at parts, of which there are so many, so large.
@@ -376,7 +413,7 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 	pixels, planes, original := f.pixels, f.planes, f.original
 	var read func([]byte) (*fidelity.Picture, error)
 	clear := pixels != nil && !pixels.Opaque
-	sharp := format == declare.AVIF && pixels != nil && f.kind() == "graphic" // colour at full size
+	sharp := format == declare.AVIF && f.sharpColour() // colour at full size
 	ofPlanes := func(p *raster.YCbCr, err error) (*fidelity.Picture, error) {
 		if err != nil {
 			return nil, err
