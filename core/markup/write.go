@@ -82,7 +82,10 @@ func tag(name string, list []Attribute) string {
 }
 
 // HTML is the <img>, or the <picture> around it.
-func (m *Markup) HTML() string {
+func (m *Markup) HTML() string { return m.written(tag) }
+
+// written is the element in a language, of which one function writes a tag.
+func (m *Markup) written(tag func(name string, list []Attribute) string) string {
 	img := tag("img", m.Attributes())
 	if len(m.Sources) == 0 {
 		return img + "\n"
@@ -100,38 +103,27 @@ func (m *Markup) HTML() string {
 var inJSX = map[string]string{"srcset": "srcSet", "fetchpriority": "fetchPriority"}
 
 // JSX is the same with names and values as JSX has them.
-func (m *Markup) JSX() string {
-	element := func(name string, list []Attribute) string {
-		var b strings.Builder
-		b.WriteString("<" + name)
-		for _, a := range list {
-			n := a.Name
-			if other := inJSX[n]; other != "" {
-				n = other
-			}
-			value := quoted(a.Value)
-			switch a.Name {
-			case "width", "height":
-				value = "{" + a.Value + "}"
-			case "style":
-				_, v, _ := strings.Cut(a.Value, ":")
-				value = "{{ background: " + jsonText(v) + " }}"
-			}
-			b.WriteString(" " + n + "=" + value)
-		}
-		b.WriteString(" />")
-		return b.String()
-	}
-	img := element("img", m.Attributes())
-	if len(m.Sources) == 0 {
-		return img + "\n"
-	}
+func (m *Markup) JSX() string { return m.written(tagInJSX) }
+
+func tagInJSX(name string, list []Attribute) string {
 	var b strings.Builder
-	b.WriteString("<picture>\n")
-	for i := range m.Sources {
-		b.WriteString("  " + element("source", m.Sources[i].attributes()) + "\n")
+	b.WriteString("<" + name)
+	for _, a := range list {
+		n := a.Name
+		if other := inJSX[n]; other != "" {
+			n = other
+		}
+		value := quoted(a.Value)
+		switch a.Name {
+		case "width", "height":
+			value = "{" + a.Value + "}"
+		case "style":
+			_, v, _ := strings.Cut(a.Value, ":")
+			value = "{{ background: " + jsonText(v) + " }}"
+		}
+		b.WriteString(" " + n + "=" + value)
 	}
-	b.WriteString("  " + img + "\n</picture>\n")
+	b.WriteString(" />")
 	return b.String()
 }
 

@@ -184,8 +184,10 @@ func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 			data, err := jpeg.EncodeRGBA(flat, q)
 			return data, how, err
 		}
-		if p := f.opaque(); p.W*p.H > weighedBelow {
-			how.Way, how.Setting = "direct", fmt.Sprintf("libjpeg-turbo %d, 4:2:0", q)
+		if p := f.opaque(); f.predict || p.W*p.H > weighedBelow { // what is aimed at itself
+			if how.Way, how.Setting = "direct", fmt.Sprintf("libjpeg-turbo %d, 4:2:0", q); f.predict {
+				how.Way = "predicted"
+			}
 			data, err := jpeg.EncodePlanes(p, q)
 			return data, how, err
 		}

@@ -10,11 +10,13 @@ import (
 	"image/draw"
 	stdgif "image/gif"
 	stdjpeg "image/jpeg"
+	"math"
 	"math/rand/v2"
 	"strings"
 	"testing"
 	"time"
 
+	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/cmemory"
 	"echolane/core/codec/gif"
@@ -323,6 +325,90 @@ func TestSharpColourStaysSharp(t *testing.T) {
 		red, blue := p.Row(60)[4*69:][:3], p.Row(60)[4*70:][:3]
 		if r.How.Kind != "graphic" || red[0] < 190 || red[2] > 110 || blue[2] < 190 || blue[0] > 70 {
 			t.Errorf("%s: the red line is %v, the blue one %v (%+v)", format, red, blue, r.How)
+		}
+	}
+}
+
+// A photograph before a plain ground is as flat as a drawing, but has no edges between colours.
+func TestColourIsHalvedWhereItDoesntShow(t *testing.T) {
+	m := image.NewNRGBA(image.Rect(0, 0, 240, 180))
+	for y := range 180 {
+		for x := range 240 {
+			c := color.NRGBA{226, 230, 233, 255}
+			if dx, dy := float64(x-120), float64(y-90); dx*dx+dy*dy < 3600 {
+				round := math.Sqrt(1 - (dx*dx+dy*dy)/3601)
+				c = color.NRGBA{uint8(226 - 60*round), uint8(230 - 140*round), uint8(233 - 120*round), 255}
+				c.G += uint8((x*37 ^ y*91) % 12)
+			}
+			m.SetNRGBA(x, y, c)
+		}
+	}
+	for _, format := range []string{"jpeg", "avif"} {
+		r := variant(t, asPNG(t, m), "quality=72&format="+format)
+		if r.How.Kind != "graphic" || r.How.Way != "searched" {
+			t.Errorf("%s: %+v", format, r.How)
+		}
+		p, err := decodeAny(r.Data)
+		if err != nil || p.YCbCr == nil || p.YCbCr.ChromaX != 0.5 || p.YCbCr.ChromaY != 0.5 {
+			t.Errorf("%s: colour isn't halved: %v", format, err)
+		}
+	}
+}
+
+func decodeAny(data []byte) (codec.Picture, error) {
+	if codec.Sniff(data) == avif.Type {
+		p, err := avif.DecodePlanes(data)
+		return codec.Picture{YCbCr: p}, err
+	}
+	return jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+}
+
+// What is kept as WebP takes fewer bytes than libwebp by itself does at the same likeness; a first answer is libwebp's.
+func TestKeptWebPIsWeighed(t *testing.T) {
+	source := drawn(t, "festival-crowd.jpg")
+	exact := shown(t, variant(t, source, "width=400&format=png&quality=lossless").Data)
+	planes := exact.To420()
+	original, limited := fidelity.OfPlanes(planes), planes.ToLimited()
+	far := func(data []byte) float64 {
+		p, err := webp.DecodePlanes(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return original.Distance(fidelity.OfPlanes(p))
+	}
+	kept := variant(t, source, "width=400&format=webp&quality=72")
+	if !strings.HasSuffix(kept.How.Setting, ", weighed") {
+		t.Errorf("%+v", kept.How)
+	}
+	reached := far(kept.Data)
+	for fineness := 70.0; fineness <= 100; fineness += 0.5 {
+		data, err := webp.EncodePlanes(limited, webp.Quality(fineness))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if far(data) <= reached {
+			if float64(len(kept.Data)) > 0.96*float64(len(data)) {
+				t.Errorf("%d bytes, libwebp takes %d", len(kept.Data), len(data))
+			}
+			break
+		}
+	}
+	at := job(t, "width=400&format=webp&quality=72")
+	at.Predict = true
+	first, err := Variant(source, at)
+	if err != nil || strings.Contains(first.How.Setting, "weighed") || first.How.Way != "predicted" {
+		t.Errorf("a first answer: %+v, %v", first.How, err)
+	}
+}
+
+func TestSmallPicturesGetMoreEffort(t *testing.T) {
+	for _, c := range []struct{ speed, pixels, want int }{
+		{AVIFFirst, 1000, AVIFFirst}, {AVIFFirst, 4e6, AVIFFirst},
+		{AVIFKept, 640 * 427, AVIFKept - 1}, {AVIFKept, 1600 * 1067, AVIFKept},
+		{AVIFThorough, 640 * 427, AVIFThorough - 1}, {AVIFThorough, 1200 * 800, AVIFThorough - 1}, {AVIFThorough, 1600 * 1067, AVIFThorough},
+	} {
+		if got := AVIFSpeed(c.speed, c.pixels); got != c.want {
+			t.Errorf("speed %d at %d pixels becomes %d, want %d", c.speed, c.pixels, got, c.want)
 		}
 	}
 }

@@ -109,20 +109,6 @@ func (s *Sheet) OfClasses(d declare.Declarations, saves bool) declare.Declaratio
 	return d
 }
 
-// Uses reports whether a sheet's rules name any of these classes' layers, for explanations: which rules bear on d.
-func (s *Sheet) Uses(d declare.Declarations, saves bool) (rules int) {
-	resolution := max(d.Resolution, 0)
-	if resolution == 0 {
-		resolution = 1
-	}
-	for i := range s.rules {
-		if r := &s.rules[i]; r.named(d.Class) && r.when.holds(resolution, saves) {
-			rules++
-		}
-	}
-	return rules
-}
-
 func (r *rule) named(classes string) bool {
 	for _, c := range r.classes {
 		if !within(classes, c) {

@@ -38,8 +38,8 @@ type plane struct {
 // JPEG, and so that searches by our own measure end near what SSIM says.
 const (
 	// The prices of a bit in squared steps, and how much coarser colour's steps are, in indexes.
-	lumaPrice, meansPrice, colourPrice = 0.04, 0.02, 0.17
-	colourCoarser                      = 3
+	lumaPrice, meansPrice, colourPrice = 0.04, 0.02, 0.18
+	colourCoarser                      = 4
 
 	// Bits are as much dearer as a power of the variance, over what is usual, of what is around them: of luma, and of
 	// that power for the means of macroblocks.
