@@ -169,39 +169,6 @@ func TestWhatIsWeighedIsReadByEveryDecoder(t *testing.T) {
 	}
 }
 
-func TestWeighingSavesBytesAtTheSameError(t *testing.T) {
-	p := bark(320, 240)
-	w, err := Weigh(p, 75)
-	if err != nil {
-		t.Fatal(err)
-	}
-	plain, err := EncodePlanes(p, Quality(75))
-	if err != nil {
-		t.Fatal(err)
-	}
-	far := func(data []byte) float64 {
-		d, err := DecodePlanes(data)
-		if err != nil {
-			t.Fatal(err)
-		}
-		return distance(p, d)
-	}
-	wanted := far(plain)
-	for fineness := 70.0; fineness <= 90; fineness += 0.5 {
-		data, err := w.Write(fineness)
-		if err != nil {
-			t.Fatal(err)
-		}
-		if far(data) <= wanted {
-			if len(data) >= len(plain) {
-				t.Errorf("%d bytes, libwebp takes %d", len(data), len(plain))
-			}
-			return
-		}
-	}
-	t.Error("it never comes as near")
-}
-
 func TestWeighedIsFinerStepByStep(t *testing.T) {
 	p := bark(200, 140)
 	w, err := Weigh(p, 95)
