@@ -7,6 +7,7 @@ import (
 	"html/template"
 	"math"
 	"os"
+	"path/filepath"
 	"runtime"
 	"slices"
 	"sort"
@@ -429,6 +430,9 @@ func page(to string, all []Result, lines []string) error {
 	}
 	t, err := template.New("report").Parse(layout)
 	if err != nil {
+		return err
+	}
+	if err := os.MkdirAll(filepath.Dir(to), 0o755); err != nil {
 		return err
 	}
 	f, err := os.Create(to)

@@ -216,7 +216,7 @@ func (f *finish) kind() string {
 // has hardly any, and in a photograph before a plain ground, colour at full size takes half as many bytes again for
 // nothing.
 func (f *finish) sharpColour() bool {
-	const much = 0.1
+	const much = 0.05
 	return f.kind() == "graphic" && f.pixels.SharpColour() > much
 }
 

@@ -127,7 +127,7 @@ func line(b *[64]float32, at, step int) {
 // The bits' prices in squared steps, and how far the tables of annex K are moved towards steps of one size: chosen on
 // the corpus, for the fewest bytes at equal SSIM.
 const (
-	lumaPrice, chromaPrice = 0.1, 0.17
+	lumaPrice, chromaPrice = 0.1, 0.08
 	lumaEven, chromaEven   = 0.6, 0.4
 	lumaStep, chromaStep   = 24, 40
 )
