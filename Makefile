@@ -19,7 +19,7 @@ demo: build ## start the made-up site, its origin, PostgreSQL and the service; C
 test: build ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
-	go test -timeout 15m ./...
+	go test -timeout 25m ./...
 
 check:
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
