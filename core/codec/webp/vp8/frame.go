@@ -7,7 +7,7 @@ import (
 
 // chances are those of the branches of a coefficient's tree, by the kind of its block, the band of its place and how
 // large the one before it was (RFC 6386, section 13.3).
-type chances [kinds][bands][3][11]uint8
+type chances [kinds][bands][3][branches]uint8
 
 // The kinds of blocks of coefficients.
 const (
@@ -285,8 +285,12 @@ func writeModes(w *boolWriter, m *macroblock, above []uint8, left *[4]uint8) {
 // maxModes is how long the first partition may be, which holds the modes.
 const maxModes = 1<<19 - 1
 
-// write puts the frame together: its header, its modes, and one partition of coefficients.
+// write puts the frame together: its header, with the chances that suit the coefficients, its modes, and one partition of
+// coefficients.
 func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, error) {
+	across := (h.w + 15) / 16
+	t := tokensOf(blocks, levels, across)
+	h.chances = t.chances()
 	empty := 0
 	for i := range levels {
 		if levels[i].empty {
@@ -338,7 +342,6 @@ func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, erro
 	}
 	w.put(true, 128)
 	w.number(int(skipped), 8)
-	across := (h.w + 15) / 16
 	above := make([]uint8, 4*across)
 	var left [4]uint8
 	for i := range blocks {
@@ -354,9 +357,9 @@ func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, erro
 		writeModes(w, m, above[4*(i%across):][:4], &left)
 	}
 	first := w.bytes()
-	tokens := newBoolWriter(len(blocks) * 32)
-	writeTokens(tokens, blocks, levels, across, &h.chances)
-	second := tokens.bytes()
+	rest := newBoolWriter(len(blocks) * 32)
+	t.write(rest, &h.chances)
+	second := rest.bytes()
 	n := len(first)
 	if n > maxModes {
 		return nil, errLarge

@@ -135,21 +135,17 @@ func (p *Plan) Write(coarser, thrift float64) ([]byte, error) {
 		}
 		h.index[i] = min(127, max(0, h.index[i]+int(math.Floor(coarser+part))))
 	}
-	run := run{Plan: p, h: &h, thrift: float32(thrift)}
+	run := run{Plan: p, thrift: float32(thrift)}
 	for i := range run.quants {
 		run.quants[i] = quantizerOf(&h, i)
 	}
 	run.all()
-	var t tally
-	each(p.blocks, p.levels, p.across, t.block)
-	h.chances = t.chances()
 	return h.write(p.blocks, p.levels)
 }
 
 // A run makes one frame's levels.
 type run struct {
 	*Plan
-	h      *header
 	thrift float32
 	quants [segments]quantizer
 }
@@ -217,23 +213,21 @@ func (r *run) whole(mx, my int, up, left *[9]uint8) {
 	var predicted [256]uint8
 	luma.block(m.mode, 16*mx, 16*my, 16, predicted[:])
 	var values [16][16]float32
-	var means, moved, ordered [16]float32
+	var means, ordered [16]float32
 	for b := range 16 {
 		x, y := b&3*4, b>>2*4
 		r.source[0].moved(16*mx+x, 16*my+y, predicted[16*y+x:], 16, &values[b])
 		means[b] = values[b][0]
 	}
-	forwardMeans(&means, &moved)
-	for n, at := range zigzag {
-		ordered[n] = moved[at]
-	}
+	forwardMeans(&means)
+	inZigzag(&means, &ordered)
 	step := float32(q.whole[1])
 	const area = 4 // what is squared of means is so much larger than in pixels
 	used := r.weigher.choose(&ordered, &c.level[meansAt], kindMeans, 0, int(up[8]+left[8]), q.means, area*meansPrice*r.thrift*step*step*r.dearMeans[i])
 	c.set(meansAt, used, 0, &up[8], &left[8])
 	var back, dc [16]int32
-	restored(&c.level[meansAt], q.means, 0, used, &back)
-	inverseMeans(&back, &dc)
+	restored(&c.level[meansAt], q.means, 0, used, &dc)
+	inverseMeans(&dc)
 	for b := range 16 {
 		x, y := 16*mx+b&3*4, 16*my+b>>2*4
 		used := r.weigher.choose(&values[b], &c.level[b], kindAfterMeans, 1, int(up[b&3]+left[b>>2]), q.whole, r.price(x, y, q))
@@ -289,8 +283,13 @@ func (p *plane) moved(x, y int, predicted []uint8, step int, out *[16]float32) {
 		}
 	}
 	forward(&left, &moved)
+	inZigzag(&moved, out)
+}
+
+// inZigzag orders coefficients as files do.
+func inZigzag(in, out *[16]float32) {
 	for n, at := range zigzag {
-		out[n] = moved[at]
+		out[n] = in[at]
 	}
 }
 

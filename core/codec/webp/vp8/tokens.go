@@ -49,141 +49,117 @@ func groupOf(v int) int {
 	return g
 }
 
-// tokens writes one block's levels from a place on; context is how many of the blocks above and to the left have any.
-func tokens(w *boolWriter, levels []int16, first, used int, context int, p *[bands][3][11]uint8) {
-	n := first
-	q := &p[band[n]][context]
-	if n >= used {
-		w.put(false, q[0])
-		return
+// A token is one bit of the tree of tokens (RFC 6386, section 13.2): twice the place of its chance, and the bit. Beyond
+// the chances that the frame gives there are those that never change, at their own number.
+type token uint16
+
+const (
+	branches   = 11
+	unchanging = kinds * bands * 3 * branches
+)
+
+// tokens are a frame's, in the order of the file.
+type tokens []token
+
+func (t *tokens) put(at int, set bool) {
+	bit := token(at << 1)
+	if set {
+		bit |= 1
 	}
-	w.put(true, q[0])
+	*t = append(*t, bit)
+}
+
+// block adds one block's levels from a place on; context is how many of the blocks above and to the left have any.
+func (t *tokens) block(levels []int16, kind, first, used, context int) {
+	node := func(n, context int) int { return ((kind*bands+int(band[n]))*3 + context) * branches }
+	n := first
+	at := node(n, context)
+	t.put(at, n < used)
 	for n < used {
 		v := int(levels[n])
 		n++
-		if v == 0 {
-			w.put(false, q[1])
-			q = &p[band[n]][0]
-			continue
-		}
-		w.put(true, q[1])
-		negative := v < 0
-		if negative {
-			v = -v
-		}
-		next := 2
-		if v == 1 {
-			w.put(false, q[2])
-			next = 1
-		} else {
-			w.put(true, q[2])
-			if v <= 4 {
-				w.put(false, q[3])
-				if v == 2 {
-					w.put(false, q[4])
-				} else {
-					w.put(true, q[4])
-					w.put(v == 4, q[5])
-				}
-			} else {
-				w.put(true, q[3])
-				g := groupOf(v)
-				if g < 2 {
-					w.put(false, q[6])
-					w.put(g == 1, q[7])
-				} else {
-					w.put(true, q[6])
-					w.put(g >= 4, q[8])
-					w.put(g&1 != 0, q[9+(g-2)>>1])
-				}
-				rest := v - beyond[g].least
-				for i, chance := range beyond[g].bits {
-					w.put(rest>>(len(beyond[g].bits)-1-i)&1 != 0, chance)
-				}
-			}
-		}
-		w.put(negative, 128)
+		t.level(at, v)
 		if n == 16 {
 			return
 		}
-		q = &p[band[n]][next]
-		w.put(n < used, q[0])
+		at = node(n, min(max(v, -v), 2))
+		if v != 0 { // after a 0 there always is more
+			t.put(at, n < used)
+		}
 	}
 }
 
-// A tally counts the branches that are taken.
-type tally [kinds][bands][3][11][2]uint32
-
-func (t *tally) block(levels []int16, kind, first, used, context int) {
-	n := first
-	q := &t[kind][band[n]][context]
-	if n >= used {
-		q[0][0]++
+// level adds a level, whose chances are at a place.
+func (t *tokens) level(at, v int) {
+	if t.put(at+1, v != 0); v == 0 {
 		return
 	}
-	q[0][1]++
-	for n < used {
-		v := int(levels[n])
-		n++
-		if v == 0 {
-			q[1][0]++
-			q = &t[kind][band[n]][0]
-			continue
+	size := max(v, -v)
+	if t.put(at+2, size > 1); size > 1 {
+		t.large(at, size)
+	}
+	t.put(unchanging+128, v < 0)
+}
+
+// large adds the size of a level above 1.
+func (t *tokens) large(at, size int) {
+	t.put(at+3, size > 4)
+	if size <= 4 {
+		if t.put(at+4, size > 2); size > 2 {
+			t.put(at+5, size == 4)
 		}
-		q[1][1]++
-		if v < 0 {
-			v = -v
-		}
-		next := 2
-		if v == 1 {
-			q[2][0]++
-			next = 1
-		} else {
-			q[2][1]++
-			if v <= 4 {
-				q[3][0]++
-				if v == 2 {
-					q[4][0]++
-				} else {
-					q[4][1]++
-					q[5][v&1^1]++
-				}
-			} else {
-				q[3][1]++
-				if g := groupOf(v); g < 2 {
-					q[6][0]++
-					q[7][g]++
-				} else {
-					q[6][1]++
-					q[8][g>>2]++
-					q[9+(g-2)>>1][g&1]++
-				}
-			}
-		}
-		if n == 16 {
-			return
-		}
-		q = &t[kind][band[n]][next]
-		more := 0
-		if n < used {
-			more = 1
-		}
-		q[0][more]++
+		return
+	}
+	g := groupOf(size)
+	if t.put(at+6, g >= 2); g < 2 {
+		t.put(at+7, g == 1)
+	} else {
+		t.put(at+8, g >= 4)
+		t.put(at+9+(g-2)>>1, g&1 != 0)
+	}
+	rest, of := size-beyond[g].least, beyond[g].bits
+	for i, chance := range of {
+		t.put(unchanging+int(chance), rest>>(len(of)-1-i)&1 != 0)
 	}
 }
 
-// chances are those with which the tally takes the fewest bits, those included that say so.
-func (t *tally) chances() chances {
-	c := usual
-	for k := range t {
-		for b := range t[k] {
-			for x := range t[k][b] {
-				for i, n := range t[k][b][x] {
+// tokensOf are all macroblocks'.
+func tokensOf(blocks []macroblock, levels []coefficients, across int) tokens {
+	t := make(tokens, 0, 128*len(blocks))
+	each(blocks, levels, across, t.block)
+	return t
+}
+
+// bits is how many they take by the chances of one place, which is the first.
+func (t tokens) bits(q *[branches]uint8) (sum float32) {
+	for _, v := range t {
+		chance := uint8(v>>1 - unchanging)
+		if v>>1 < branches {
+			chance = q[v>>1]
+		}
+		sum += bitCost(v&1 != 0, chance)
+	}
+	return sum
+}
+
+// chances are those with which the tokens take the fewest bits, those included that say so.
+func (t tokens) chances() chances {
+	var count [unchanging + 256][2]uint32
+	for _, v := range t {
+		count[v>>1][v&1]++
+	}
+	c, at := usual, 0
+	for k := range c {
+		for b := range c[k] {
+			for x := range c[k][b] {
+				for i, old := range c[k][b][x] {
+					n := count[at]
+					at++
 					total := n[0] + n[1]
 					if total == 0 {
 						continue
 					}
-					old, says := c[k][b][x][i], changed[k][b][x][i]
+					says := changed[k][b][x][i]
 					p := uint8(min(255, max(1, (n[0]*256+total/2)/total)))
 					zeros, ones := float32(n[0]), float32(n[1])
 					before := zeros*cost[old] + ones*cost[256-int(old)] + bitCost(false, says)
@@ -196,6 +172,25 @@ func (t *tally) chances() chances {
 		}
 	}
 	return c
+}
+
+// write writes them by these chances.
+func (t tokens) write(w *boolWriter, c *chances) {
+	var zero [unchanging + 256]uint8
+	flat := zero[:0]
+	for k := range c {
+		for b := range c[k] {
+			for x := range c[k][b] {
+				flat = append(flat, c[k][b][x][:]...)
+			}
+		}
+	}
+	for v := range 256 {
+		zero[unchanging+v] = uint8(v)
+	}
+	for _, v := range t {
+		w.put(v&1 != 0, zero[v>>1])
+	}
 }
 
 // each visits every block of coefficients in the order of the file (RFC 6386, section 13.3), with its context.
@@ -243,10 +238,4 @@ func some(used uint8, first int) uint8 {
 		return 1
 	}
 	return 0
-}
-
-func writeTokens(w *boolWriter, blocks []macroblock, levels []coefficients, across int, p *chances) {
-	each(blocks, levels, across, func(levels []int16, kind, first, used, context int) {
-		tokens(w, levels, first, used, context, &p[kind])
-	})
 }

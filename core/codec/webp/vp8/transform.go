@@ -42,32 +42,30 @@ func inverse(c *[16]int32, predicted []uint8, step int, out []uint8, stride int)
 	}
 }
 
-// forwardMeans is the transform of the means of a macroblock's sixteen blocks.
-func forwardMeans(in *[16]float32, out *[16]float32) {
-	var t [16]float32
-	for x := range 4 {
-		a, b := in[x]+in[12+x], in[4+x]+in[8+x]
-		c, d := in[4+x]-in[8+x], in[x]-in[12+x]
-		t[x], t[4+x], t[8+x], t[12+x] = a+b, d+c, a-b, d-c
-	}
-	for y := 0; y < 16; y += 4 {
-		a, b := t[y]+t[y+3], t[y+1]+t[y+2]
-		c, d := t[y+1]-t[y+2], t[y]-t[y+3]
-		out[y], out[y+1], out[y+2], out[y+3] = (a+b)/2, (d+c)/2, (a-b)/2, (d-c)/2
+// forwardMeans is the transform of the means of a macroblock's sixteen blocks, in place.
+func forwardMeans(v *[16]float32) {
+	sums(v)
+	for i := range v {
+		v[i] /= 2
 	}
 }
 
 // inverseMeans gives them back as decoders do (RFC 6386, section 14.3).
-func inverseMeans(in *[16]int32, out *[16]int32) {
-	var t [16]int32
-	for x := range 4 {
-		a, b := in[x]+in[12+x], in[4+x]+in[8+x]
-		c, d := in[4+x]-in[8+x], in[x]-in[12+x]
-		t[x], t[4+x], t[8+x], t[12+x] = a+b, d+c, a-b, d-c
+func inverseMeans(v *[16]int32) {
+	sums(v)
+	for i := range v {
+		v[i] = (v[i] + 3) >> 3
 	}
-	for y := 0; y < 16; y += 4 {
-		a, b := t[y]+t[y+3], t[y+1]+t[y+2]
-		c, d := t[y+1]-t[y+2], t[y]-t[y+3]
-		out[y], out[y+1], out[y+2], out[y+3] = (a+b+3)>>3, (d+c+3)>>3, (a-b+3)>>3, (d-c+3)>>3
+}
+
+// sums are the sums and differences of four by four, which are their own inverse but for a factor of 16.
+func sums[T int32 | float32](v *[16]T) {
+	for _, step := range [2][2]int{{1, 4}, {4, 1}} { // columns, then rows
+		for i := range 4 {
+			at, by := i*step[0], step[1]
+			a, b := v[at]+v[at+3*by], v[at+by]+v[at+2*by]
+			c, d := v[at+by]-v[at+2*by], v[at]-v[at+3*by]
+			v[at], v[at+by], v[at+2*by], v[at+3*by] = a+b, d+c, a-b, d-c
+		}
 	}
 }

@@ -207,15 +207,15 @@ func TestTransformsAreEachOthersInverse(t *testing.T) {
 				t.Fatalf("%v becomes %v", in, out)
 			}
 		}
-		forwardMeans(&in, &moved)
-		var means [16]int32
+		moved = in
+		forwardMeans(&moved)
 		for i, v := range moved {
 			back[i] = int32(math.Round(float64(v)))
 		}
-		inverseMeans(&back, &means)
-		for i, v := range means {
+		inverseMeans(&back)
+		for i, v := range back {
 			if math.Abs(float64(v)-float64(in[i])) > 1 {
-				t.Fatalf("means %v become %v", in, means)
+				t.Fatalf("means %v become %v", in, back)
 			}
 		}
 	}
@@ -231,23 +231,16 @@ func worth(c *[16]float32, levels *[16]int16, kind, first, context int, steps [2
 			used = n + 1
 		}
 	}
-	var t tally
+	var t tokens
 	t.block(levels[:], kind, first, used, context)
 	bits := 0.0
-	for b := range t[kind] {
-		for x := range t[kind][b] {
-			for i, n := range t[kind][b][x] {
-				bits += float64(n[0])*float64(bitCost(false, p[kind][b][x][i])) + float64(n[1])*float64(bitCost(true, p[kind][b][x][i]))
-			}
+	for _, v := range t {
+		at := int(v >> 1)
+		chance := uint8(at - unchanging)
+		if at < unchanging {
+			chance = p[at/branches/3/bands][at/branches/3%bands][at/branches%3][at%branches]
 		}
-	}
-	for _, v := range levels[first:] {
-		if v != 0 {
-			bits++
-		}
-		if v = max(v, -v); v >= 5 {
-			bits += float64(beyondBits(int(v), groupOf(int(v))))
-		}
+		bits += float64(bitCost(v&1 != 0, chance))
 	}
 	return sum + float64(price)*bits
 }

@@ -29,13 +29,17 @@ const priced = 68
 
 func pricesOf(c *chances) *bitPrices {
 	p := &bitPrices{}
+	var levels [priced]tokens
+	for v := range levels {
+		levels[v].level(0, v)
+	}
 	for k := range c {
 		for b := range c[k] {
 			for x := range c[k][b] {
 				q := &c[k][b][x]
 				p.more[k][b][x], p.end[k][b][x] = bitCost(true, q[0]), bitCost(false, q[0])
 				for v := range priced {
-					p.level[k][b][x][v] = levelBits(v, q)
+					p.level[k][b][x][v] = levels[v].bits(q)
 				}
 			}
 		}
@@ -43,30 +47,7 @@ func pricesOf(c *chances) *bitPrices {
 	return p
 }
 
-func levelBits(v int, q *[11]uint8) float32 {
-	if v == 0 {
-		return bitCost(false, q[1])
-	}
-	bits := 1 + bitCost(true, q[1]) + bitCost(v > 1, q[2])
-	switch {
-	case v == 1:
-	case v <= 4:
-		if bits += bitCost(false, q[3]) + bitCost(v > 2, q[4]); v > 2 {
-			bits += bitCost(v == 4, q[5])
-		}
-	default:
-		bits += bitCost(true, q[3])
-		g := groupOf(v)
-		if bits += bitCost(g >= 2, q[6]); g < 2 {
-			bits += bitCost(g == 1, q[7])
-		} else {
-			bits += bitCost(g >= 4, q[8]) + bitCost(g&1 != 0, q[9+(g-2)>>1])
-		}
-		bits += beyondBits(v, g)
-	}
-	return bits
-}
-
+// beyondBits are those of what a level has beyond the least of its group.
 func beyondBits(v, g int) (bits float32) {
 	rest, of := v-beyond[g].least, beyond[g].bits
 	for i, chance := range of {
