@@ -84,24 +84,22 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 		return nil, err
 	}
 	limited := planes.ToLimited()
-	one := func(speed int) func() {
+	toAVIF := func(speed int) ([]byte, error) {
+		return avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: render.AVIFSpeed(speed, planes.W*planes.H)})
+	}
+	first, kept := func() ([]byte, error) { return toAVIF(render.AVIFFirst) }, func() ([]byte, error) { return toAVIF(render.AVIFKept) }
+	if quality := render.WebPQuality(72); format == declare.WebP {
+		first = func() ([]byte, error) { return webp.EncodePlanes(limited, quality) }
+		kept = func() ([]byte, error) { return weighed(limited, webp.Fineness(quality)) }
+	}
+	one := func(encode func() ([]byte, error)) func() {
 		return func() {
-			if format == declare.WebP {
-				if speed == render.AVIFFirst {
-					_, err := webp.EncodePlanes(limited, render.WebPQuality(72))
-					check(err)
-					return
-				}
-				_, err := weighed(limited, webp.Fineness(render.WebPQuality(72)))
-				check(err)
-				return
-			}
-			_, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: render.AVIFSpeed(speed, planes.W*planes.H)})
+			_, err := encode()
 			check(err)
 		}
 	}
 	var predicted, searched []float64
-	times := alternate(rounds, one(render.AVIFFirst), one(render.AVIFKept),
+	times := alternate(rounds, one(first), one(kept),
 		func() { predicted = append(predicted, variant(true)) }, func() { searched = append(searched, variant(false)) })
 	return [][]float64{times[0], times[1], predicted, searched}, broke
 }

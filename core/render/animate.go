@@ -82,7 +82,7 @@ func (m *movie) begin(p *raster.RGBA, predict bool) error {
 		m.setting, m.how = webp.Exactly, Encoding{Way: "lossless"}
 		return nil
 	}
-	f := finish{pixels: p, quality: m.quality, predict: predict}
+	f := finish{pixels: p, quality: m.quality, predict: predict, frame: true}
 	defer f.free()
 	m.how = Encoding{Quality: f.number(), Kind: f.kind()}
 	data, how, err := f.lossy(declare.WebP, m.how)
@@ -95,7 +95,7 @@ func (m *movie) begin(p *raster.RGBA, predict bool) error {
 			return err
 		}
 		if len(exact) <= len(data) {
-			how.Way, how.Setting, how.Quality = "lossless", "", 0
+			how.Way, how.Setting, how.Quality, how.Provisional = "lossless", "", 0, false
 		}
 	}
 	m.how = how

@@ -20,12 +20,15 @@ import (
 type Encoding struct {
 	Kind     string           `json:"kind"`               // what sort of picture it was taken for: photograph, graphic
 	Quality  int              `json:"quality,omitempty"`  // the visible quality that was aimed at; 0: lossless
-	Way      string           `json:"way"`                // lossless, direct, predicted, searched, palette, source
+	Way      string           `json:"way"`                // lossless, direct, predicted, searched, budget, palette, source
 	Setting  string           `json:"setting,omitempty"`  // the encoder's own
 	Likeness float64          `json:"likeness,omitempty"` // what was reached, where it was looked at
 	Aim      float64          `json:"aim,omitempty"`      // the likeness that libjpeg-turbo reaches on this picture at that quality
 	Trials   []fidelity.Trial `json:"trials,omitempty"`
 	Sampled  bool             `json:"sampled,omitempty"` // the search looked at parts of the picture
+
+	// Provisional is what was predicted, or brought within a budget from there: a search comes to something better.
+	Provisional bool `json:"provisional,omitempty"`
 }
 
 // Efforts, from measured tables of bytes against time (`go run ./bench encoding`).
@@ -46,7 +49,7 @@ const (
 // avifMore is how much lower the speed of what is kept is for pictures of up to so many pixels, which most are.
 const (
 	avifMore          = 1
-	avifKeptSmall     = 400_000
+	avifKeptSmall     = 640 * 640
 	avifThoroughSmall = samplesAbove
 )
 
@@ -77,6 +80,7 @@ type finish struct {
 	predict    bool
 	speed      int         // AVIF's; 0: AVIFKept
 	exactSpeed bool        // whatever the size
+	frame      bool        // of an animation, which libwebp writes alone
 	facts      codec.Facts // what is embedded
 
 	looked *fidelity.Picture
@@ -186,7 +190,7 @@ func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 		}
 		if p := f.opaque(); f.predict || p.W*p.H > weighedBelow { // what is aimed at itself
 			if how.Way, how.Setting = "direct", fmt.Sprintf("libjpeg-turbo %d, 4:2:0", q); f.predict {
-				how.Way = "predicted"
+				how.Way, how.Provisional = "predicted", true
 			}
 			data, err := jpeg.EncodePlanes(p, q)
 			return data, how, err
@@ -292,7 +296,7 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 			guess = math.Min(e.Most, guess+quickLoss)
 		}
 		data, err := e.write(guess)
-		how.Way, how.Setting = "predicted", e.name(guess)
+		how.Way, how.Setting, how.Provisional = "predicted", e.name(guess), true
 		return data, how, err
 	}
 	target, err := part.target(format, how.Quality)
@@ -447,7 +451,7 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 			break
 		}
 		limited := planes.ToLimited()
-		if f.predict || planes.W*planes.H > weighedBelow { // a first answer doesn't take the time
+		if f.predict || f.frame || planes.W*planes.H > weighedBelow { // a first answer doesn't take the time
 			e.write = func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, webp.Quality(s)) }
 		} else {
 			e.write = weighedWebP(limited)

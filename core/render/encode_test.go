@@ -396,8 +396,26 @@ func TestKeptWebPIsWeighed(t *testing.T) {
 	at := job(t, "width=400&format=webp&quality=72")
 	at.Predict = true
 	first, err := Variant(source, at)
-	if err != nil || strings.Contains(first.How.Setting, "weighed") || first.How.Way != "predicted" {
+	if err != nil || strings.Contains(first.How.Setting, "weighed") || first.How.Way != "predicted" || !first.How.Provisional || kept.How.Provisional {
 		t.Errorf("a first answer: %+v, %v", first.How, err)
+	}
+	// What was brought within a budget from a prediction is for now too.
+	at.Request.Budget = 2500
+	squeezed, err := Variant(source, at)
+	if err != nil || squeezed.How.Way != "budget" || !squeezed.How.Provisional || len(squeezed.Data) > 2500 {
+		t.Errorf("a first answer within a budget: %+v, %v", squeezed.How, err)
+	}
+	at.Predict = false
+	if searched, err := Variant(source, at); err != nil || searched.How.Provisional || !strings.HasSuffix(searched.How.Setting, ", weighed") || len(searched.Data) > 2500 {
+		t.Errorf("what is kept within a budget: %+v, %v", searched.How, err)
+	}
+}
+
+// An animation's frames are libwebp's own, and said to be.
+func TestAnimationsArentWeighed(t *testing.T) {
+	r := variant(t, clip(t), "width=60&format=webp&quality=60")
+	if r.How.Way != "searched" || strings.Contains(r.How.Setting, "weighed") {
+		t.Errorf("%+v", r.How)
 	}
 }
 

@@ -650,7 +650,7 @@ func (s *Service) make(r *request, lane source.Lane, m *memo, data []byte, resol
 	}
 	record.Format, record.Width, record.Height, record.Bytes = result.Format.String(), v.Width, v.Height, len(v.Body)
 	record.SourceBytes, record.RenderMS = len(data), ms(now()-read)
-	if v.Provisional = result.How.Way == "predicted"; v.Provisional {
+	if v.Provisional = result.How.Provisional; v.Provisional {
 		s.putOff(refinement{key: m.key, source: data, job: job, record: record, first: v})
 	} else {
 		s.Journal.Add(record)
