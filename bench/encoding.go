@@ -105,13 +105,7 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 }
 
 // weighed is a WebP as it's kept.
-func weighed(p *raster.YCbCr, fineness float64) ([]byte, error) {
-	w, err := webp.Weigh(p, fineness)
-	if err != nil {
-		return nil, err
-	}
-	return w.Write(fineness)
-}
+func weighed(p *raster.YCbCr, fineness float64) ([]byte, error) { return webp.Weigh(p).Write(fineness) }
 
 func asPlanes(source []byte, width float64) (*raster.YCbCr, error) {
 	d := declare.Declarations{Width: width, Format: declare.JPEG, Quality: 100}

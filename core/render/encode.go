@@ -454,7 +454,7 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 		if f.predict || f.frame || planes.W*planes.H > weighedBelow { // a first answer doesn't take the time
 			e.write = func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, webp.Quality(s)) }
 		} else {
-			e.write = weighedWebP(limited)
+			e.write = webp.Weigh(limited).Write
 			plainly := e.name
 			e.name = func(s float64) string { return plainly(s) + ", weighed" }
 		}
@@ -517,18 +517,4 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 		return data, original().Distance(p), nil
 	}
 	return e, nil
-}
-
-// weighedWebP writes a picture at any fineness, by the modes of one nearby.
-func weighedWebP(p *raster.YCbCr) func(fineness float64) ([]byte, error) {
-	var w *webp.Weighed
-	return func(fineness float64) ([]byte, error) {
-		if w == nil || !w.Near(fineness) {
-			var err error
-			if w, err = webp.Weigh(p, fineness); err != nil {
-				return nil, err
-			}
-		}
-		return w.Write(fineness)
-	}
 }

@@ -9,46 +9,52 @@ import (
 	"echolane/core/raster"
 )
 
-// A Weighed is a picture that libwebp has written once, from whose modes it is written anew at any fineness, in fewer
-// bytes and less time (package vp8). It isn't safe for concurrent use.
+// A Weighed is an opaque picture that is written at one fineness after the other by our own encoder, which takes fewer bytes
+// than libwebp (package vp8). It isn't safe for concurrent use.
 type Weighed struct {
-	plan     *vp8.Plan
-	fineness float64
+	plan   *vp8.Plan
+	chosen float64 // the fineness for which modes were chosen
 }
 
-// A fineness is so many indexes of VP8's steps.
+// indexes are how many of VP8's indexes a fineness is.
 const indexes = 1.27
-
-// finer is how many indexes finer frames are written than libwebp would, which makes up for what is dropped.
-const finer = 1
 
 // plain is from which fineness on less and less is dropped, down to nothing at 100.
 const plain = 88
 
-// Weigh has libwebp write a 4:2:0 picture in Limited range. fineness should be near those it'll be written at.
-func Weigh(p *raster.YCbCr, fineness float64) (*Weighed, error) {
-	data, err := EncodePlanes(p, Quality(fineness))
-	if err != nil {
-		return nil, err
-	}
-	frame := frameOf(data)
-	if frame == nil {
-		return nil, &codec.Error{Type: Type, Problem: "encoding gave no lossy frame"}
-	}
-	plan, err := vp8.Read(frame, p)
-	if err != nil {
-		return nil, &codec.Error{Type: Type, Problem: "reading its own frame failed: " + err.Error()}
-	}
-	return &Weighed{plan, fineness}, nil
-}
+// near is for how much finer or coarser frames modes are still good.
+const near = 1.5
 
-// Near says whether the modes are still good at a fineness.
-func (w *Weighed) Near(fineness float64) bool { return math.Abs(fineness-w.fineness) <= 1.5 }
+// Weigh takes a 4:2:0 picture in Limited range.
+func Weigh(p *raster.YCbCr) *Weighed { return &Weighed{plan: vp8.New(p), chosen: math.Inf(1)} }
 
 // Write gives the file at a fineness of 0–100, which comes as near as libwebp's.
 func (w *Weighed) Write(fineness float64) ([]byte, error) {
-	thrift := math.Min(1, math.Max(0, (100-fineness)/(100-plain)))
-	frame, err := w.plan.Write(indexes*(w.fineness-fineness)-finer*thrift, thrift)
+	if math.Abs(fineness-w.chosen) > near {
+		w.chosen = fineness
+		return w.file(w.plan.Choose(indexOf(fineness), thriftAt(fineness), false))
+	}
+	return w.file(w.plan.Write(indexOf(fineness), thriftAt(fineness)))
+}
+
+// Guess is Write the first time, in less time for a few more bytes; then it gives files at other finenesses, however far, by the
+// same modes.
+func (w *Weighed) Guess(fineness float64) ([]byte, error) {
+	if math.IsInf(w.chosen, 0) {
+		w.chosen = fineness
+		return w.file(w.plan.Choose(indexOf(fineness), thriftAt(fineness), true))
+	}
+	return w.file(w.plan.Write(indexOf(fineness), thriftAt(fineness)))
+}
+
+func indexOf(fineness float64) float64 { return (100 - fineness) * indexes }
+
+func thriftAt(fineness float64) float64 {
+	return math.Min(1, math.Max(0, (100-fineness)/(100-plain)))
+}
+
+// file is that of a frame.
+func (w *Weighed) file(frame []byte, err error) ([]byte, error) {
 	if err != nil {
 		return nil, &codec.Error{Type: Type, Problem: "encoding failed: " + err.Error()}
 	}

@@ -1,14 +1,14 @@
-// Package vp8 writes the key frames of lossy WebP anew, in fewer bytes: the modes that an encoder has chosen stay, and
-// what is kept of each coefficient is weighed against the bits it takes, as far as the eye sees it. An encoder rounds
-// for the least squared error; here bits are dearer where much goes on, which hides what is dropped, and in colour.
-// (Rate-distortion optimal quantisation: K. Ramchandran, M. Vetterli, *Rate-distortion optimal fast thresholding with
-// complete JPEG/MPEG decoder compatibility*, IEEE Transactions on Image Processing 3, 1994. What hides: S. Daly, *The
-// visible differences predictor*, Digital Images and Human Vision, 1993.) The format is RFC 6386's.
+// Package vp8 writes the key frames of lossy WebP: how each block is predicted and what is kept of each coefficient
+// is weighed against the bits it takes, as far as the eye sees it. Bits are dearer where much goes on, which hides what is
+// dropped, and in colour. (Choosing by error and bits: G. Sullivan, T. Wiegand, *Rate-distortion optimization for video
+// compression*, IEEE Signal Processing Magazine 15, 1998; of levels: K. Ramchandran, M. Vetterli, *Rate-distortion
+// optimal fast thresholding with complete JPEG/MPEG decoder compatibility*, IEEE Transactions on Image Processing 3, 1994.
+// What hides: S. Daly, *The visible differences predictor*, Digital Images and Human Vision, 1993.) The format is RFC 6386's.
 package vp8
 
 import (
-	"fmt"
 	"math"
+	"slices"
 
 	"echolane/core/raster"
 )
@@ -16,13 +16,14 @@ import (
 // A Plan is a picture and how it is predicted, of which frames are written that differ in their quantizers. It isn't
 // safe for concurrent use.
 type Plan struct {
-	header     header
+	w, h       int
+	across     int // macroblocks
 	blocks     []macroblock
-	across     int
 	source     [3]plane
-	dear       []float32 // how dear bits are in each small block of luma
-	dearColour []float32 // and of colour
-	dearMeans  []float32 // and in each macroblock's means
+	coarser    [segments]float64 // by how many indexes a segment's steps are
+	dear       []float32         // how dear bits are in each small block of luma
+	dearColour []float32         // and of colour
+	dearMeans  []float32         // and in each macroblock's means
 	made       [3]made
 	levels     []coefficients
 	weigher    weigher
@@ -34,44 +35,44 @@ type plane struct {
 	stride int
 }
 
-// What is kept was chosen on the corpus, for the fewest bytes at equal SSIM of luma with colour as near as libjpeg-turbo
-// has it, and so that searches by our own measure end near what SSIM says. Dearer colour saves twice as much by SSIM, which
-// doesn't see it, and shows: thin coloured lines turn grey, and colour runs over edges.
+// What is kept was chosen on the corpus, for the fewest bytes at equal SSIM of luma with colour about as near as
+// libjpeg-turbo has it, and so that searches by our own measure end near what SSIM says. Dearer colour saves as much again by
+// SSIM, which doesn't see it, and shows: thin coloured lines turn grey, colour runs over edges and lies on greys in patches.
 const (
-	// The prices of a bit in squared steps, and how much coarser colour's steps are, in indexes.
-	lumaPrice, meansPrice, colourPrice = 0.04, 0.02, 0.1
-	colourCoarser                      = 2
+	// The prices of a bit in squared steps.
+	lumaPrice, meansPrice, colourPrice = 0.035, 0.03, 0.08
+
+	// How many indexes coarser colour's steps are: of its means, which show where all else is plain, and the others.
+	colourDC, colourAC = -2, 2
 
 	// Bits are as much dearer as a power of the variance, over what is usual, of what is around them: of luma, and of
 	// that power for the means of macroblocks.
-	power, leastVariance, usualVariance = 0.45, 3, 220
-	meansPower                          = 0.7
+	power, leastVariance, usualVariance = 0.42, 3, 220
+	meansPower                          = 0.6
+
+	// How many indexes coarser steps are where bits are e times as dear, and the level of the loop filter for a step.
+	busier   = 4
+	smoother = 0.38
 )
 
-// Read takes the plan of a key frame that was made of a 4:2:0 picture.
-func Read(frame []byte, from *raster.YCbCr) (*Plan, error) {
-	h, blocks, err := read(frame)
-	if err != nil {
-		return nil, err
-	}
-	if h.w != from.W || h.h != from.H {
-		return nil, fmt.Errorf("the VP8 frame is %d×%d, the picture %d×%d", h.w, h.h, from.W, from.H)
-	}
-	p := &Plan{header: *h, blocks: blocks, across: (h.w + 15) / 16, levels: make([]coefficients, len(blocks))}
-	p.weigher.prices = pricesOf(&h.chances)
-	p.header.colourDC = min(15, h.colourDC+colourCoarser)
-	p.header.colourAC = min(15, h.colourAC+colourCoarser)
-	down := (h.h + 15) / 16
+// nothing is how dear a squared step is where nobody asks.
+var nothing = []float32{0, 0, 0, 0}
+
+// New takes a 4:2:0 picture in Limited range.
+func New(from *raster.YCbCr) *Plan {
+	across, down := (from.W+15)/16, (from.H+15)/16
+	p := &Plan{w: from.W, h: from.H, across: across, blocks: make([]macroblock, across*down), levels: make([]coefficients, across*down)}
 	for i, s := range []*raster.Plane{&from.Y, &from.Cb, &from.Cr} {
 		side := 8
 		if i == 0 {
 			side = 16
 		}
-		p.source[i] = filled(s, side*p.across, side*down)
-		p.made[i] = newMade(side*p.across, side*down)
+		p.source[i] = filled(s, side*across, side*down)
+		p.made[i] = newMade(side*across, side*down)
 	}
 	p.weighPlaces()
-	return p, nil
+	p.segment()
+	return p
 }
 
 // filled is a plane with its last column and row repeated.
@@ -89,21 +90,35 @@ func filled(from *raster.Plane, w, h int) plane {
 // weighPlaces sets how dear bits are: the more, the more goes on in the 8×8 samples around a block.
 func (p *Plan) weighPlaces() {
 	luma := &p.source[0]
-	w, h := luma.stride/4, len(luma.pix)/luma.stride
-	p.dear = make([]float32, w*(h/4))
-	for i := range p.dear {
-		x, y := i%w*4, i/w*4
-		sum, squares, n := 0, 0, 0
-		for j := max(0, y-2); j < min(h, y+6); j++ {
-			row := luma.pix[j*luma.stride+max(0, x-2) : j*luma.stride+min(luma.stride, x+6)]
-			for _, v := range row {
-				sum += int(v)
-				squares += int(v) * int(v)
+	w, h := luma.stride/4, len(luma.pix)/luma.stride/4
+	// Sums and sums of squares of 2×2 samples, with nothing around the picture; then of 8×2.
+	type sums struct{ n, v, squares int32 }
+	cells := 2*w + 2
+	rows := make([][]sums, 2*h+2)
+	at := make([]sums, cells)
+	all := make([]sums, len(rows)*w)
+	for y := range rows {
+		clear(at)
+		if y > 0 && y <= 2*h {
+			above, below := luma.pix[(2*y-2)*luma.stride:][:luma.stride], luma.pix[(2*y-1)*luma.stride:][:luma.stride]
+			for x := range 2 * w {
+				a, b, c, d := int32(above[2*x]), int32(above[2*x+1]), int32(below[2*x]), int32(below[2*x+1])
+				at[x+1] = sums{4, a + b + c + d, a*a + b*b + c*c + d*d}
 			}
-			n += len(row)
 		}
-		mean := float64(sum) / float64(n)
-		p.dear[i] = float32(math.Pow((float64(squares)/float64(n)-mean*mean+leastVariance)/usualVariance, power))
+		rows[y] = all[y*w : (y+1)*w]
+		for x := range w {
+			a, b, c, d := &at[2*x], &at[2*x+1], &at[2*x+2], &at[2*x+3]
+			rows[y][x] = sums{a.n + b.n + c.n + d.n, a.v + b.v + c.v + d.v, a.squares + b.squares + c.squares + d.squares}
+		}
+	}
+	p.dear = make([]float32, w*h)
+	for i := range p.dear {
+		x, y := i%w, i/w*2
+		a, b, c, d := &rows[y][x], &rows[y+1][x], &rows[y+2][x], &rows[y+3][x]
+		n := float32(a.n + b.n + c.n + d.n)
+		mean := float32(a.v+b.v+c.v+d.v) / n
+		p.dear[i] = dearAt(float32(a.squares+b.squares+c.squares+d.squares)/n - mean*mean)
 	}
 	p.dearColour = means(p.dear, w, 2)
 	for i, v := range p.dearColour { // an edge of luma doesn't hide what colour loses
@@ -115,6 +130,26 @@ func (p *Plan) weighPlaces() {
 	}
 }
 
+// dearAt is how dear bits are where luma has a variance, to a hundredth.
+func dearAt(variance float32) float32 {
+	return dears[min(len(dears)-1, max(0, int(math.Float32bits(max(0, variance)+leastVariance)>>dearShift)-dearFrom))]
+}
+
+// dears are by the leading bits of variances, of which there are eight behind the exponent.
+const dearShift = 23 - 8
+
+var (
+	dearFrom = int(math.Float32bits(float32(leastVariance)) >> dearShift)
+	dears    = func() []float32 {
+		out := make([]float32, int(math.Float32bits(1<<14)>>dearShift)-dearFrom+1)
+		for i := range out {
+			v := math.Float32frombits(uint32(i+dearFrom)<<dearShift | 1<<(dearShift-1))
+			out[i] = float32(math.Pow(float64(v)/usualVariance, power))
+		}
+		return out
+	}()
+)
+
 // means are those of n×n values.
 func means(v []float32, w, n int) []float32 {
 	out := make([]float32, len(v)/(n*n))
@@ -124,30 +159,96 @@ func means(v []float32, w, n int) []float32 {
 	return out
 }
 
-// Write gives the frame with its quantizers so many indexes coarser than the encoder's (below 0: finer). Of a part of
-// an index as many segments take the next. thrift, 0–1, is how much of what costs more than it shows is dropped.
-func (p *Plan) Write(coarser, thrift float64) ([]byte, error) {
-	h := p.header
-	for i := range h.index {
-		part := 0.5
-		if h.segmented {
-			part = (float64(i) + 0.5) / segments
+// segment groups the macroblocks by how much goes on there, whose steps are the coarser the more that is.
+func (p *Plan) segment() {
+	busy := make([]float64, len(p.blocks))
+	mean := 0.0
+	w := p.source[0].stride / 4
+	for i, v := range p.dear {
+		busy[i/w/4*p.across+i%w/4] += math.Log(float64(v)) / 16
+	}
+	for _, v := range busy {
+		mean += v / float64(len(busy))
+	}
+	// The middles of four groups (S. Lloyd, *Least squares quantization in PCM*, IEEE Transactions on Information Theory 28, 1982).
+	sorted := slices.Sorted(slices.Values(busy))
+	var middle [segments]float64
+	for i := range middle {
+		middle[i] = sorted[(2*i+1)*len(sorted)/(2*segments)]
+	}
+	const rounds = 10
+	for range rounds {
+		var sum, n [segments]float64
+		for i, v := range busy {
+			near := 0
+			for k, m := range middle {
+				if math.Abs(v-m) < math.Abs(v-middle[near]) {
+					near = k
+				}
+			}
+			p.blocks[i].segment = uint8(near)
+			sum[near] += v
+			n[near]++
 		}
-		h.index[i] = min(127, max(0, h.index[i]+int(math.Floor(coarser+part))))
+		for k := range middle {
+			if n[k] > 0 {
+				middle[k] = sum[k] / n[k]
+			}
+		}
 	}
-	run := run{Plan: p, thrift: float32(thrift)}
-	for i := range run.quants {
-		run.quants[i] = quantizerOf(&h, i)
+	for k, m := range middle {
+		p.coarser[k] = busier * (m - mean)
 	}
-	run.all()
-	return h.write(p.blocks, p.levels)
+}
+
+// headerAt is a frame's around an index. Of a part of an index as many segments take the next.
+func (p *Plan) headerAt(index float64) *header {
+	h := &header{w: p.w, h: p.h, colourDC: colourDC, colourAC: colourAC}
+	for i := range h.index {
+		h.index[i] = min(127, max(0, int(math.Floor(index+p.coarser[i]+(float64(i)+0.5)/segments))))
+		h.level[i] = min(63, int(smoother*float64(stepAC[h.index[i]])))
+	}
+	return h
+}
+
+// Choose chooses all modes anew, and gives the frame at an index, 0 (finest) to 127. thrift, 0–1, is how much of what
+// costs more than it shows is dropped. quick only guesses which modes are cheapest, in three quarters of the time for a
+// hundredth more bytes.
+func (p *Plan) Choose(index, thrift float64, quick bool) ([]byte, error) {
+	r := p.run(index, thrift)
+	r.quick = quick
+	r.choose()
+	frame, c, err := r.header.write(p.blocks, p.levels)
+	if err != nil {
+		return nil, err
+	}
+	p.weigher.prices = pricesOf(c)
+	return frame, nil
+}
+
+// Write gives the frame at another index, which should be near that of the modes that were chosen.
+func (p *Plan) Write(index, thrift float64) ([]byte, error) {
+	r := p.run(index, thrift)
+	r.all()
+	frame, _, err := r.header.write(p.blocks, p.levels)
+	return frame, err
 }
 
 // A run makes one frame's levels.
 type run struct {
 	*Plan
+	header *header
 	thrift float32
+	quick  bool // modes are only guessed
 	quants [segments]quantizer
+}
+
+func (p *Plan) run(index, thrift float64) *run {
+	r := &run{Plan: p, header: p.headerAt(index), thrift: float32(thrift)}
+	for i := range r.quants {
+		r.quants[i] = quantizerOf(r.header, i)
+	}
+	return r
 }
 
 func (r *run) all() {
@@ -181,58 +282,90 @@ func (r *run) small(mx, my int, up, left *[9]uint8) {
 	q := &r.quants[m.segment]
 	var edge edge
 	var predicted [16]uint8
-	var values [16]float32
-	var back [16]int32
+	var values [2][16]float32
+	var costs [2]float32
 	for b := range 16 {
 		x, y := 16*mx+b&3*4, 16*my+b>>2*4
 		luma.edge(x, y, mx == r.across-1, &edge)
 		edge.small(m.small[b], &predicted)
-		r.source[0].moved(x, y, predicted[:], 4, &values)
-		used := r.weigher.choose(&values, &c.level[b], kindWhole, 0, int(up[b&3]+left[b>>2]), q.whole, r.price(x, y, q))
+		t := r.source[0].tries(x, y, predicted[:], 4, 0)
+		t.values, t.costs, t.dear, t.pairs = values[:], costs[:], nothing, 1
+		t.all()
+		used, _, _ := r.weigher.choose(&values[0], &c.level[b], kindWhole, 0, int(up[b&3]+left[b>>2]), q.whole, r.thrift*r.price(x, y, q))
 		c.set(b, used, 0, &up[b&3], &left[b>>2])
-		at := luma.at(x, y)
-		if used == 0 {
-			copied(predicted[:], 4, luma.pix[at:], luma.stride)
-			continue
-		}
-		restored(&c.level[b], q.whole, 0, used, &back)
-		inverse(&back, predicted[:], 4, luma.pix[at:], luma.stride)
+		luma.restore(x, y, &c.level[b], used, q.whole, predicted[:], 4)
 	}
 }
 
-// price is that of a bit of luma at a place.
+// price is that of a bit of luma at a place, in squared error of what is transformed.
 func (r *run) price(x, y int, q *quantizer) float32 {
 	step := float32(q.whole[1])
-	return lumaPrice * r.thrift * step * step * r.dear[y/4*(r.source[0].stride/4)+x/4]
+	return lumaPrice * step * step * r.dear[y/4*(r.source[0].stride/4)+x/4]
+}
+
+// meansPrice is that of a bit of a macroblock's means, whose errors are squared over so large an area.
+func (r *run) meansPrice(i int, q *quantizer) float32 {
+	const area = 4
+	step := float32(q.whole[1])
+	return area * meansPrice * step * step * r.dearMeans[i]
+}
+
+// colourPrice is that of a bit of one of a macroblock's four small blocks of either colour.
+func (r *run) colourPrice(mx, my, k int, q *quantizer) float32 {
+	step := float32(q.colour[1])
+	return colourPrice * step * step * r.dearColour[(2*my+k>>1)*2*r.across+2*mx+k&1]
 }
 
 func (r *run) whole(mx, my int, up, left *[9]uint8) {
 	i := my*r.across + mx
-	m, c, luma := &r.blocks[i], &r.levels[i], &r.made[0]
+	m, c := &r.blocks[i], &r.levels[i]
 	q := &r.quants[m.segment]
 	var predicted [256]uint8
-	luma.block(m.mode, 16*mx, 16*my, 16, predicted[:])
+	r.made[0].block(m.mode, 16*mx, 16*my, 16, predicted[:])
 	var values [16][16]float32
-	var means, ordered [16]float32
+	means := r.transformed(mx, my, predicted[:], &values)
+	used, _, _ := r.weigher.choose(&means, &c.level[meansAt], kindMeans, 0, int(up[8]+left[8]), q.means, r.thrift*r.meansPrice(i, q))
+	c.set(meansAt, used, 0, &up[8], &left[8])
 	for b := range 16 {
-		x, y := b&3*4, b>>2*4
-		r.source[0].moved(16*mx+x, 16*my+y, predicted[16*y+x:], 16, &values[b])
-		means[b] = values[b][0]
+		price := r.thrift * r.price(16*mx+b&3*4, 16*my+b>>2*4, q)
+		used, _, _ := r.weigher.choose(&values[b], &c.level[b], kindAfterMeans, 1, int(up[b&3]+left[b>>2]), q.whole, price)
+		c.set(b, used, 1, &up[b&3], &left[b>>2])
+	}
+	r.makeWhole(mx, my, predicted[:])
+}
+
+// transformed are the coefficients of what a prediction of a macroblock's luma leaves, and those of its means.
+func (r *run) transformed(mx, my int, predicted []uint8, values *[16][16]float32) (means [16]float32) {
+	var costs [4]float32
+	for y := 0; y < 16; y += 4 {
+		t := r.source[0].tries(16*mx, 16*my+y, predicted[16*y:], 16, 4)
+		t.sourceNext, t.values, t.costs, t.dear, t.pairs = 4, values[y:], costs[:], nothing, 2
+		t.all()
+	}
+	return meansOf(values)
+}
+
+// meansOf are the coefficients of the means of sixteen small blocks.
+func meansOf(values *[16][16]float32) (means [16]float32) {
+	for b := range 16 {
+		means[b&3<<2|b>>2] = values[b][0]
 	}
 	forwardMeans(&means)
-	inZigzag(&means, &ordered)
-	step := float32(q.whole[1])
-	const area = 4 // what is squared of means is so much larger than in pixels
-	used := r.weigher.choose(&ordered, &c.level[meansAt], kindMeans, 0, int(up[8]+left[8]), q.means, area*meansPrice*r.thrift*step*step*r.dearMeans[i])
-	c.set(meansAt, used, 0, &up[8], &left[8])
+	return means
+}
+
+// makeWhole makes a macroblock's luma of its levels.
+func (r *run) makeWhole(mx, my int, predicted []uint8) {
+	i := my*r.across + mx
+	c, luma := &r.levels[i], &r.made[0]
+	q := &r.quants[r.blocks[i].segment]
 	var back, dc [16]int32
-	restored(&c.level[meansAt], q.means, 0, used, &dc)
+	restored(&c.level[meansAt], q.means, 0, int(c.used[meansAt]), &dc)
 	inverseMeans(&dc)
 	for b := range 16 {
-		x, y := 16*mx+b&3*4, 16*my+b>>2*4
-		used := r.weigher.choose(&values[b], &c.level[b], kindAfterMeans, 1, int(up[b&3]+left[b>>2]), q.whole, r.price(x, y, q))
-		c.set(b, used, 1, &up[b&3], &left[b>>2])
-		from, at := predicted[b>>2*64+b&3*4:], luma.at(x, y)
+		x, y := b&3*4, b>>2*4
+		from, at := predicted[16*y+x:], luma.at(16*mx+x, 16*my+y)
+		used := int(c.used[b])
 		if used == 1 && dc[b] == 0 {
 			copied(from, 16, luma.pix[at:], luma.stride)
 			continue
@@ -247,49 +380,24 @@ func (r *run) colour(mx, my int, up, left *[9]uint8) {
 	i := my*r.across + mx
 	m, c := &r.blocks[i], &r.levels[i]
 	q := &r.quants[m.segment]
-	step := float32(q.colour[1])
-	base := colourPrice * r.thrift * step * step
 	var predicted [64]uint8
-	var values [16]float32
-	var back [16]int32
+	var values [4][16]float32
+	var costs [4]float32
 	for p := 1; p < 3; p++ {
 		made := &r.made[p]
 		made.block(m.colour, 8*mx, 8*my, 8, predicted[:])
+		for y := 0; y < 8; y += 4 {
+			t := r.source[p].tries(8*mx, 8*my+y, predicted[8*y:], 8, 4)
+			t.sourceNext, t.values, t.costs, t.dear, t.pairs = 4, values[y/2:], costs[y/2:], nothing, 1
+			t.all()
+		}
 		for k := range 4 {
 			b, u, l := 12+4*p+k, 2+2*p+k&1, 2+2*p+k>>1
 			x, y := k&1*4, k>>1*4
-			price := base * r.dearColour[(2*my+y/4)*2*r.across+2*mx+x/4]
-			r.source[p].moved(8*mx+x, 8*my+y, predicted[8*y+x:], 8, &values)
-			used := r.weigher.choose(&values, &c.level[b], kindColour, 0, int(up[u]+left[l]), q.colour, price)
+			used, _, _ := r.weigher.choose(&values[k], &c.level[b], kindColour, 0, int(up[u]+left[l]), q.colour, r.thrift*r.colourPrice(mx, my, k, q))
 			c.set(b, used, 0, &up[u], &left[l])
-			at := made.at(8*mx+x, 8*my+y)
-			if used == 0 {
-				copied(predicted[8*y+x:], 8, made.pix[at:], made.stride)
-				continue
-			}
-			restored(&c.level[b], q.colour, 0, used, &back)
-			inverse(&back, predicted[8*y+x:], 8, made.pix[at:], made.stride)
+			made.restore(8*mx+x, 8*my+y, &c.level[b], used, q.colour, predicted[8*y+x:], 8)
 		}
-	}
-}
-
-// moved is the transform, in zigzag order, of what a prediction of a small block at (x, y) leaves.
-func (p *plane) moved(x, y int, predicted []uint8, step int, out *[16]float32) {
-	var left, moved [16]float32
-	for j := range 4 {
-		row, from := p.pix[(y+j)*p.stride+x:][:4], predicted[j*step:][:4]
-		for i := range 4 {
-			left[4*j+i] = float32(int32(row[i]) - int32(from[i]))
-		}
-	}
-	forward(&left, &moved)
-	inZigzag(&moved, out)
-}
-
-// inZigzag orders coefficients as files do.
-func inZigzag(in, out *[16]float32) {
-	for n, at := range zigzag {
-		out[n] = in[at]
 	}
 }
 
@@ -298,6 +406,18 @@ func copied(predicted []uint8, step int, out []uint8, stride int) {
 	for y := range 4 {
 		copy(out[y*stride:y*stride+4], predicted[y*step:y*step+4])
 	}
+}
+
+// restore makes a small block of its prediction and its levels; rows of predictions are as wide as what is predicted.
+func (m *made) restore(x, y int, levels *[16]int16, used int, steps [2]int32, predicted []uint8, step int) {
+	at := m.at(x, y)
+	if used == 0 {
+		copied(predicted, step, m.pix[at:], m.stride)
+		return
+	}
+	var back [16]int32
+	restored(levels, steps, 0, used, &back)
+	inverse(&back, predicted, step, m.pix[at:], m.stride)
 }
 
 // restored are coefficients as decoders have them, in reading order.

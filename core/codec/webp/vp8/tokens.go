@@ -21,6 +21,14 @@ func (c *coefficients) set(block, used, first int, up, left *uint8) {
 // zigzag is where the coefficients lie in a block (RFC 6386, section 13).
 var zigzag = [16]uint8{0, 1, 4, 8, 5, 2, 3, 6, 9, 12, 13, 10, 7, 11, 14, 15}
 
+// inColumns is where they lie in a block that is kept column by column.
+var inColumns = func() (at [16]uint8) {
+	for n, v := range zigzag {
+		at[n] = v&3<<2 | v>>2
+	}
+	return at
+}()
+
 // band is a place's.
 var band = [17]uint8{0, 1, 2, 3, 6, 4, 5, 6, 6, 6, 6, 6, 6, 6, 6, 7, 0}
 

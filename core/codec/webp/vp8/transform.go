@@ -1,21 +1,18 @@
 package vp8
 
 // forward is the transform whose inverse decoders make (RFC 6386, section 14.3), in floating point: twice the
-// orthonormal cosine transform of 4×4.
-func forward(in *[16]float32, out *[16]float32) {
+// orthonormal cosine transform of 4×4. Coefficients come column by column.
+func forward(in *[4][4]float32, out *[16]float32) {
 	const c1, c2 = 1.3065629648763766, 0.541196100146197 // √2·cos(π/8), √2·sin(π/8)
-	var t [16]float32
-	for y := 0; y < 16; y += 4 {
-		a, b := in[y]+in[y+3], in[y+1]+in[y+2]
-		c, d := in[y+1]-in[y+2], in[y]-in[y+3]
-		t[y], t[y+2] = a+b, a-b
-		t[y+1], t[y+3] = c1*d+c2*c, c2*d-c1*c
-	}
+	var t [4][4]float32
 	for x := range 4 {
-		a, b := t[x]+t[12+x], t[4+x]+t[8+x]
-		c, d := t[4+x]-t[8+x], t[x]-t[12+x]
-		out[x], out[8+x] = (a+b)/2, (a-b)/2
-		out[4+x], out[12+x] = (c1*d+c2*c)/2, (c2*d-c1*c)/2
+		a, b, c, d := in[0][x]+in[3][x], in[1][x]+in[2][x], in[1][x]-in[2][x], in[0][x]-in[3][x]
+		t[0][x], t[1][x], t[2][x], t[3][x] = a+b, c1*d+c2*c, a-b, c2*d-c1*c
+	}
+	for y := range 4 {
+		r := &t[y]
+		a, b, c, d := r[0]+r[3], r[1]+r[2], r[1]-r[2], r[0]-r[3]
+		out[y], out[4+y], out[8+y], out[12+y] = (a+b)/2, (c1*d+c2*c)/2, (a-b)/2, (c2*d-c1*c)/2
 	}
 }
 

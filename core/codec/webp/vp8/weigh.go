@@ -1,7 +1,5 @@
 package vp8
 
-import "math"
-
 // A quantizer is one segment's steps.
 type quantizer struct {
 	whole, means, colour [2]int32 // of the first coefficient and of the others
@@ -11,15 +9,15 @@ func quantizerOf(h *header, segment int) quantizer {
 	i := h.index[segment]
 	at := func(table *[128]int32, d int) int32 { return table[min(127, max(0, i+d))] }
 	return quantizer{
-		whole:  [2]int32{at(&stepDC, h.lumaDC), at(&stepAC, 0)},
-		means:  [2]int32{2 * at(&stepDC, h.meansDC), max(8, at(&stepAC, h.meansAC)*155/100)},
+		whole:  [2]int32{stepDC[i], stepAC[i]},
+		means:  [2]int32{2 * stepDC[i], max(8, stepAC[i]*155/100)},
 		colour: [2]int32{min(132, at(&stepDC, h.colourDC)), at(&stepAC, h.colourAC)},
 	}
 }
 
 // bitPrices are what levels take in bits, where the chances are known.
 type bitPrices struct {
-	level [kinds][bands][3][priced]float32 // with its sign, without whether there is more
+	level [kinds][bands][3][priced]float32 // with its sign, and behind a level that isn't 0 with that there is more
 	more  [kinds][bands][3]float32
 	end   [kinds][bands][3]float32
 }
@@ -27,19 +25,26 @@ type bitPrices struct {
 // priced is how many levels' prices are worked out beforehand.
 const priced = 68
 
-func pricesOf(c *chances) *bitPrices {
-	p := &bitPrices{}
-	var levels [priced]tokens
+// levelTokens are those of the levels that are priced.
+var levelTokens = func() (levels [priced]tokens) {
 	for v := range levels {
 		levels[v].level(0, v)
 	}
+	return levels
+}()
+
+func pricesOf(c *chances) *bitPrices {
+	p := &bitPrices{}
 	for k := range c {
 		for b := range c[k] {
 			for x := range c[k][b] {
-				q := &c[k][b][x]
+				q, before := &c[k][b][x], float32(0)
 				p.more[k][b][x], p.end[k][b][x] = bitCost(true, q[0]), bitCost(false, q[0])
-				for v := range priced {
-					p.level[k][b][x][v] = levels[v].bits(q)
+				if x > 0 { // after a 0 there always is more
+					before = p.more[k][b][x]
+				}
+				for v := range levelTokens {
+					p.level[k][b][x][v] = before + levelTokens[v].bits(q)
 				}
 			}
 		}
@@ -59,7 +64,7 @@ func beyondBits(v, g int) (bits float32) {
 // A weigher chooses the levels of a block.
 type weigher struct {
 	prices *bitPrices
-	chains [17][3]link // those that end before a place
+	links  [17][2]link // of the chains that end before a place
 }
 
 // A link is a level of one coefficient in the cheapest chain that ends with it.
@@ -68,101 +73,112 @@ type link struct {
 	prev  uint8 // which of the chains before it
 }
 
-// worthTrying is from which part of a step above a level on the next is tried too.
-const worthTrying = 0.35
+// A chain is what the levels so far cost.
+type chain struct {
+	cost, bits float32
+	last       uint8 // how large the last level was, up to 2
+}
 
-// choose gives the levels for coefficients in zigzag order that cost least in squared error and bits together, of
-// which a bit costs price, and how many there are to the last that isn't 0. It follows all chains of the levels near
-// each coefficient, since what a level takes depends on the one before.
-func (w *weigher) choose(c *[16]float32, levels *[16]int16, kind, first, context int, steps [2]int32, price float32) int {
+// choose gives the levels for coefficients, column by column, that cost least in squared error and bits together, of
+// which a bit costs price; how many there are to the last that isn't 0; and that error and those bits. Of each
+// coefficient the nearest level and the one below are tried, in all chains of them, since what a level takes depends
+// on the one before.
+func (w *weigher) choose(c *[16]float32, levels *[16]int16, kind, first, context int, steps [2]int32, price float32) (used int, off, bits float32) {
 	var ratio [16]float32
 	var tail [17]float32 // the squared error of dropping all from a place on
-	inverse := [2]float32{1 / float32(steps[0]), 1 / float32(steps[1])}
-	squared := [2]float32{float32(steps[0]) * float32(steps[0]), float32(steps[1]) * float32(steps[1])}
+	inverse, squared := 1/float32(steps[1]), float32(steps[1])*float32(steps[1])
 	last := -1
 	for n := 15; n >= first; n-- {
-		v, of := c[n]*inverse[1], squared[1]
 		if n == 0 {
-			v, of = c[0]*inverse[0], squared[0]
+			inverse, squared = 1/float32(steps[0]), float32(steps[0])*float32(steps[0])
 		}
+		v := c[inColumns[n]] * inverse
 		if v < 0 {
 			v = -v
 		}
 		ratio[n] = v
-		tail[n] = tail[n+1] + v*v*of
+		tail[n] = tail[n+1] + v*v*squared
 		if v > 0.5 && last < 0 {
 			last = n
 		}
 	}
 	*levels = [16]int16{}
+	prices, ends := &w.prices.level[kind], &w.prices.end[kind]
+	bits = ends[band[first]][context]
 	if last < 0 {
-		return first
+		return first, tail[first], bits
 	}
-	prices, ends, mores := &w.prices.level[kind], &w.prices.end[kind], &w.prices.more[kind]
-	// The chains that end before a place: what they cost, and the context that they leave.
-	var scores, scoresNext [3]float32
-	contexts, contextsNext := [3]uint8{uint8(context)}, [3]uint8{}
-	count := 1
-	best, bestAt, bestOf := tail[first]+price*ends[band[first]][context], first, 0
+	best, bestAt, bestOf := tail[first]+price*bits, first, uint8(0)
+	a, b, two := chain{last: uint8(context)}, chain{}, false
+	if context == 0 {
+		more := w.prices.more[kind][band[first]][0]
+		a.cost, a.bits = price*more, more
+	}
 	for n := first; n <= last; n++ {
-		v, of := ratio[n], squared[min(n, 1)]
-		low := int(v)
-		var tries [3]int
-		k := 0
-		if low > 0 {
-			tries[0] = low
-			k = 1
+		if n < 2 {
+			squared = float32(steps[n]) * float32(steps[n])
 		}
-		if v-float32(low) > worthTrying {
-			tries[k] = low + 1
-			k++
+		v, here := ratio[n], &prices[band[n]]
+		high := int(v + 0.5)
+		if high == 0 {
+			var of uint8
+			a, of = cheaper(&a, &b, two, here, 0, price)
+			a.cost += v * v * squared
+			w.links[n+1][0] = link{0, of}
+			two = false
+			continue
 		}
-		if low <= 1 {
-			tries[k] = 0
-			k++
+		end := &ends[band[n+1]]
+		x, of := cheaper(&a, &b, two, here, high, price)
+		y, ofLower := cheaper(&a, &b, two, here, high-1, price)
+		d := v - float32(high)
+		x.cost += d * d * squared
+		d++
+		y.cost += d * d * squared
+		w.links[n+1] = [2]link{{int16(min(high, maxLevel)), of}, {int16(min(high-1, maxLevel)), ofLower}}
+		a, b, two = x, y, true
+		stop := float32(0)
+		if n < 15 {
+			stop = end[a.last]
 		}
-		here, more := &prices[band[n]], &mores[band[n]]
-		for i := range k {
-			level := tries[i]
-			score, prev := float32(math.MaxFloat32), uint8(0)
-			at := min(level, priced-1)
-			for j := range count {
-				x := contexts[j]
-				bits := here[x][at]
-				if x > 0 || n == first { // after a 0 there always is more
-					bits += more[x]
-				}
-				if s := scores[j] + price*bits; s < score {
-					score, prev = s, uint8(j)
-				}
+		if total := a.cost + tail[n+1] + price*stop; total < best {
+			best, bits, bestAt, bestOf = total, a.bits+stop, n+1, 0
+		}
+		if high > 1 {
+			if n < 15 {
+				stop = end[b.last]
 			}
-			if level >= priced {
-				score += price * (beyondBits(min(level, maxLevel), 5) - beyondBits(priced-1, 5))
-			}
-			d := v - float32(level)
-			score += d * d * of
-			next := uint8(min(level, 2))
-			scoresNext[i], contextsNext[i] = score, next
-			w.chains[n+1][i] = link{int16(min(level, maxLevel)), prev}
-			if level > 0 {
-				total := score + tail[n+1]
-				if n < 15 {
-					total += price * ends[band[n+1]][next]
-				}
-				if total < best {
-					best, bestAt, bestOf = total, n+1, i
-				}
+			if total := b.cost + tail[n+1] + price*stop; total < best {
+				best, bits, bestAt, bestOf = total, b.bits+stop, n+1, 1
 			}
 		}
-		scores, contexts, count = scoresNext, contextsNext, k
 	}
-	for n, of := bestAt, uint8(bestOf); n > first; n-- {
-		l := w.chains[n][of]
-		if of = l.prev; c[n-1] < 0 {
+	for n, of := bestAt, bestOf; n > first; n-- {
+		l := w.links[n][of]
+		if of = l.prev; c[inColumns[n-1]] < 0 {
 			levels[n-1] = -l.level
 		} else {
 			levels[n-1] = l.level
 		}
 	}
-	return bestAt
+	return bestAt, max(0, best-price*bits), bits
+}
+
+// cheaper is the cheaper of two chains with a level more, without its error, and which it is.
+func cheaper(a, b *chain, two bool, here *[3][priced]float32, level int, price float32) (c chain, of uint8) {
+	at := min(level, priced-1)
+	bits := here[a.last][at]
+	c = chain{a.cost + price*bits, a.bits + bits, uint8(min(level, 2))}
+	if two {
+		bits := here[b.last][at]
+		if cost := b.cost + price*bits; cost < c.cost {
+			c.cost, c.bits, of = cost, b.bits+bits, 1
+		}
+	}
+	if level >= priced {
+		bits := beyondBits(min(level, maxLevel), 5) - beyondBits(priced-1, 5)
+		c.cost += price * bits
+		c.bits += bits
+	}
+	return c, of
 }

@@ -1,0 +1,126 @@
+#include "textflag.h"
+
+DATA constants<>+0(SB)/4, $0x3fa73d75  // √2·cos(π/8)
+DATA constants<>+4(SB)/4, $0x3f0a8bd4  // √2·sin(π/8)
+DATA constants<>+8(SB)/4, $0x3f000000  // ½
+DATA constants<>+12(SB)/4, $0x7fffffff // without the sign
+DATA constants<>+16(SB)/4, $0x3f800000 // 1
+GLOBL constants<>(SB), RODATA|NOPTR, $20
+
+// The next row of two blocks, less what is predicted of it. AX and DI are where they lie.
+#define ROW(Y, X) \
+	VPMOVZXBD (AX), X \
+	VPMOVZXBD (AX)(R9*1), X5 \
+	VINSERTI128 $1, X5, Y, Y \
+	VPMOVZXBD (DI), X6 \
+	VPMOVZXBD (DI)(R11*1), X7 \
+	VINSERTI128 $1, X7, Y6, Y6 \
+	VPSUBD Y6, Y, Y \
+	VCVTDQ2PS Y, Y \
+	ADDQ R8, AX \
+	ADDQ R10, DI
+
+// One direction of the transform, of Y0–Y3 in place.
+#define TRANSFORM \
+	VADDPS Y3, Y0, Y4 \
+	VADDPS Y2, Y1, Y5 \
+	VSUBPS Y2, Y1, Y6 \
+	VSUBPS Y3, Y0, Y7 \
+	VADDPS Y5, Y4, Y0 \
+	VSUBPS Y5, Y4, Y2 \
+	VMULPS Y7, Y8, Y1 \
+	VMULPS Y6, Y9, Y3 \
+	VADDPS Y3, Y1, Y1 \
+	VMULPS Y7, Y9, Y3 \
+	VMULPS Y6, Y8, Y4 \
+	VSUBPS Y4, Y3, Y3
+
+// What a row of coefficients costs, in place; Y7 is how dear a squared step is.
+#define COST(Y) \
+	VANDPS Y11, Y, Y \
+	VMULPS Y12, Y, Y \
+	VMULPS Y14, Y, Y5 \
+	VADDPS Y13, Y5, Y5 \
+	VMULPS Y, Y, Y \
+	VMULPS Y7, Y, Y \
+	VMINPS Y5, Y, Y
+
+// func triesAVX2(t *tries)
+TEXT ·triesAVX2(SB), NOSPLIT, $0-8
+	MOVQ t+0(FP), DI
+	MOVQ 0(DI), SI
+	MOVQ 24(DI), R8
+	MOVQ 32(DI), R9
+	MOVQ 40(DI), DX
+	MOVQ 64(DI), R10
+	MOVQ 72(DI), R11
+	MOVQ 80(DI), R12
+	MOVQ 104(DI), R13
+	MOVQ 128(DI), BX
+	MOVQ 152(DI), R15
+	MOVQ 160(DI), CX
+	VBROADCASTSS 168(DI), Y12
+	VBROADCASTSS 172(DI), Y13
+	VBROADCASTSS 176(DI), Y14
+	VBROADCASTSS 180(DI), Y0
+	VBROADCASTSS constants<>+0(SB), Y8
+	VBROADCASTSS constants<>+4(SB), Y9
+	VBROADCASTSS constants<>+8(SB), Y10
+	VBROADCASTSS constants<>+12(SB), Y11
+	VBROADCASTSS constants<>+16(SB), Y15
+	VBLENDPS $0x11, Y0, Y15, Y15
+
+pair:
+	MOVQ SI, AX
+	MOVQ DX, DI
+	ROW(Y0, X0)
+	ROW(Y1, X1)
+	ROW(Y2, X2)
+	ROW(Y3, X3)
+	TRANSFORM
+	VUNPCKLPS Y1, Y0, Y4
+	VUNPCKHPS Y1, Y0, Y5
+	VUNPCKLPS Y3, Y2, Y6
+	VUNPCKHPS Y3, Y2, Y7
+	VUNPCKLPD Y6, Y4, Y0
+	VUNPCKHPD Y6, Y4, Y1
+	VUNPCKLPD Y7, Y5, Y2
+	VUNPCKHPD Y7, Y5, Y3
+	TRANSFORM
+	VMULPS Y10, Y0, Y0
+	VMULPS Y10, Y1, Y1
+	VMULPS Y10, Y2, Y2
+	VMULPS Y10, Y3, Y3
+	VMOVUPS X0, 0(R12)
+	VMOVUPS X1, 16(R12)
+	VMOVUPS X2, 32(R12)
+	VMOVUPS X3, 48(R12)
+	VEXTRACTF128 $1, Y0, 64(R12)
+	VEXTRACTF128 $1, Y1, 80(R12)
+	VEXTRACTF128 $1, Y2, 96(R12)
+	VEXTRACTF128 $1, Y3, 112(R12)
+	VBROADCASTSS (BX), X7
+	VBROADCASTSS (BX)(R15*4), X6
+	VINSERTF128 $1, X6, Y7, Y7
+	COST(Y0)
+	COST(Y1)
+	COST(Y2)
+	COST(Y3)
+	VMULPS Y15, Y0, Y0
+	VADDPS Y1, Y0, Y0
+	VADDPS Y2, Y0, Y0
+	VADDPS Y3, Y0, Y0
+	VHADDPS Y0, Y0, Y0
+	VHADDPS Y0, Y0, Y0
+	VMOVSS X0, 0(R13)
+	VEXTRACTF128 $1, Y0, X1
+	VMOVSS X1, 4(R13)
+	LEAQ (SI)(R9*2), SI
+	LEAQ (DX)(R11*2), DX
+	LEAQ (BX)(R15*8), BX
+	ADDQ $128, R12
+	ADDQ $8, R13
+	DECQ CX
+	JNZ pair
+	VZEROUPPER
+	RET
