@@ -20,7 +20,7 @@ type Weighed struct {
 const indexes = 1.27
 
 // plain is from which fineness on less and less is dropped, down to nothing at 100.
-const plain = 88
+const plain = 96
 
 // near is for how much finer or coarser frames modes are still good.
 const near = 1.5
