@@ -69,12 +69,8 @@ func run() error {
 		}
 		var webps, plain, avifs []point // plain: libwebp's as they are
 		for s := 10; s <= 100; s += 6 {
-			weighed, err := webp.Weigh(limited, float64(s))
-			if err != nil {
-				return err
-			}
 			for to, write := range map[*[]point]func() ([]byte, error){
-				&webps: func() ([]byte, error) { return weighed.Write(float64(s)) },
+				&webps: func() ([]byte, error) { return webp.Weigh(limited).Write(float64(s)) },
 				&plain: func() ([]byte, error) { return webp.EncodePlanes(limited, webp.Quality(float64(s))) },
 			} {
 				data, err := write()
@@ -89,7 +85,7 @@ func run() error {
 			}
 		}
 		for s := 0; s <= 63; s += 5 {
-			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: render.AVIFKept})
+			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: render.AVIFSpeed(render.AVIFKept, planes.W*planes.H)})
 			if err != nil {
 				return err
 			}
@@ -123,7 +119,7 @@ func run() error {
 			settings["plain"][q] = append(settings["plain"][q], reach(plain, jpegs[q]))
 			settings["avif"][q] = append(settings["avif"][q], reach(avifs, jpegs[q]))
 		}
-		for name, curve := range map[string][]point{"webp": plain, "avif": avifs, "jpeg": ours} {
+		for name, curve := range map[string][]point{"webp": webps, "avif": avifs, "jpeg": ours} {
 			for _, q := range lineQualities {
 				target := jpegs[q]
 				seen[name] = append(seen[name], sight{q, []float64{1, texture.Step(float64(q)), texture.Busy, texture.Plain}, reach(curve, target), func(setting float64) float64 {
@@ -150,6 +146,11 @@ func run() error {
 		rows[2] = append(rows[2], fmt.Sprintf("%.1f", part(a, .5)))
 		rows[3] = append(rows[3], fmt.Sprintf("%.1f", part(j, .5)))
 	}
+	var finer []float64
+	for _, q := range qualities {
+		finer = append(finer, part(settings["plain"][q], .5)-part(settings["webp"][q], .5))
+	}
+	fmt.Printf("libwebp alone needs %.1f finer settings\n", part(finer, .5))
 	for name, of := range map[string]string{"webp": "plain", "avif": "avif"} {
 		var easy []string
 		for _, q := range qualities {

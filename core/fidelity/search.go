@@ -15,7 +15,7 @@ type Encoder struct {
 type Trial struct {
 	Setting  float64 `json:"setting"`
 	Bytes    int     `json:"bytes"`
-	Likeness float64 `json:"likeness"`
+	Likeness float64 `json:"likeness,omitempty"` // 0: nobody looked
 }
 
 // A Found is what a search came to.
@@ -41,8 +41,13 @@ type run struct {
 	found []Found
 }
 
+// rounded is the nearest setting that there is.
+func (r *run) rounded(setting float64) float64 {
+	return math.Min(r.e.Most, math.Max(r.e.Least, math.Round(setting/r.e.Step)*r.e.Step))
+}
+
 func (r *run) try(setting float64) (Found, error) {
-	setting = math.Min(r.e.Most, math.Max(r.e.Least, math.Round(setting/r.e.Step)*r.e.Step))
+	setting = r.rounded(setting)
 	for _, f := range r.found {
 		if f.Setting == setting {
 			return f, nil
@@ -58,7 +63,7 @@ func (r *run) try(setting float64) (Found, error) {
 }
 
 func (r *run) tried(setting float64) bool {
-	setting = math.Min(r.e.Most, math.Max(r.e.Least, math.Round(setting/r.e.Step)*r.e.Step))
+	setting = r.rounded(setting)
 	for _, f := range r.found {
 		if f.Setting == setting {
 			return true
@@ -125,6 +130,28 @@ func Whole(e Encoder, parts Found, target, slope, enough float64) (Found, error)
 	best = r.done(best)
 	best.Trials = append(parts.Trials, best.Trials...)
 	return best, nil
+}
+
+// Glance encodes once and looks; where that isn't near enough it encodes once more, by how much the setting is thought to
+// do, and doesn't look: the distance of what is found then is 0.
+func Glance(e Encoder, write func(setting float64) ([]byte, error), target, guess, slope, enough float64) (Found, error) {
+	r := &run{e: e}
+	f, err := r.try(guess)
+	if err != nil {
+		return Found{}, err
+	}
+	off := math.Log((f.Distance + 1e-9) / target)
+	at := r.rounded(guess - off/slope)
+	if math.Abs(off) <= enough || at == f.Setting {
+		return r.done(f), nil
+	}
+	data, err := write(at)
+	if err != nil {
+		return Found{}, err
+	}
+	f = r.done(Found{Data: data, Setting: at})
+	f.Trials = append(f.Trials, Trial{Setting: at, Bytes: len(data)})
+	return f, nil
 }
 
 // next is where the line through the two nearest trials, or through the one with the given slope, meets the target.

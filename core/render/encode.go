@@ -63,7 +63,7 @@ func AVIFSpeed(speed, pixels int) int {
 
 // quickLoss is how many steps of the quantizer AVIFFirst has to be finer to come as near as AVIFKept, which settings are
 // fitted to.
-const quickLoss = 3
+const quickLoss = 4.5
 
 const defaultQuality = 72
 
@@ -156,6 +156,9 @@ func (f *finish) original() *fidelity.Picture {
 // How near searches come, in points of quality: of a whole picture, of parts of one, and of the whole of which parts
 // were searched before it is made once more.
 const whole, parts, mended = 0.6, 3, 5
+
+// glanced is how near a first answer comes at once, else it's made a second time.
+const glanced = 1
 
 // seams are how much farther off parts may be than the whole.
 const seams = 1.04
@@ -290,14 +293,9 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	}
 	quality := float64(how.Quality)
 	texture := f.texture()
-	guess := math.Min(e.Most, math.Max(e.Least, thought(format, quality, texture)))
+	guess := math.Min(e.Most, math.Max(e.Least, thought(format, quality, texture)+e.finer))
 	if f.predict {
-		if format == declare.AVIF {
-			guess = math.Min(e.Most, guess+quickLoss)
-		}
-		data, err := e.write(guess)
-		how.Way, how.Setting, how.Provisional = "predicted", e.name(guess), true
-		return data, how, err
+		return f.predicted(format, e, guess, steepness(format, quality, texture), how)
 	}
 	target, err := part.target(format, how.Quality)
 	if err != nil {
@@ -336,6 +334,32 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 			how.Way, how.Setting, how.Likeness, how.Quality = "lossless", "", 100, 0
 			return data, how, nil
 		}
+	}
+	return found.Data, how, nil
+}
+
+// predicted takes the setting that is thought right, looks at what comes out where that takes little beside what is kept, and
+// then takes the setting that is thought right by that.
+func (f *finish) predicted(format declare.Format, e encoder, guess, slope float64, how Encoding) ([]byte, Encoding, error) {
+	if how.Way, how.Provisional = "predicted", true; format == declare.AVIF {
+		guess = math.Min(e.Most, guess+quickLoss)
+	}
+	if !e.glances {
+		data, err := e.write(guess)
+		how.Setting = e.name(guess)
+		return data, how, err
+	}
+	target, err := f.target(format, how.Quality)
+	if err != nil {
+		return nil, how, err
+	}
+	found, err := fidelity.Glance(e.Encoder, e.write, target, guess, slope, fidelity.Points(float64(how.Quality), glanced))
+	if err != nil {
+		return nil, how, err
+	}
+	how.Setting, how.Aim, how.Trials = e.name(found.Setting), rounded(target), found.Trials
+	if found.Distance > 0 {
+		how.Likeness = rounded(found.Distance)
 	}
 	return found.Data, how, nil
 }
@@ -410,8 +434,10 @@ func (f *finish) sample() *raster.YCbCr {
 // an encoder is a fidelity.Encoder that also can do without looking.
 type encoder struct {
 	fidelity.Encoder
-	write func(setting float64) ([]byte, error)
-	name  func(setting float64) string
+	finer   float64 // how much finer its settings have to be than is thought
+	write   func(setting float64) ([]byte, error)
+	name    func(setting float64) string
+	glances bool // encoding a first answer twice takes no longer than once what is kept
 }
 
 func (f *finish) encoder(format declare.Format) (encoder, error) {
@@ -435,7 +461,7 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 	}
 	switch format {
 	case declare.WebP:
-		e.Least, e.Most, e.Step = 0, 100, 0.25
+		e.Least, e.Most, e.Step, e.finer = 0, 100, 0.25, alone
 		e.name = func(s float64) string { return fmt.Sprintf("libwebp %.1f, method %d", webp.Quality(s), webpEffort) }
 		if clear {
 			e.write = func(s float64) ([]byte, error) { return webp.EncodeRGBA(straight, webp.Quality(s)) }
@@ -451,22 +477,27 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 			break
 		}
 		limited := planes.ToLimited()
-		if f.predict || f.frame || planes.W*planes.H > weighedBelow { // a first answer doesn't take the time
+		if f.frame || planes.W*planes.H > weighedBelow {
 			e.write = func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, webp.Quality(s)) }
 		} else {
-			e.write = webp.Weigh(limited).Write
-			plainly := e.name
-			e.name = func(s float64) string { return plainly(s) + ", weighed" }
+			e.finer = 0
+			e.name = func(s float64) string { return fmt.Sprintf("VP8 quantizer %.1f, weighed", webp.Index(s)) }
+			if w := webp.Weigh(limited); f.predict {
+				e.write, e.glances = w.Guess, true
+			} else {
+				e.write = w.Write
+			}
 		}
 		read = func(data []byte) (*fidelity.Picture, error) { return ofPlanes(webp.DecodePlanes(data)) }
 	case declare.AVIF:
-		e.Least, e.Most, e.Step = 0, avif.MaxQuantizer-1, 1
+		e.Least, e.Most, e.Step, e.glances = 0, avif.MaxQuantizer-1, 0.5, true
 		speed := f.avifSpeed()
 		settings := func(s float64) avif.Settings {
-			return avif.Settings{Quantizer: avif.MaxQuantizer - int(s+0.5), Speed: speed, FullChroma: sharp, Facts: f.facts}
+			up := math.Ceil(s)
+			return avif.Settings{Quantizer: avif.MaxQuantizer - int(up), Coarser: up-s > 0.25, Speed: speed, FullChroma: sharp, Facts: f.facts}
 		}
 		e.name = func(s float64) string {
-			return fmt.Sprintf("AV1 quantizer %d, speed %d", settings(s).Quantizer, speed)
+			return fmt.Sprintf("AV1 quantizer %g, speed %d", avif.MaxQuantizer-s, speed)
 		}
 		if clear || sharp {
 			e.write = func(s float64) ([]byte, error) { return avif.EncodeRGBA(straight, settings(s)) }

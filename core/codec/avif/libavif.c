@@ -1,5 +1,6 @@
 #include "libavif.h"
 
+#include <stdio.h>
 #include <stdlib.h>
 #include <string.h>
 
@@ -136,6 +137,13 @@ static int encode(avifImage *m, const el_avif_settings *s, uint8_t **out, size_t
 	e->minQuantizerAlpha = e->maxQuantizerAlpha = s->alpha_quantizer;
 	if (!s->lossless)
 		avifEncoderSetCodecSpecificOption(e, "tune", "ssim");
+	if (s->matrix) {
+		char level[12];
+		snprintf(level, sizeof level, "%d", s->matrix);
+		avifEncoderSetCodecSpecificOption(e, "enable-qm", "1");
+		avifEncoderSetCodecSpecificOption(e, "qm-min", level);
+		avifEncoderSetCodecSpecificOption(e, "qm-max", level);
+	}
 	if (s->exif)
 		avifImageSetMetadataExif(m, s->exif, s->exif_size);
 	if (s->xmp)

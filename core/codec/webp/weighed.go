@@ -32,9 +32,9 @@ func Weigh(p *raster.YCbCr) *Weighed { return &Weighed{plan: vp8.New(p), chosen:
 func (w *Weighed) Write(fineness float64) ([]byte, error) {
 	if math.Abs(fineness-w.chosen) > near {
 		w.chosen = fineness
-		return w.file(w.plan.Choose(indexOf(fineness), thriftAt(fineness), false))
+		return w.file(w.plan.Choose(Index(fineness), thriftAt(fineness), false))
 	}
-	return w.file(w.plan.Write(indexOf(fineness), thriftAt(fineness)))
+	return w.file(w.plan.Write(Index(fineness), thriftAt(fineness)))
 }
 
 // Guess is Write the first time, in less time for a few more bytes; then it gives files at other finenesses, however far, by the
@@ -42,12 +42,13 @@ func (w *Weighed) Write(fineness float64) ([]byte, error) {
 func (w *Weighed) Guess(fineness float64) ([]byte, error) {
 	if math.IsInf(w.chosen, 0) {
 		w.chosen = fineness
-		return w.file(w.plan.Choose(indexOf(fineness), thriftAt(fineness), true))
+		return w.file(w.plan.Choose(Index(fineness), thriftAt(fineness), true))
 	}
-	return w.file(w.plan.Write(indexOf(fineness), thriftAt(fineness)))
+	return w.file(w.plan.Write(Index(fineness), thriftAt(fineness)))
 }
 
-func indexOf(fineness float64) float64 { return (100 - fineness) * indexes }
+// Index is VP8's index at a fineness, in the middle of the picture's segments.
+func Index(fineness float64) float64 { return max(0, (100-fineness)*indexes) }
 
 func thriftAt(fineness float64) float64 {
 	return math.Min(1, math.Max(0, (100-fineness)/(100-plain)))
