@@ -40,15 +40,19 @@ type plane struct {
 // SSIM, which doesn't see it, and shows: thin coloured lines turn grey, colour runs over edges and lies on greys in patches.
 const (
 	// The prices of a bit in squared steps.
-	lumaPrice, meansPrice, colourPrice = 0.035, 0.03, 0.08
+	lumaPrice, meansPrice, colourPrice = 0.035, 0.03, 0.06
 
-	// How many indexes coarser colour's steps are: of its means, which show where all else is plain, and the others.
+	// How many indexes coarser colour's steps are: of its means, which show where all else is plain and so don't go beyond
+	// an index by themselves, and the others.
 	colourDC, colourAC = -2, 2
+	coarsestDC         = 45
 
 	// Bits are as much dearer as a power of the variance, over what is usual, of what is around them: of luma, and of
-	// that power for the means of macroblocks.
-	power, leastVariance, usualVariance = 0.42, 3, 220
-	meansPower                          = 0.6
+	// that power for the means of macroblocks; and of colour, up to a most.
+	power, leastVariance, usualVariance   = 0.42, 3, 220
+	meansPower                            = 0.6
+	colourPower, leastColour, usualColour = 0.6, 1.5, 40
+	mostColour                            = 1.5
 
 	// How many indexes coarser steps are where bits are e times as dear, and the level of the loop filter for a step.
 	busier   = 4
@@ -87,20 +91,36 @@ func filled(from *raster.Plane, w, h int) plane {
 	return p
 }
 
-// weighPlaces sets how dear bits are: the more, the more goes on in the 8×8 samples around a block.
+// weighPlaces sets how dear bits are: the more, the more goes on around a block.
 func (p *Plan) weighPlaces() {
-	luma := &p.source[0]
-	w, h := luma.stride/4, len(luma.pix)/luma.stride/4
+	luma, blue, red := p.source[0].variances(), p.source[1].variances(), p.source[2].variances()
+	p.dear = make([]float32, len(luma))
+	for i, v := range luma {
+		p.dear[i] = dearAt(v)
+	}
+	p.dearColour = make([]float32, len(blue))
+	for i := range blue { // only colour hides what colour loses
+		p.dearColour[i] = float32(min(mostColour, math.Pow(float64((blue[i]+red[i]+leastColour)/usualColour), colourPower)))
+	}
+	w := p.source[0].stride / 4
+	p.dearMeans = means(p.dear, w, 4)
+	for i, v := range p.dearMeans {
+		p.dearMeans[i] = float32(math.Pow(float64(v), meansPower))
+	}
+}
+
+// variances are those of the 8×8 samples around each small block.
+func (p *plane) variances() []float32 {
+	w, h := p.stride/4, len(p.pix)/p.stride/4
 	// Sums and sums of squares of 2×2 samples, with nothing around the picture; then of 8×2.
 	type sums struct{ n, v, squares int32 }
-	cells := 2*w + 2
 	rows := make([][]sums, 2*h+2)
-	at := make([]sums, cells)
+	at := make([]sums, 2*w+2)
 	all := make([]sums, len(rows)*w)
 	for y := range rows {
 		clear(at)
 		if y > 0 && y <= 2*h {
-			above, below := luma.pix[(2*y-2)*luma.stride:][:luma.stride], luma.pix[(2*y-1)*luma.stride:][:luma.stride]
+			above, below := p.pix[(2*y-2)*p.stride:][:p.stride], p.pix[(2*y-1)*p.stride:][:p.stride]
 			for x := range 2 * w {
 				a, b, c, d := int32(above[2*x]), int32(above[2*x+1]), int32(below[2*x]), int32(below[2*x+1])
 				at[x+1] = sums{4, a + b + c + d, a*a + b*b + c*c + d*d}
@@ -112,27 +132,20 @@ func (p *Plan) weighPlaces() {
 			rows[y][x] = sums{a.n + b.n + c.n + d.n, a.v + b.v + c.v + d.v, a.squares + b.squares + c.squares + d.squares}
 		}
 	}
-	p.dear = make([]float32, w*h)
-	for i := range p.dear {
+	out := make([]float32, w*h)
+	for i := range out {
 		x, y := i%w, i/w*2
 		a, b, c, d := &rows[y][x], &rows[y+1][x], &rows[y+2][x], &rows[y+3][x]
 		n := float32(a.n + b.n + c.n + d.n)
 		mean := float32(a.v+b.v+c.v+d.v) / n
-		p.dear[i] = dearAt(float32(a.squares+b.squares+c.squares+d.squares)/n - mean*mean)
+		out[i] = max(0, float32(a.squares+b.squares+c.squares+d.squares)/n-mean*mean)
 	}
-	p.dearColour = means(p.dear, w, 2)
-	for i, v := range p.dearColour { // an edge of luma doesn't hide what colour loses
-		p.dearColour[i] = min(1, v)
-	}
-	p.dearMeans = means(p.dear, w, 4)
-	for i, v := range p.dearMeans {
-		p.dearMeans[i] = float32(math.Pow(float64(v), meansPower))
-	}
+	return out
 }
 
 // dearAt is how dear bits are where luma has a variance, to a hundredth.
 func dearAt(variance float32) float32 {
-	return dears[min(len(dears)-1, max(0, int(math.Float32bits(max(0, variance)+leastVariance)>>dearShift)-dearFrom))]
+	return dears[min(len(dears)-1, max(0, int(math.Float32bits(variance+leastVariance)>>dearShift)-dearFrom))]
 }
 
 // dears are by the leading bits of variances, of which there are eight behind the exponent.
@@ -203,7 +216,7 @@ func (p *Plan) segment() {
 
 // headerAt is a frame's around an index. Of a part of an index as many segments take the next.
 func (p *Plan) headerAt(index float64) *header {
-	h := &header{w: p.w, h: p.h, colourDC: colourDC, colourAC: colourAC}
+	h := &header{w: p.w, h: p.h, colourDC: max(-15, min(colourDC, coarsestDC-int(index))), colourAC: colourAC}
 	for i := range h.index {
 		h.index[i] = min(127, max(0, int(math.Floor(index+p.coarser[i]+(float64(i)+0.5)/segments))))
 		h.level[i] = min(63, int(smoother*float64(stepAC[h.index[i]])))
