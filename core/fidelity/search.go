@@ -132,17 +132,30 @@ func Whole(e Encoder, parts Found, target, slope, enough float64) (Found, error)
 	return best, nil
 }
 
-// Glance encodes once and looks; where that isn't near enough it encodes once more, by how much the setting is thought to
-// do, and doesn't look: the distance of what is found then is 0.
-func Glance(e Encoder, write func(setting float64) ([]byte, error), target, guess, slope, enough float64) (Found, error) {
+// Glance encodes once and looks; where that isn't near enough it encodes again, by how much the setting is thought to do.
+// What is corrected by more than is sure is looked at again, and corrected once more by what was seen of both. The last
+// encode isn't looked at: then the distance of what is found is 0.
+func Glance(e Encoder, write func(setting float64) ([]byte, error), target, guess, slope, enough, sure float64) (Found, error) {
 	r := &run{e: e}
 	f, err := r.try(guess)
 	if err != nil {
 		return Found{}, err
 	}
 	off := math.Log((f.Distance + 1e-9) / target)
-	at := r.rounded(guess - off/slope)
-	if math.Abs(off) <= enough || at == f.Setting {
+	if math.Abs(off) <= enough {
+		return r.done(f), nil
+	}
+	at := r.rounded(r.next(target, slope))
+	if math.Abs(off) > sure && at != f.Setting {
+		if f, err = r.try(at); err != nil {
+			return Found{}, err
+		}
+		if math.Abs(math.Log((f.Distance+1e-9)/target)) <= enough {
+			return r.done(f), nil
+		}
+		at = r.rounded(r.next(target, slope))
+	}
+	if r.tried(at) {
 		return r.done(f), nil
 	}
 	data, err := write(at)

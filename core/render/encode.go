@@ -155,10 +155,11 @@ func (f *finish) original() *fidelity.Picture {
 
 // How near searches come, in points of quality: of a whole picture, of parts of one, and of the whole of which parts
 // were searched before it is made once more.
-const whole, parts, mended = 0.6, 3, 5
+const whole, parts, mended = 0.3, 3, 5
 
-// glanced is how near a first answer comes at once, else it's made a second time.
-const glanced = 1
+// glanced is how near a first answer comes at once, else it's made a second time, and a third where it was farther off than
+// is sure to come right.
+const glanced, sure = 0.7, 5
 
 // seams are how much farther off parts may be than the whole.
 const seams = 1.04
@@ -353,7 +354,8 @@ func (f *finish) predicted(format declare.Format, e encoder, guess, slope float6
 	if err != nil {
 		return nil, how, err
 	}
-	found, err := fidelity.Glance(e.Encoder, e.write, target, guess, slope, fidelity.Points(float64(how.Quality), glanced))
+	q := float64(how.Quality)
+	found, err := fidelity.Glance(e.Encoder, e.write, target, guess, slope, fidelity.Points(q, glanced), fidelity.Points(q, sure))
 	if err != nil {
 		return nil, how, err
 	}
