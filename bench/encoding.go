@@ -90,7 +90,7 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 	}
 	first, kept := func() ([]byte, error) { return toAVIF(render.AVIFFirst) }, func() ([]byte, error) { return toAVIF(render.AVIFKept) }
 	if fineness := webp.Fineness(render.WebPQuality(72)); format == declare.WebP {
-		first = func() ([]byte, error) { return webp.Weigh(limited).Guess(fineness) }
+		first = func() ([]byte, error) { return guessed(limited, fineness) }
 		kept = func() ([]byte, error) { return weighed(limited, fineness) }
 	}
 	one := func(encode func() ([]byte, error)) func() {
@@ -107,6 +107,13 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 
 // weighed is a WebP as it's kept.
 func weighed(p *raster.YCbCr, fineness float64) ([]byte, error) { return webp.Weigh(p).Write(fineness) }
+
+// guessed is a WebP as a first answer begins.
+func guessed(p *raster.YCbCr, fineness float64) ([]byte, error) {
+	w := webp.Weigh(p)
+	w.Glimpse(fineness).Free()
+	return w.Glimpsed(fineness)
+}
 
 func asPlanes(source []byte, width float64) (*raster.YCbCr, error) {
 	d := declare.Declarations{Width: width, Format: declare.JPEG, Quality: 100}
@@ -140,7 +147,7 @@ func efforts(r *report, sources [][]byte) error {
 		}, webp.DecodePlanes, fidelity.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
 	}
 	all = append(all, effort{"WebP, ours, first answers", func(_, p *raster.YCbCr, s float64) ([]byte, error) {
-		return webp.Weigh(p).Guess(s)
+		return guessed(p, s)
 	}, webp.DecodePlanes, fidelity.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
 	all = append(all, effort{"WebP, ours, kept", func(_, p *raster.YCbCr, s float64) ([]byte, error) {
 		return weighed(p, s)

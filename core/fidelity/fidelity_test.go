@@ -1,6 +1,7 @@
 package fidelity
 
 import (
+	"errors"
 	"math"
 	"math/rand/v2"
 	"testing"
@@ -196,6 +197,43 @@ func TestAWholeIsMendedWhereItsPartsMisled(t *testing.T) {
 		if l, aim := Likeness(f.Distance), Likeness(target); math.Abs(l-aim) > 5 {
 			t.Errorf("from %v: likeness %.1f, want %.1f", parts, l, aim)
 		}
+	}
+}
+
+// A glance encodes once where that is near enough, else once more, and a third time where it was far off.
+func TestAGlanceIsCorrected(t *testing.T) {
+	target := 0.2 * math.Exp(-50.0/22)
+	goal := func() (float64, error) { return target, nil }
+	for guess, want := range map[float64][2]int{50: {1, 0}, 51: {1, 0}, 46: {1, 1}, 56: {1, 1}, 20: {2, 1}, 90: {2, 1}} {
+		looked, written := 0, 0
+		e := anEncoder(&looked, 0.5)
+		plain := e.Try
+		write := func(s float64) ([]byte, error) {
+			written++
+			data, _, err := plain(s)
+			looked--
+			return data, err
+		}
+		f, err := Glance(e, write, goal, guess, -0.06, 0.05, 0.5)
+		if err != nil || looked != want[0] || written != want[1] || len(f.Trials) != looked+written {
+			t.Errorf("from %v: looked at %d, wrote %d more, want %v; %v, %v", guess, looked, written, want, f.Trials, err)
+		}
+		if math.Abs(f.Setting-50) > 2 || len(f.Data) == 0 || (f.Distance == 0) != (written > 0) {
+			t.Errorf("from %v: ends at %v with %d bytes, distance %v", guess, f.Setting, len(f.Data), f.Distance)
+		}
+		// What is only looked at is written afterwards.
+		e.Try = func(s float64) ([]byte, float64, error) {
+			_, far, err := plain(s)
+			return nil, far, err
+		}
+		if f, err = Glance(e, write, goal, guess, -0.06, 0.05, math.Inf(1)); err != nil || len(f.Data) == 0 {
+			t.Errorf("from %v: no data, %v", guess, err)
+		}
+	}
+	broken := errors.New("no goal")
+	tries := 0
+	if _, err := Glance(anEncoder(&tries, 1), nil, func() (float64, error) { return 0, broken }, 50, -0.06, 0.05, 0.5); !errors.Is(err, broken) {
+		t.Errorf("without a goal: %v", err)
 	}
 }
 

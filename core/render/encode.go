@@ -5,6 +5,8 @@ import (
 	"math"
 	"sync"
 
+	"golang.org/x/sync/errgroup"
+
 	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/gif"
@@ -157,9 +159,9 @@ func (f *finish) original() *fidelity.Picture {
 // were searched before it is made once more.
 const whole, parts, mended = 0.3, 3, 5
 
-// glanced is how near a first answer comes at once, else it's made a second time, and a third where it was farther off than
-// is sure to come right.
-const glanced, sure = 0.7, 5
+// glanced is how near a first answer comes at once, else it's made a second time; and where there is time for it a third, if
+// it was farther off than is sure to come right.
+const glanced, sure = 2, 5
 
 // seams are how much farther off parts may be than the whole.
 const seams = 1.04
@@ -345,17 +347,28 @@ func (f *finish) predicted(format declare.Format, e encoder, guess, slope float6
 	if how.Way, how.Provisional = "predicted", true; format == declare.AVIF {
 		guess = math.Min(e.Most, guess+quickLoss)
 	}
-	if !e.glances {
+	if e.glances < 2 {
 		data, err := e.write(guess)
 		how.Setting = e.name(guess)
 		return data, how, err
 	}
-	target, err := f.target(format, how.Quality)
-	if err != nil {
-		return nil, how, err
-	}
+	f.opaque()
+	f.original()
+	var target float64
+	var aim errgroup.Group // beside the first encode
+	aim.Go(func() (err error) {
+		target, err = f.target(format, how.Quality)
+		return err
+	})
 	q := float64(how.Quality)
-	found, err := fidelity.Glance(e.Encoder, e.write, target, guess, slope, fidelity.Points(q, glanced), fidelity.Points(q, sure))
+	trusted := math.Inf(1)
+	if e.glances > 2 {
+		trusted = fidelity.Points(q, sure)
+	}
+	found, err := fidelity.Glance(e.Encoder, e.write, func() (float64, error) {
+		err := aim.Wait()
+		return target, err
+	}, guess, slope, fidelity.Points(q, glanced), trusted)
 	if err != nil {
 		return nil, how, err
 	}
@@ -439,7 +452,7 @@ type encoder struct {
 	finer   float64 // how much finer its settings have to be than is thought
 	write   func(setting float64) ([]byte, error)
 	name    func(setting float64) string
-	glances bool // encoding a first answer twice takes no longer than once what is kept
+	glances int // how many encodes of a first answer take no longer than one of what is kept
 }
 
 func (f *finish) encoder(format declare.Format) (encoder, error) {
@@ -484,15 +497,32 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 		} else {
 			e.finer = 0
 			e.name = func(s float64) string { return fmt.Sprintf("VP8 quantizer %.1f, weighed", webp.Index(s)) }
-			if w := webp.Weigh(limited); f.predict {
-				e.write, e.glances = w.Guess, true
-			} else {
-				e.write = w.Write
+			var w *webp.Weighed
+			var ready errgroup.Group // while the setting is thought of
+			ready.Go(func() error {
+				w = webp.Weigh(limited)
+				return nil
+			})
+			weighed := func() *webp.Weighed {
+				ready.Wait()
+				return w
 			}
+			if f.predict {
+				e.write, e.glances = func(s float64) ([]byte, error) { return weighed().Glimpsed(s) }, 2
+				e.Try = func(s float64) ([]byte, float64, error) {
+					p := weighed().Glimpse(s)
+					defer p.Free()
+					shown := fidelity.OfPlanes(p)
+					defer shown.Free()
+					return nil, original().Distance(shown), nil
+				}
+				return e, nil
+			}
+			e.write = func(s float64) ([]byte, error) { return weighed().Write(s) }
 		}
 		read = func(data []byte) (*fidelity.Picture, error) { return ofPlanes(webp.DecodePlanes(data)) }
 	case declare.AVIF:
-		e.Least, e.Most, e.Step, e.glances = 0, avif.MaxQuantizer-1, 0.5, true
+		e.Least, e.Most, e.Step, e.glances = 0, avif.MaxQuantizer-1, 0.5, 3
 		speed := f.avifSpeed()
 		settings := func(s float64) avif.Settings {
 			up := math.Ceil(s)

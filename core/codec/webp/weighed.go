@@ -32,19 +32,27 @@ func Weigh(p *raster.YCbCr) *Weighed { return &Weighed{plan: vp8.New(p), chosen:
 func (w *Weighed) Write(fineness float64) ([]byte, error) {
 	if math.Abs(fineness-w.chosen) > near {
 		w.chosen = fineness
-		return w.file(w.plan.Choose(Index(fineness), thriftAt(fineness), false))
+		w.plan.Choose(Index(fineness), thriftAt(fineness), false)
+	} else {
+		w.plan.Again(Index(fineness), thriftAt(fineness))
 	}
-	return w.file(w.plan.Write(Index(fineness), thriftAt(fineness)))
+	return w.file()
 }
 
-// Guess is Write the first time, in less time for a few more bytes; then it gives files at other finenesses, however far, by the
-// same modes.
-func (w *Weighed) Guess(fineness float64) ([]byte, error) {
-	if math.IsInf(w.chosen, 0) {
-		w.chosen = fineness
-		return w.file(w.plan.Choose(Index(fineness), thriftAt(fineness), true))
+// Glimpse says what decoders would show of the file at a fineness, in Limited range, before it is written: in less time than
+// Write, for a few more bytes.
+func (w *Weighed) Glimpse(fineness float64) *raster.YCbCr {
+	w.chosen = fineness
+	w.plan.Choose(Index(fineness), thriftAt(fineness), true)
+	return w.plan.Shown()
+}
+
+// Glimpsed gives the file of the last glimpse, at its fineness or at another one, however far, by the same modes.
+func (w *Weighed) Glimpsed(fineness float64) ([]byte, error) {
+	if fineness != w.chosen {
+		w.plan.Again(Index(fineness), thriftAt(fineness))
 	}
-	return w.file(w.plan.Write(Index(fineness), thriftAt(fineness)))
+	return w.file()
 }
 
 // Index is VP8's index at a fineness, in the middle of the picture's segments.
@@ -54,8 +62,9 @@ func thriftAt(fineness float64) float64 {
 	return math.Min(1, math.Max(0, (100-fineness)/(100-plain)))
 }
 
-// file is that of a frame.
-func (w *Weighed) file(frame []byte, err error) ([]byte, error) {
+// file is that of what was made last.
+func (w *Weighed) file() ([]byte, error) {
+	frame, err := w.plan.Frame()
 	if err != nil {
 		return nil, &codec.Error{Type: Type, Problem: "encoding failed: " + err.Error()}
 	}

@@ -147,7 +147,7 @@ func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, *cha
 	chances := t.chances()
 	empty := 0
 	for i := range levels {
-		if levels[i].empty {
+		if levels[i].empty() {
 			empty++
 		}
 	}
@@ -169,11 +169,11 @@ func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, *cha
 			w.number(int(p), 8)
 		}
 	}
-	w.put(false, 128) // the loop filter for pictures of all kinds
-	w.number(h.level[0], 6)
-	w.number(0, 3)    // its sharpness
-	w.put(false, 128) // no other levels by mode
-	w.number(0, 2)    // one partition
+	w.put(false, 128)                   // the loop filter for pictures of all kinds
+	w.number(slices.Max(h.level[:]), 6) // with 0 segments would have none either
+	w.number(0, 3)                      // its sharpness
+	w.put(false, 128)                   // no other levels by mode
+	w.number(0, 2)                      // one partition
 	w.number(h.index[0], 7)
 	for _, d := range []int{0, 0, 0, h.colourDC, h.colourAC} {
 		w.signed(d, 4)
@@ -202,7 +202,7 @@ func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, *cha
 		}
 		w.put(m.segment >= 2, which[0])
 		w.put(m.segment&1 != 0, which[1+m.segment>>1])
-		w.put(levels[i].empty, skipped)
+		w.put(levels[i].empty(), skipped)
 		writeModes(w, m, above[4*(i%across):][:4], &left)
 	}
 	first := w.bytes()

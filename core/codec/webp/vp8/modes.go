@@ -52,32 +52,30 @@ type guess struct {
 
 // choose has a run choose all modes as it goes along.
 func (r *run) choose() {
-	above, modesAbove := make([][9]uint8, r.across), make([][4]uint8, r.across)
-	var left [9]uint8
+	luma, colour := r.contexts(), r.contexts()
+	modesAbove := make([][4]uint8, r.across)
 	var modesLeft [4]uint8
+	r.pricedBy(&usual)
 	const begin, later = 16, 4 // chances are counted anew after a sixteenth and a quarter of the picture
-	next := len(r.blocks) / begin
-	r.weigher.prices = pricesOf(&usual)
-	for i := range r.blocks {
-		x, y := i%r.across, i/r.across
-		if x == 0 {
-			left, modesLeft = [9]uint8{}, [4]uint8{}
+	n := len(r.blocks)
+	for from, to := 0, max(1, n/begin); from < n; from, to = to, min(n, to*later) {
+		if from > 0 {
+			c := tokensOf(r.blocks[:from], r.levels[:from], r.across).chances()
+			r.pricedBy(&c)
 		}
-		if i > 0 && i == next {
-			r.priceBy(i)
-			next *= later
-		}
-		r.levels[i].empty = true
-		r.chooseLuma(x, y, &above[x], &left, &modesAbove[x], &modesLeft)
-		r.chooseColour(x, y)
-		r.colour(x, y, &above[x], &left)
+		r.sideBySide(from, to, func(x, y int) {
+			up, left := luma.at(x)
+			if x == 0 {
+				modesLeft = [4]uint8{}
+			}
+			r.levels[y*r.across+x].noLuma = true
+			r.chooseLuma(x, y, up, left, &modesAbove[x], &modesLeft)
+		}, func(x, y int) {
+			up, left := colour.at(x)
+			r.chooseColour(x, y)
+			r.colour(x, y, up, left)
+		})
 	}
-}
-
-// priceBy takes the prices of bits from the first n macroblocks.
-func (r *run) priceBy(n int) {
-	c := tokensOf(r.blocks[:n], r.levels[:n], r.across).chances()
-	r.weigher.prices = pricesOf(&c)
 }
 
 func (r *run) chooseLuma(mx, my int, up, left *[9]uint8, modesUp, modesLeft *[4]uint8) {
@@ -209,7 +207,7 @@ func (r *run) bestSmall(mx, my int, up, left *[9]uint8, modesUp, modesLeft *[4]u
 			least = costs[first]
 		}
 		if sum += least; sum >= limit {
-			c.empty = true
+			c.noLuma = true
 			return false
 		}
 		modesUp[b&3], modesLeft[b>>2] = m.small[b], m.small[b]

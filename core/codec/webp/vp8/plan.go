@@ -9,6 +9,7 @@ package vp8
 import (
 	"math"
 	"slices"
+	"sync"
 
 	"echolane/core/raster"
 )
@@ -26,7 +27,10 @@ type Plan struct {
 	dearMeans  []float32         // and in each macroblock's means
 	made       [3]made
 	levels     []coefficients
-	weigher    weigher
+	weigher    weigher // of luma's levels
+	tints      weigher // and of colour's
+	last       *header // of what was made last
+	smoothed   [3][]uint8
 }
 
 // A plane is filled up to whole macroblocks.
@@ -74,8 +78,7 @@ func New(from *raster.YCbCr) *Plan {
 		p.source[i] = filled(s, side*across, side*down)
 		p.made[i] = newMade(side*across, side*down)
 	}
-	p.weighPlaces()
-	p.segment()
+	p.segment(p.weighPlaces())
 	return p
 }
 
@@ -91,12 +94,17 @@ func filled(from *raster.Plane, w, h int) plane {
 	return p
 }
 
-// weighPlaces sets how dear bits are: the more, the more goes on around a block.
-func (p *Plan) weighPlaces() {
-	luma, blue, red := p.source[0].variances(), p.source[1].variances(), p.source[2].variances()
-	p.dear = make([]float32, len(luma))
+// weighPlaces sets how dear bits are: the more, the more goes on around a block. It gives the logarithms for luma.
+func (p *Plan) weighPlaces() (logs []float32) {
+	var luma, blue, red []float32
+	var colour sync.WaitGroup
+	colour.Go(func() { blue, red = p.source[1].variances(), p.source[2].variances() })
+	luma = p.source[0].variances()
+	colour.Wait()
+	p.dear, logs = make([]float32, len(luma)), luma
 	for i, v := range luma {
-		p.dear[i] = dearAt(v)
+		d := &dears[dearFor(v)]
+		p.dear[i], logs[i] = d.dear, d.log
 	}
 	p.dearColour = make([]float32, len(blue))
 	for i := range blue { // only colour hides what colour loses
@@ -107,6 +115,7 @@ func (p *Plan) weighPlaces() {
 	for i, v := range p.dearMeans {
 		p.dearMeans[i] = float32(math.Pow(float64(v), meansPower))
 	}
+	return logs
 }
 
 // variances are those of the 8×8 samples around each small block.
@@ -143,9 +152,9 @@ func (p *plane) variances() []float32 {
 	return out
 }
 
-// dearAt is how dear bits are where luma has a variance, to a hundredth.
-func dearAt(variance float32) float32 {
-	return dears[min(len(dears)-1, max(0, int(math.Float32bits(variance+leastVariance)>>dearShift)-dearFrom))]
+// dearFor is where it lies how dear bits are at a variance of luma, to a half of a hundredth.
+func dearFor(variance float32) int {
+	return min(len(dears)-1, max(0, int(math.Float32bits(variance+leastVariance)>>dearShift)-dearFrom))
 }
 
 // dears are by the leading bits of variances, of which there are eight behind the exponent.
@@ -153,11 +162,12 @@ const dearShift = 23 - 8
 
 var (
 	dearFrom = int(math.Float32bits(float32(leastVariance)) >> dearShift)
-	dears    = func() []float32 {
-		out := make([]float32, int(math.Float32bits(1<<14)>>dearShift)-dearFrom+1)
+	dears    = func() []struct{ dear, log float32 } {
+		out := make([]struct{ dear, log float32 }, int(math.Float32bits(1<<14)>>dearShift)-dearFrom+1)
 		for i := range out {
 			v := math.Float32frombits(uint32(i+dearFrom)<<dearShift | 1<<(dearShift-1))
-			out[i] = float32(math.Pow(float64(v)/usualVariance, power))
+			log := power * math.Log(float64(v)/usualVariance)
+			out[i].dear, out[i].log = float32(math.Exp(log)), float32(log)
 		}
 		return out
 	}()
@@ -173,12 +183,12 @@ func means(v []float32, w, n int) []float32 {
 }
 
 // segment groups the macroblocks by how much goes on there, whose steps are the coarser the more that is.
-func (p *Plan) segment() {
+func (p *Plan) segment(logs []float32) {
 	busy := make([]float64, len(p.blocks))
 	mean := 0.0
 	w := p.source[0].stride / 4
-	for i, v := range p.dear {
-		busy[i/w/4*p.across+i%w/4] += math.Log(float64(v)) / 16
+	for i, v := range logs {
+		busy[i/w/4*p.across+i%w/4] += float64(v) / 16
 	}
 	for _, v := range busy {
 		mean += v / float64(len(busy))
@@ -224,27 +234,31 @@ func (p *Plan) headerAt(index float64) *header {
 	return h
 }
 
-// Choose chooses all modes anew, and gives the frame at an index, 0 (finest) to 127. thrift, 0–1, is how much of what
-// costs more than it shows is dropped. quick only guesses which modes are cheapest, in three quarters of the time for a
-// hundredth more bytes.
-func (p *Plan) Choose(index, thrift float64, quick bool) ([]byte, error) {
+// Choose chooses all modes anew, for a frame at an index, 0 (finest) to 127. thrift, 0–1, is how much of what costs more
+// than it shows is dropped. quick only guesses which modes are cheapest, in less time for a hundredth more bytes.
+func (p *Plan) Choose(index, thrift float64, quick bool) {
 	r := p.run(index, thrift)
 	r.quick = quick
 	r.choose()
-	frame, c, err := r.header.write(p.blocks, p.levels)
+}
+
+// Again makes the frame of another index, which should be near that of the modes that were chosen.
+func (p *Plan) Again(index, thrift float64) { p.run(index, thrift).all() }
+
+// Frame writes what was made last.
+func (p *Plan) Frame() ([]byte, error) {
+	frame, c, err := p.last.write(p.blocks, p.levels)
 	if err != nil {
 		return nil, err
 	}
-	p.weigher.prices = pricesOf(c)
+	p.pricedBy(c)
 	return frame, nil
 }
 
-// Write gives the frame at another index, which should be near that of the modes that were chosen.
-func (p *Plan) Write(index, thrift float64) ([]byte, error) {
-	r := p.run(index, thrift)
-	r.all()
-	frame, _, err := r.header.write(p.blocks, p.levels)
-	return frame, err
+// pricedBy takes the prices of bits from chances.
+func (p *Plan) pricedBy(c *chances) {
+	p.weigher.prices = pricesOf(c)
+	p.tints.prices = p.weigher.prices
 }
 
 // A run makes one frame's levels.
@@ -258,35 +272,59 @@ type run struct {
 
 func (p *Plan) run(index, thrift float64) *run {
 	r := &run{Plan: p, header: p.headerAt(index), thrift: float32(thrift)}
+	p.last = r.header
 	for i := range r.quants {
 		r.quants[i] = quantizerOf(r.header, i)
 	}
 	return r
 }
 
-func (r *run) all() {
-	above := make([][9]uint8, r.across)
-	var left [9]uint8
-	for i := range r.blocks {
-		if i%r.across == 0 {
-			left = [9]uint8{}
-		}
-		r.macroblock(i%r.across, i/r.across, &above[i%r.across], &left)
-	}
+// contexts say which of the blocks above and on the left have coefficients: four of luma, two of each colour, and that of
+// means.
+type contexts struct {
+	up   [][9]uint8
+	left [9]uint8
 }
 
-// macroblock chooses a macroblock's levels and makes its samples, from which others are predicted. up and left say
-// which of the blocks above and on the left have coefficients: four of luma, two of each colour, and that of means.
-func (r *run) macroblock(mx, my int, up, left *[9]uint8) {
-	i := my*r.across + mx
-	c := &r.levels[i]
-	c.empty = true
-	if r.blocks[i].mode == bySmall {
-		r.small(mx, my, up, left)
-	} else {
-		r.whole(mx, my, up, left)
+// at are the contexts of a macroblock, which come row by row.
+func (c *contexts) at(x int) (up, left *[9]uint8) {
+	if x == 0 {
+		c.left = [9]uint8{}
 	}
-	r.colour(mx, my, up, left)
+	return &c.up[x], &c.left
+}
+
+func (r *run) contexts() *contexts { return &contexts{up: make([][9]uint8, r.across)} }
+
+// all chooses all levels and makes the samples, from which others are predicted.
+func (r *run) all() {
+	luma, colour := r.contexts(), r.contexts()
+	r.sideBySide(0, len(r.blocks), func(x, y int) {
+		up, left := luma.at(x)
+		i := y*r.across + x
+		if r.levels[i].noLuma = true; r.blocks[i].mode == bySmall {
+			r.small(x, y, up, left)
+		} else {
+			r.whole(x, y, up, left)
+		}
+	}, func(x, y int) {
+		up, left := colour.at(x)
+		r.colour(x, y, up, left)
+	})
+}
+
+// sideBySide visits the macroblocks from one on up to another. Luma and colour know nothing of each other.
+func (r *run) sideBySide(from, to int, luma, colour func(x, y int)) {
+	var beside sync.WaitGroup
+	beside.Go(func() {
+		for i := from; i < to; i++ {
+			colour(i%r.across, i/r.across)
+		}
+	})
+	for i := from; i < to; i++ {
+		luma(i%r.across, i/r.across)
+	}
+	beside.Wait()
 }
 
 func (r *run) small(mx, my int, up, left *[9]uint8) {
@@ -393,6 +431,7 @@ func (r *run) colour(mx, my int, up, left *[9]uint8) {
 	i := my*r.across + mx
 	m, c := &r.blocks[i], &r.levels[i]
 	q := &r.quants[m.segment]
+	c.noColour = true
 	var predicted [64]uint8
 	var values [4][16]float32
 	var costs [4]float32
@@ -407,7 +446,7 @@ func (r *run) colour(mx, my int, up, left *[9]uint8) {
 		for k := range 4 {
 			b, u, l := 12+4*p+k, 2+2*p+k&1, 2+2*p+k>>1
 			x, y := k&1*4, k>>1*4
-			used, _, _ := r.weigher.choose(&values[k], &c.level[b], kindColour, 0, int(up[u]+left[l]), q.colour, r.thrift*r.colourPrice(mx, my, k, q))
+			used, _, _ := r.tints.choose(&values[k], &c.level[b], kindColour, 0, int(up[u]+left[l]), q.colour, r.thrift*r.colourPrice(mx, my, k, q))
 			c.set(b, used, 0, &up[u], &left[l])
 			made.restore(8*mx+x, 8*my+y, &c.level[b], used, q.colour, predicted[8*y+x:], 8)
 		}

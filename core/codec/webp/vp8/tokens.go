@@ -5,8 +5,12 @@ package vp8
 type coefficients struct {
 	level [25][16]int16
 	used  [25]uint8 // how many levels to the last that isn't 0; counted from the beginning of the block
-	empty bool
+
+	noLuma, noColour bool // has no levels
 }
+
+// empty says that a macroblock has no levels at all.
+func (c *coefficients) empty() bool { return c.noLuma && c.noColour }
 
 const meansAt = 24
 
@@ -15,7 +19,14 @@ func (c *coefficients) set(block, used, first int, up, left *uint8) {
 	c.used[block] = uint8(used)
 	*up = some(uint8(used), first)
 	*left = *up
-	c.empty = c.empty && *up == 0
+	if *up == 0 {
+		return
+	}
+	if block < 16 || block == meansAt {
+		c.noLuma = false
+	} else {
+		c.noColour = false
+	}
 }
 
 // zigzag is where the coefficients lie in a block (RFC 6386, section 13).
@@ -211,7 +222,7 @@ func each(blocks []macroblock, levels []coefficients, across int, visit func(lev
 		}
 		up, c := &above[i%across], &levels[i]
 		whole := blocks[i].mode == bySmall
-		if c.empty {
+		if c.empty() {
 			means, meansUp := left[8], up[8]
 			left, *up = [9]uint8{}, [9]uint8{}
 			if whole { // has no means, so that those of its neighbours stay

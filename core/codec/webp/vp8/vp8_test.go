@@ -31,7 +31,7 @@ func mixed(r *rand.Rand, w, h int) *raster.YCbCr {
 	return p
 }
 
-// anything gives a plan with every mode, segment and level somewhere, and a run with steps of every kind, without a loop filter.
+// anything gives a plan with every mode, segment and level somewhere, and a run with steps of every kind.
 func anything(r *rand.Rand, p *raster.YCbCr) *run {
 	plan := New(p)
 	for i := range plan.blocks {
@@ -44,15 +44,24 @@ func anything(r *rand.Rand, p *raster.YCbCr) *run {
 			}
 		}
 	}
-	plan.weigher.prices = pricesOf(&usual)
+	plan.pricedBy(&usual)
 	run := plan.run(0, r.Float64())
 	base := r.IntN(90)
 	run.header = &header{w: p.W, h: p.H, colourDC: r.IntN(31) - 15, colourAC: r.IntN(31) - 15}
+	plan.last = run.header
 	for i := range run.quants {
 		run.header.index[i] = base + r.IntN(38)
+		if seeds := r.IntN(3); seeds > 0 { // with and without the loop filter
+			run.header.level[i] = r.IntN(64)
+		}
 		run.quants[i] = quantizerOf(run.header, i)
 	}
 	return run
+}
+
+func (p *Plan) choice(index float64) ([]byte, error) {
+	p.Choose(index, 1, false)
+	return p.Frame()
 }
 
 func decoded(t *testing.T, frame []byte) *image.YCbCr {
@@ -73,14 +82,15 @@ func decoded(t *testing.T, frame []byte) *image.YCbCr {
 func (p *Plan) compared(t *testing.T, frame []byte, what string) {
 	t.Helper()
 	m := decoded(t, frame)
+	shown := p.Shown()
 	for i, got := range [][]uint8{m.Y, m.Cb, m.Cr} {
-		w, h, stride := p.w, p.h, m.YStride
+		plane, stride := []raster.Plane{shown.Y, shown.Cb, shown.Cr}[i], m.YStride
 		if i > 0 {
-			w, h, stride = (w+1)/2, (h+1)/2, m.CStride
+			stride = m.CStride
 		}
-		for y := range h {
-			at := p.made[i].at(0, y)
-			if want := p.made[i].pix[at : at+w]; !bytes.Equal(got[y*stride:y*stride+w], want) {
+		w := plane.W
+		for y := range plane.H {
+			if want := plane.Row(y)[:w]; !bytes.Equal(got[y*stride:y*stride+w], want) {
 				t.Fatalf("%s, %d×%d: row %d of plane %d is decoded as %v, was made as %v", what, p.w, p.h, y, i, got[y*stride:y*stride+w], want)
 			}
 		}
@@ -126,7 +136,7 @@ func TestChosenModesTakeFewerBytes(t *testing.T) {
 		return sum
 	}
 	plan := New(from)
-	chosen, err := plan.Choose(90, 1, false)
+	chosen, err := plan.choice(90)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -141,7 +151,8 @@ func TestChosenModesTakeFewerBytes(t *testing.T) {
 		for i := range plan.blocks {
 			plan.blocks[i].mode = mode
 		}
-		frame, err := plan.Write(90, 1)
+		plan.Again(90, 1)
+		frame, err := plan.Frame()
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -185,7 +196,7 @@ func TestFinerStepsComeNearer(t *testing.T) {
 	plan := New(from)
 	before, size := math.Inf(1), 0
 	for index := 120.0; index >= 0; index -= 40 {
-		frame, err := plan.Choose(index, 1, false)
+		frame, err := plan.choice(index)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -205,7 +216,8 @@ func TestFinerStepsComeNearer(t *testing.T) {
 	if mean := before / 160 / 120; mean > 3 {
 		t.Errorf("at the finest steps the mean square is %.1f", mean)
 	}
-	frame, err := plan.Write(0, 0)
+	plan.Again(0, 0)
+	frame, err := plan.Frame()
 	if err != nil || len(frame) <= size {
 		t.Errorf("without thrift it takes %d bytes, with it %d (%v)", len(frame), size, err)
 	}
@@ -372,7 +384,7 @@ func TestTheCheapestLevelsAreChosen(t *testing.T) {
 
 func TestBrokenFramesHaveNoIndex(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
-	frame, err := New(mixed(r, 96, 64)).Choose(30, 1, false)
+	frame, err := New(mixed(r, 96, 64)).choice(30)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -391,7 +403,7 @@ func TestBrokenFramesHaveNoIndex(t *testing.T) {
 func FuzzIndex(f *testing.F) {
 	r := rand.New(rand.NewPCG(2, 7))
 	for range 4 {
-		frame, err := New(mixed(r, 48, 33)).Choose(float64(r.IntN(120)), 1, false)
+		frame, err := New(mixed(r, 48, 33)).choice(float64(r.IntN(120)))
 		if err != nil {
 			f.Fatal(err)
 		}
