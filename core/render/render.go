@@ -44,8 +44,8 @@ type Job struct {
 	// Placeholder asks for a picture of at most so many bytes that stands in for the variant; 0: the variant itself.
 	Placeholder int
 
-	// Predict takes the setting that the median picture needs, without looking at what comes out: for an answer
-	// that has to be quick.
+	// Predict takes the setting that a picture like this needs, with a look at what comes out where that is quick: for an
+	// answer that has to be.
 	Predict bool
 
 	// Thorough takes more time to have fewer bytes, where that pays.
