@@ -48,7 +48,7 @@ func TestEncodingOverHTTP(t *testing.T) {
 	if high.StatusCode != 422 {
 		t.Errorf("3 kB at quality 60 or more: %d, %d bytes", high.StatusCode, len(high.Data))
 	}
-	if out := bed.Must(t, s, "explain", "kestrel/catalogue/festival-crowd.jpg?width=300&quality=60&format=webp"); !strings.Contains(out, "searched for quality 60 · libwebp") {
+	if out := bed.Must(t, s, "explain", "kestrel/catalogue/festival-crowd.jpg?width=300&quality=60&format=webp"); !strings.Contains(out, "searched for quality 60 · VP8 quantizer") {
 		t.Errorf("explain:\n%s", out)
 	}
 }
@@ -143,7 +143,7 @@ func TestTheSourceItselfOverHTTP(t *testing.T) {
 
 func TestRenderSaysHow(t *testing.T) {
 	dir := t.TempDir()
-	for ending, want := range map[string]string{"webp": "searched for quality 72 · libwebp", "avif": "AV1 quantizer", "jpg": "searched for quality 72 · JPEG tables", "gif": "palette for quality 72"} {
+	for ending, want := range map[string]string{"webp": "searched for quality 72 · VP8 quantizer", "avif": "AV1 quantizer", "jpg": "searched for quality 72 · JPEG tables", "gif": "palette for quality 72"} {
 		out := filepath.Join(dir, "o."+ending)
 		r := bed.Run(t, nil, "render", filepath.Join(bed.Pictures, "delta-red.jpg"), "width=160", "-o", out)
 		if r.Code != 0 || !strings.Contains(r.Out, want) {

@@ -159,6 +159,9 @@ func (f *finish) original() *fidelity.Picture {
 // were searched before it is made once more.
 const whole, parts, mended = 0.3, 3, 5
 
+// wholeAVIF is the same of a whole picture where an encode takes its time.
+const wholeAVIF = 0.6
+
 // glanced is how near a first answer comes at once, else it's made a second time; and where there is time for it a third, if
 // it was farther off than is sure to come right.
 const glanced, sure = 2, 5
@@ -305,7 +308,10 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 		return nil, how, err
 	}
 	how.Way, how.Aim, how.Sampled = "searched", rounded(target), part != f
-	on, points := e, whole
+	on, points := e, float64(whole)
+	if format == declare.AVIF {
+		points = wholeAVIF
+	}
 	if how.Sampled { // the whole has the last word; it comes out better, without the seams between parts
 		target *= seams
 		points = parts
