@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"time"
 
 	"github.com/chromedp/chromedp"
 
@@ -153,6 +154,9 @@ func pair(b *browser.Browser, to string) error {
 	} {
 		html += fmt.Sprintf(`<div><h2>%s</h2><img src="%s" style="%s"><p></p></div>`, side.title, side.url, slot)
 	}
+	if err := kept("http://127.0.0.1:8740/kestrel/catalogue/delta-red.jpg?width=600&aspect-ratio=3/2"); err != nil {
+		return err
+	}
 	if err := b.Look(1280, 560, "light"); err != nil {
 		return err
 	}
@@ -176,6 +180,28 @@ func pair(b *browser.Browser, to string) error {
 		return err
 	}
 	return os.WriteFile(to, png, 0o644)
+}
+
+// kept waits until what a browser gets is no longer a first answer, which is good for a few seconds alone.
+func kept(url string) error {
+	const rounds, pause = 60, 500 * time.Millisecond
+	for range rounds {
+		ask, err := http.NewRequest("GET", url, nil)
+		if err != nil {
+			return err
+		}
+		ask.Header.Set("Accept", "image/avif,image/webp,image/*,*/*;q=0.8")
+		answer, err := http.DefaultClient.Do(ask)
+		if err != nil {
+			return err
+		}
+		answer.Body.Close()
+		if !strings.HasSuffix(answer.Header.Get("Cache-Control"), "max-age=5") {
+			return nil
+		}
+		time.Sleep(pause)
+	}
+	return fmt.Errorf("%s: still a first answer", url)
 }
 
 // enter signs in by the link that the demo printed, and asks for some things that are refused.
