@@ -1,4 +1,4 @@
-// Package webp turns WebP bytes into pixels and back, through libwebp.
+// Package webp turns WebP bytes into pixels and back, through libwebp; opaque pictures are written by our own encoder too.
 package webp
 
 // #cgo LDFLAGS: -lwebp -lwebpdemux -lwebpmux

@@ -14,6 +14,7 @@ import (
 type Weighed struct {
 	plan   *vp8.Plan
 	chosen float64 // the fineness for which modes were chosen
+	made   float64 // and that of what was made last
 }
 
 // indexes are how many of VP8's indexes a fineness is.
@@ -30,7 +31,7 @@ func Weigh(p *raster.YCbCr) *Weighed { return &Weighed{plan: vp8.New(p), chosen:
 
 // Write gives the file at a fineness of 0–100, which comes as near as libwebp's.
 func (w *Weighed) Write(fineness float64) ([]byte, error) {
-	if math.Abs(fineness-w.chosen) > near {
+	if w.made = fineness; math.Abs(fineness-w.chosen) > near {
 		w.chosen = fineness
 		w.plan.Choose(Index(fineness), thriftAt(fineness), false)
 	} else {
@@ -42,14 +43,15 @@ func (w *Weighed) Write(fineness float64) ([]byte, error) {
 // Glimpse says what decoders would show of the file at a fineness, in Limited range, before it is written: in less time than
 // Write, for a few more bytes.
 func (w *Weighed) Glimpse(fineness float64) *raster.YCbCr {
-	w.chosen = fineness
+	w.chosen, w.made = fineness, fineness
 	w.plan.Choose(Index(fineness), thriftAt(fineness), true)
 	return w.plan.Shown()
 }
 
 // Glimpsed gives the file of the last glimpse, at its fineness or at another one, however far, by the same modes.
 func (w *Weighed) Glimpsed(fineness float64) ([]byte, error) {
-	if fineness != w.chosen {
+	if fineness != w.made {
+		w.made = fineness
 		w.plan.Again(Index(fineness), thriftAt(fineness))
 	}
 	return w.file()

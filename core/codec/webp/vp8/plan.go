@@ -58,9 +58,10 @@ const (
 	colourPower, leastColour, usualColour = 0.6, 1.5, 40
 	mostColour                            = 1.5
 
-	// How many indexes coarser steps are where bits are e times as dear, and the level of the loop filter for a step.
-	busier   = 4
-	smoother = 0.38
+	// How many indexes coarser steps are where bits are e times as dear, but below an index less and less, down to nothing at
+	// the finest; and the level of the loop filter for a step.
+	busier, evenBelow = 4, 15
+	smoother          = 0.38
 )
 
 // nothing is how dear a squared step is where nobody asks.
@@ -227,8 +228,9 @@ func (p *Plan) segment(logs []float32) {
 // headerAt is a frame's around an index. Of a part of an index as many segments take the next.
 func (p *Plan) headerAt(index float64) *header {
 	h := &header{w: p.w, h: p.h, colourDC: max(-15, min(colourDC, coarsestDC-int(index))), colourAC: colourAC}
+	part := math.Min(1, math.Max(0, index)/evenBelow)
 	for i := range h.index {
-		h.index[i] = min(127, max(0, int(math.Floor(index+p.coarser[i]+(float64(i)+0.5)/segments))))
+		h.index[i] = min(127, max(0, int(math.Floor(index+part*p.coarser[i]+(float64(i)+0.5)/segments))))
 		h.level[i] = min(63, int(smoother*float64(stepAC[h.index[i]])))
 	}
 	return h
