@@ -114,8 +114,7 @@ func (r *run) bestWhole(mx, my int, up, left [9]uint8, best *guess) {
 	q := &r.quants[m.segment]
 	var predicted [256]uint8
 	var values, bestValues [16][16]float32
-	var costs, dear [16]float32
-	var bestMeans [16]float32
+	var dear, bestMeans [16]float32
 	step := float32(q.whole[1])
 	for b := range 16 {
 		dear[b] = step * step / (modePrice * r.price(16*mx+b&3*4, 16*my+b>>2*4, q))
@@ -123,15 +122,8 @@ func (r *run) bestWhole(mx, my int, up, left [9]uint8, best *guess) {
 	least := float32(math.MaxFloat32)
 	for mode := range uint8(modes) {
 		luma.block(mode, 16*mx, 16*my, 16, predicted[:])
-		sum := modeBits * wholeBits[mode]
-		for y := 0; y < 16; y += 4 {
-			t := r.source[0].tries(16*mx, 16*my+y, predicted[16*y:], 16, 4)
-			t.sourceNext, t.values, t.costs, t.dear, t.dearNext, t.pairs = 4, values[y:], costs[y:], dear[y:], 1, 2
-			t.inverse, t.first = 1/step, 0
-			t.all()
-			sum += costs[y] + costs[y+1] + costs[y+2] + costs[y+3]
-		}
-		means := meansOf(&values)
+		means, sum := r.transformed(mx, my, predicted[:], &values, &dear, q)
+		sum += modeBits * wholeBits[mode]
 		sum += rough(&means, float32(q.means[1]), float32(q.means[1]*q.means[1])/(modePrice*r.meansPrice(i, q)))
 		if sum < least {
 			best.mode, least, bestValues, bestMeans = mode, sum, values, means

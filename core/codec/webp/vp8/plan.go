@@ -65,7 +65,7 @@ const (
 )
 
 // nothing is how dear a squared step is where nobody asks.
-var nothing = []float32{0, 0, 0, 0}
+var nothing [16]float32
 
 // New takes a 4:2:0 picture in Limited range.
 func New(from *raster.YCbCr) *Plan {
@@ -342,7 +342,7 @@ func (r *run) small(mx, my int, up, left *[9]uint8) {
 		luma.edge(x, y, mx == r.across-1, &edge)
 		edge.small(m.small[b], &predicted)
 		t := r.source[0].tries(x, y, predicted[:], 4, 0)
-		t.values, t.costs, t.dear, t.pairs = values[:], costs[:], nothing, 1
+		t.values, t.costs, t.dear, t.pairs = values[:], costs[:], nothing[:], 1
 		t.all()
 		used, _, _ := r.weigher.choose(&values[0], &c.level[b], kindWhole, 0, int(up[b&3]+left[b>>2]), q.whole, r.thrift*r.price(x, y, q))
 		c.set(b, used, 0, &up[b&3], &left[b>>2])
@@ -376,7 +376,7 @@ func (r *run) whole(mx, my int, up, left *[9]uint8) {
 	var predicted [256]uint8
 	r.made[0].block(m.mode, 16*mx, 16*my, 16, predicted[:])
 	var values [16][16]float32
-	means := r.transformed(mx, my, predicted[:], &values)
+	means, _ := r.transformed(mx, my, predicted[:], &values, &nothing, q)
 	used, _, _ := r.weigher.choose(&means, &c.level[meansAt], kindMeans, 0, int(up[8]+left[8]), q.means, r.thrift*r.meansPrice(i, q))
 	c.set(meansAt, used, 0, &up[8], &left[8])
 	for b := range 16 {
@@ -387,24 +387,22 @@ func (r *run) whole(mx, my int, up, left *[9]uint8) {
 	r.makeWhole(mx, my, predicted[:])
 }
 
-// transformed are the coefficients of what a prediction of a macroblock's luma leaves, and those of its means.
-func (r *run) transformed(mx, my int, predicted []uint8, values *[16][16]float32) (means [16]float32) {
+// transformed are the coefficients of what a prediction of a macroblock's luma leaves, and those of its means; and what
+// the others are guessed to cost in bits, where a squared step of each small block costs dear.
+func (r *run) transformed(mx, my int, predicted []uint8, values *[16][16]float32, dear *[16]float32, q *quantizer) (means [16]float32, cost float32) {
 	var costs [4]float32
 	for y := 0; y < 16; y += 4 {
 		t := r.source[0].tries(16*mx, 16*my+y, predicted[16*y:], 16, 4)
-		t.sourceNext, t.values, t.costs, t.dear, t.pairs = 4, values[y:], costs[:], nothing, 2
+		t.sourceNext, t.values, t.costs, t.dear, t.dearNext, t.pairs = 4, values[y:], costs[:], dear[y:], 1, 2
+		t.inverse, t.first = 1/float32(q.whole[1]), 0
 		t.all()
+		cost += costs[0] + costs[1] + costs[2] + costs[3]
 	}
-	return meansOf(values)
-}
-
-// meansOf are the coefficients of the means of sixteen small blocks.
-func meansOf(values *[16][16]float32) (means [16]float32) {
 	for b := range 16 {
 		means[b&3<<2|b>>2] = values[b][0]
 	}
 	forwardMeans(&means)
-	return means
+	return means, cost
 }
 
 // makeWhole makes a macroblock's luma of its levels.
@@ -442,7 +440,7 @@ func (r *run) colour(mx, my int, up, left *[9]uint8) {
 		made.block(m.colour, 8*mx, 8*my, 8, predicted[:])
 		for y := 0; y < 8; y += 4 {
 			t := r.source[p].tries(8*mx, 8*my+y, predicted[8*y:], 8, 4)
-			t.sourceNext, t.values, t.costs, t.dear, t.pairs = 4, values[y/2:], costs[y/2:], nothing, 1
+			t.sourceNext, t.values, t.costs, t.dear, t.pairs = 4, values[y/2:], costs[y/2:], nothing[:], 1
 			t.all()
 		}
 		for k := range 4 {
