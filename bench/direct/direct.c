@@ -136,7 +136,7 @@ int direct_webp_encode(const el_planes *p) {
 	return !ok;
 }
 
-int direct_avif_encode(const el_planes *p) {
+static int encode_avif(const el_planes *p, int options, avifRWData *data) {
 	avifImage *m = avifImageCreate(p->w, p->h, 8, AVIF_PIXEL_FORMAT_YUV420);
 	m->yuvRange = AVIF_RANGE_FULL;
 	m->yuvPlanes[0] = p->y;
@@ -149,11 +149,30 @@ int direct_avif_encode(const el_planes *p) {
 	e->maxThreads = 1;
 	e->speed = p->effort;
 	e->minQuantizer = e->maxQuantizer = (int)p->setting;
-	avifEncoderSetCodecSpecificOption(e, "tune", "ssim");
-	avifRWData data = AVIF_DATA_EMPTY;
-	avifResult r = avifEncoderWrite(e, m, &data);
-	avifRWDataFree(&data);
+	if (options) {
+		avifEncoderSetCodecSpecificOption(e, "tune", "ssim");
+		avifEncoderSetCodecSpecificOption(e, "enable-cdef", "1");
+	}
+	avifResult r = avifEncoderWrite(e, m, data);
 	avifEncoderDestroy(e);
 	avifImageDestroy(m);
+	return r;
+}
+
+int direct_avif_encode(const el_planes *p) {
+	avifRWData data = AVIF_DATA_EMPTY;
+	int r = encode_avif(p, 1, &data);
+	avifRWDataFree(&data);
+	return r;
+}
+
+int direct_avif_alone(const el_planes *p, uint8_t **out, size_t *n) {
+	avifRWData data = AVIF_DATA_EMPTY;
+	int r = encode_avif(p, 0, &data);
+	if (r == AVIF_RESULT_OK && (*out = malloc(data.size))) {
+		memcpy(*out, data.data, data.size);
+		*n = data.size;
+	}
+	avifRWDataFree(&data);
 	return r;
 }

@@ -65,7 +65,20 @@ func ToWebP(quality float64, method int) Encoder {
 	return encoder("libwebp", quality, method, func(p *C.el_planes) C.int { return C.direct_webp_encode(p) })
 }
 
-// ToAVIF encodes full-range planes at libavif's quantizer and speed.
+// ToAVIF encodes full-range planes at libavif's quantizer and speed, with the options that are ours.
 func ToAVIF(quantizer, speed int) Encoder {
 	return encoder("libavif", float64(quantizer), speed, func(p *C.el_planes) C.int { return C.direct_avif_encode(p) })
+}
+
+// AVIFAlone gives the file of full-range planes that libavif makes of them without any option.
+func AVIFAlone(p *raster.YCbCr, quantizer, speed int) (file []byte, err error) {
+	err = encoder("libavif", float64(quantizer), speed, func(p *C.el_planes) C.int {
+		var out *C.uint8_t
+		var n C.size_t
+		code := C.direct_avif_alone(p, &out, &n)
+		file = C.GoBytes(unsafe.Pointer(out), C.int(n))
+		C.free(unsafe.Pointer(out))
+		return code
+	})(p)
+	return file, err
 }

@@ -18,4 +18,5 @@ int direct_heic_decode(const uint8_t *data, size_t n);
 int direct_jpeg_encode(const el_planes *p);
 int direct_webp_encode(const el_planes *p);
 int direct_avif_encode(const el_planes *p);
+int direct_avif_alone(const el_planes *p, uint8_t **out, size_t *n); // free what is given
 #endif

@@ -227,9 +227,29 @@ func TestListsComeInPages(t *testing.T) {
 	if strings.Join(all, " ") != "kestrel site-0 site-1 site-2 site-3 site-4" {
 		t.Errorf("%v", all)
 	}
-	for _, path := range []string{"/sites?limit=0", "/sites?limit=x", "/sites/kestrel/history?after=x", "/refusals?after=-1"} {
-		if a := s.Get(t, "/-/api/v1"+path); a.StatusCode != 400 {
-			t.Errorf("%s: %d", path, a.StatusCode)
+	for _, path := range []string{"/sites?limit=0", "/sites?limit=x", "/sites/kestrel/history?after=x", "/sites/kestrel/history?after=-2", "/sites/kestrel/weighings?after=x", "/refusals?after=-1", "/refusals?after=1e9"} {
+		a := s.Get(t, "/-/api/v1"+path)
+		if no := a.Problem(t); a.StatusCode != 400 || no.Parameter != "limit" && no.Parameter != "after" || no.Remedy == "" {
+			t.Errorf("%s: %d, %+v", path, a.StatusCode, no)
+		}
+	}
+}
+
+// Pictures for the console's own pages can't be embedded elsewhere, nor run what they might hold.
+func TestPicturesOfTheConsoleStayThere(t *testing.T) {
+	s := bed.Kestrel(t)
+	for _, path := range []string{"/lanes/catalogue/original?path=mark.png", "/sheet/preview?source=catalogue/mark.png"} {
+		a := s.Get(t, "/-/api/v1/sites/kestrel"+path)
+		if a.StatusCode != 200 || !strings.HasPrefix(a.Header.Get("Content-Type"), "image/") {
+			t.Fatalf("%s: %d, %v", path, a.StatusCode, a.Header)
+		}
+		for name, want := range map[string]string{
+			"Cross-Origin-Resource-Policy": "same-origin", "X-Content-Type-Options": "nosniff", "Cache-Control": "private, no-cache",
+			"Content-Security-Policy": "sandbox; default-src 'none'",
+		} {
+			if got := a.Header.Get(name); got != want {
+				t.Errorf("%s: %s is %q, want %q", path, name, got, want)
+			}
 		}
 	}
 }

@@ -114,7 +114,57 @@ func OfPlanes(p *raster.YCbCr) *Picture {
 		return out
 	}
 	v.blue, v.red = halved(p.Cb), halved(p.Cr)
+	v.clip(light, p)
 	return finished(p.W, p.H, v)
+}
+
+// apart is how far red, green and blue are from luma (ITU-R BT.601, section 2.5).
+func apart(blue, red float32) (r, g, b float32) {
+	return 1.402 * red, -0.344136*blue - 0.714136*red, 1.772 * blue
+}
+
+// clip makes lightness what is shown of luma where the colour there is beyond what red, green and blue can be.
+func (v *view) clip(light *[256]float32, p *raster.YCbCr) {
+	low, scale := float32(0), float32(1)
+	if p.Range == raster.Limited {
+		low, scale = 16, 255.0/219
+	}
+	const usual = 12 // how far colour may be from where it's looked up
+	for y := range v.blue.h {
+		blue, red := v.blue.v[y*v.blue.w:][:v.blue.w], v.red.v[y*v.blue.w:][:v.blue.w]
+		first, second := p.Y.Row(2 * y)[:p.W], p.Y.Row(min(2*y+1, p.H-1))[:p.W]
+		for x, c := range blue {
+			r, g, b := apart(c, red[x])
+			least, most := low+(usual-min(r, g, b))/scale, low+(255-usual-max(r, g, b))/scale
+			at, next := 2*x, min(2*x+1, p.W-1)
+			least -= float32(min(first[at], first[next], second[at], second[next]))
+			most -= float32(max(first[at], first[next], second[at], second[next]))
+			if least > 0 || most < 0 {
+				v.clipFour(light, p, x, y, low, scale)
+			}
+		}
+	}
+}
+
+// clipFour does so for the samples of luma that one of colour belongs to; colour is between it and those beside it.
+func (v *view) clipFour(light *[256]float32, p *raster.YCbCr, x, y int, low, scale float32) {
+	w, h := v.blue.w, v.blue.h
+	for row := 2 * y; row < min(2*y+2, p.H); row++ {
+		beside := min(h-1, max(0, y-1+2*(row&1))) * w
+		for at := 2 * x; at < min(2*x+2, p.W); at++ {
+			next := min(w-1, max(0, x-1+2*(at&1)))
+			between := func(c []float32) float32 {
+				return (9*c[y*w+x] + 3*c[y*w+next] + 3*c[beside+x] + c[beside+next]) / 16
+			}
+			luma := (float32(p.Y.Pix[row*p.Y.Stride+at]) - low) * scale
+			r, g, b := apart(between(v.blue.v), between(v.red.v))
+			if luma+min(r, g, b) >= 0 && luma+max(r, g, b) <= 255 {
+				continue
+			}
+			in := func(v float32) float32 { return max(0, min(255, luma+v)) }
+			v.light[0].v[row*p.W+at] = light[uint8(low+(0.299*in(r)+0.587*in(g)+0.114*in(b))/scale+0.5)]
+		}
+	}
 }
 
 func looked(p raster.Plane, w, h int, table *[256]float32) plane {

@@ -138,6 +138,51 @@ func TestPlanesAndPixelsAgree(t *testing.T) {
 	}
 }
 
+// Colour beyond what red, green and blue can be is cut off where it's shown, which changes luma.
+func TestLightnessIsAsShown(t *testing.T) {
+	const tile, across = 8, 12
+	for _, r := range []raster.Range{raster.Full, raster.Limited} {
+		p := raster.New420(tile*across, tile*across, r)
+		low, scale := 0.0, 1.0
+		if r == raster.Limited {
+			low, scale = 16, 255.0/219
+		}
+		want := map[[2]int]float64{}
+		cut := 0
+		for j := range across {
+			for i := range across {
+				luma, cb, cr := 20+(i*37+j*11)%210, 20+(i*53+j*29)%216, 20+(i*17+j*71)%216
+				for y := range tile {
+					for x := range tile {
+						p.Y.Row(j*tile + y)[i*tile+x] = uint8(luma)
+						p.Cb.Row((j*tile + y) / 2)[(i*tile+x)/2], p.Cr.Row((j*tile + y) / 2)[(i*tile+x)/2] = uint8(cb), uint8(cr)
+					}
+				}
+				v, b, c := (float64(luma)-low)*scale, float64(cb)-128, float64(cr)-128
+				if r == raster.Limited {
+					b, c = b*255/224, c*255/224
+				}
+				in := func(v float64) float64 { return math.Max(0, math.Min(255, v)) }
+				shown := 0.299*in(v+1.402*c) + 0.587*in(v-0.344136*b-0.714136*c) + 0.114*in(v+1.772*b)
+				if math.Abs(shown-v) > 3 {
+					cut++
+				}
+				want[[2]int{i, j}] = shown
+			}
+		}
+		if cut < across*across/4 {
+			t.Fatalf("only %d tiles are cut off", cut)
+		}
+		light := OfPlanes(p).grounds[0].light[0]
+		for at, shown := range want {
+			got := float64(light.v[(at[1]*tile+tile/2)*light.w+at[0]*tile+tile/2])
+			if a, b := lightness[int(math.Max(0, shown-1.2))], lightness[int(math.Min(255, shown+2.2))]; got < float64(a) || got > float64(b) {
+				t.Errorf("%v, range %v: lightness %.1f, want %.1f to %.1f", at, r, got, a, b)
+			}
+		}
+	}
+}
+
 func TestLikenessAndItsInverse(t *testing.T) {
 	last := 101.0
 	for d := 1e-6; d < 1; d *= 1.3 {
@@ -185,6 +230,51 @@ func TestSearchFindsTheSetting(t *testing.T) {
 	}
 }
 
+// Where encodes are light there are more of them, which find what is nearest even where the distance goes up and down.
+func TestLightEncodesAreTriedAround(t *testing.T) {
+	rough := []float64{0, 0.05, -0.08, 0.03, 0.07, -0.04, -0.06, 0.02}
+	within := 0
+	for _, light := range []int{0, math.MaxInt} {
+		near := 0
+		for target := 0.1; target > 0.01; target *= 0.97 {
+			tries := 0
+			e := anEncoder(&tries, 1)
+			smooth := e.Try
+			e.Light = light
+			e.Try = func(s float64) ([]byte, float64, error) {
+				data, far, err := smooth(s)
+				return data, far * math.Exp(rough[int(s)%len(rough)]), err
+			}
+			f, err := Search(e, target, 50, -0.045, 0.01)
+			if err != nil {
+				t.Fatal(err)
+			}
+			most := mostTrials
+			if light > 0 {
+				most *= 2
+			}
+			if tries > most || tries != len(f.Trials) {
+				t.Errorf("%d encodes, at most %d, %d told", tries, most, len(f.Trials))
+			}
+			if math.Abs(math.Log(f.Distance/target)) < 0.02 {
+				near++
+			}
+		}
+		if light == 0 {
+			within = near
+		} else if near <= within {
+			t.Errorf("%d of searches end near with light encodes, %d without", near, within)
+		}
+	}
+	// Of two as far off, the one that is too near is found.
+	e := Encoder{Least: 0, Most: 1, Step: 1, Try: func(s float64) ([]byte, float64, error) {
+		return []byte{1}, math.Exp(0.1 - 0.2*s), nil
+	}}
+	if f, err := Search(e, 1, 0, -0.2, 0.01); err != nil || f.Setting != 1 {
+		t.Errorf("found %v, %v", f, err)
+	}
+}
+
 // Parts may mislead: the whole is looked at, and made once more where that is far off.
 func TestAWholeIsMendedWhereItsPartsMisled(t *testing.T) {
 	for parts, want := range map[float64]int{50: 1, 51: 1, 70: 2, 30: 2} {
@@ -197,6 +287,20 @@ func TestAWholeIsMendedWhereItsPartsMisled(t *testing.T) {
 		if l, aim := Likeness(f.Distance), Likeness(target); math.Abs(l-aim) > 5 {
 			t.Errorf("from %v: likeness %.1f, want %.1f", parts, l, aim)
 		}
+	}
+}
+
+// A whole that comes out much too far at one setting and too near at the others is the latter: only bytes are lost by that.
+func TestAWholeIsRatherTooNear(t *testing.T) {
+	e := Encoder{Least: 0, Most: 60, Step: 1, Try: func(s float64) ([]byte, float64, error) {
+		if s < 30 {
+			return []byte{1}, 0.2, nil
+		}
+		return []byte{1}, 1e-5, nil
+	}}
+	f, err := Whole(e, Found{Setting: 20}, 0.02, -0.1, 0.1)
+	if err != nil || f.Setting < 30 || len(f.Trials) != mostWhole {
+		t.Errorf("found %v in %d, %v", f.Setting, len(f.Trials), err)
 	}
 }
 

@@ -7,6 +7,9 @@ import (
 
 // An Encoder is one picture in front of one encoder.
 type Encoder struct {
+	// Light is below how many bytes an encode takes so little time that it counts half.
+	Light int
+
 	// Least and Most are the settings between which it can choose, coarsest and finest; Step is what it rounds to.
 	Least, Most, Step float64
 
@@ -84,53 +87,90 @@ func (r *run) done(f Found) Found {
 
 // Search finds the setting whose picture is as far from the original as target. guess is where to begin, slope how
 // much the logarithm of the distance is thought to change with a setting one higher (below zero). It ends
-// where that logarithm is near enough, or after five encodes: two in the usual case.
+// where that logarithm is near enough, or after five encodes, light ones counting half: two in the usual case.
 func Search(e Encoder, target, guess, slope, enough float64) (Found, error) {
 	r := &run{e: e}
+	off := func(f Found) float64 { return math.Abs(math.Log((f.Distance + 1e-9) / target)) }
 	at := guess
-	for range mostTrials {
-		if r.tried(at) {
-			break
-		}
+	for spent := 0.0; spent < mostTrials; {
 		f, err := r.try(at)
 		if err != nil {
 			return Found{}, err
 		}
+		if spent++; len(f.Data) < e.Light {
+			spent -= 0.5
+		}
 		// Near enough, or nearer than a setting beside it is likely to be.
-		off := math.Abs(math.Log((f.Distance + 1e-9) / target))
-		if off < enough || off < -slope*e.Step/2 {
+		if off(f) < enough || off(f) < -slope*e.Step/2 {
 			break
 		}
-		at = r.next(target, slope)
+		var ok bool
+		if at, ok = r.untried(r.next(target, slope), target); !ok {
+			break
+		}
 	}
+	return r.done(r.best(target)), nil
+}
+
+// best is what came nearest a target.
+func (r *run) best(target float64) Found {
 	best := r.found[0]
 	for _, f := range r.found {
-		if math.Abs(math.Log((f.Distance+1e-9)/target)) < math.Abs(math.Log((best.Distance+1e-9)/target)) {
+		if missed(f, target) < missed(best, target) {
 			best = f
 		}
 	}
-	return r.done(best), nil
+	return best
 }
 
-// Whole encodes a picture of which parts have been searched, at the setting that was found; and once more where the
+// missed is how bad it is to have come as near to a target: too far, which shows, is worse than too near, which only takes
+// bytes, and at most so bad.
+func missed(f Found, target float64) float64 {
+	const worse, most = 1.5, 1
+	off := math.Log((f.Distance + 1e-9) / target)
+	if off > 0 {
+		return worse * off
+	}
+	return math.Min(most, -off)
+}
+
+// besides is how many steps beside a setting that was tried are still worth a try.
+const besides = 3
+
+// untried is a setting, or where that was tried the nearest beside it that wasn't, on the side on which the target is.
+func (r *run) untried(setting, target float64) (float64, bool) {
+	if !r.tried(setting) {
+		return setting, true
+	}
+	step := r.e.Step
+	if f, _ := r.try(setting); f.Distance < target {
+		step = -step
+	}
+	for k := 1.0; k <= besides; k++ {
+		if at := setting + k*step; !r.tried(at) {
+			return at, true
+		}
+	}
+	return 0, false
+}
+
+// mostWhole is how often a picture of which parts have been searched is encoded.
+const mostWhole = 3
+
+// Whole encodes a picture of which parts have been searched, at the setting that was found; and once or twice more where the
 // whole turns out not to be near enough.
 func Whole(e Encoder, parts Found, target, slope, enough float64) (Found, error) {
 	r := &run{e: e}
-	best, err := r.try(parts.Setting)
-	if err != nil {
-		return Found{}, err
-	}
-	off := math.Log((best.Distance + 1e-9) / target)
-	if math.Abs(off) > enough {
-		again, err := r.try(best.Setting - off/slope)
+	for at := parts.Setting; len(r.found) < mostWhole && !r.tried(at); at = r.next(target, slope) {
+		f, err := r.try(at)
 		if err != nil {
 			return Found{}, err
 		}
-		if math.Abs(math.Log((again.Distance+1e-9)/target)) < math.Abs(off) {
-			best = again
+		if math.Abs(math.Log((f.Distance+1e-9)/target)) <= enough*float64(len(r.found)) { // the third has to be worth more
+			break
 		}
 	}
-	best = r.done(best)
+	best := r.done(r.best(target))
 	best.Trials = append(parts.Trials, best.Trials...)
 	return best, nil
 }

@@ -33,40 +33,6 @@ type Encoding struct {
 	Provisional bool `json:"provisional,omitempty"`
 }
 
-// Efforts, from measured tables of bytes against time (`go run ./bench encoding`).
-const (
-	webpEffort = webp.Effort
-)
-
-// AVIF's efforts are libavif's speeds, 0 (thorough) to 10 (quick): for a first answer, for what is kept, and for what is
-// kept where a site wants the fewest bytes; small pictures can have more of it. At equal likeness 8 takes a thirtieth
-// fewer bytes than 9 in four times the time, 7 a seventh fewer than 8 in less than twice, 6 an eighth fewer than 7 in twice
-// the time, and 5 a twelfth fewer than 6 in three times the time.
-const (
-	AVIFFirst    = 9
-	AVIFKept     = 7
-	AVIFThorough = 6
-)
-
-// avifMore is how much lower the speed of what is kept is for pictures of up to so many pixels, which most are.
-const (
-	avifMore          = 1
-	avifKeptSmall     = 640 * 640
-	avifThoroughSmall = samplesAbove
-)
-
-// AVIFSpeed is the speed for a picture of so many pixels.
-func AVIFSpeed(speed, pixels int) int {
-	if speed == AVIFKept && pixels <= avifKeptSmall || speed == AVIFThorough && pixels <= avifThoroughSmall {
-		return speed - avifMore
-	}
-	return speed
-}
-
-// quickLoss is how many steps of the quantizer AVIFFirst has to be finer to come as near as AVIFKept, which settings are
-// fitted to.
-const quickLoss = 4.5
-
 const defaultQuality = 72
 
 // weighedBelow is up to how many pixels coefficients are weighed one by one, which takes nine bytes a pixel.
@@ -82,27 +48,18 @@ type finish struct {
 	predict    bool
 	speed      int         // AVIF's; 0: AVIFKept
 	exactSpeed bool        // whatever the size
+	light      bool        // takes so little time that it can have more
 	frame      bool        // of an animation, which libwebp writes alone
 	facts      codec.Facts // what is embedded
 
 	looked *fidelity.Picture
+	taken  string // the sort of picture that parts of it are taken for; "": what they look like
 }
 
 // free gives back what it has made.
 func (f *finish) free() {
 	f.planes.Free()
 	f.looked.Free()
-}
-
-func (f *finish) avifSpeed() int {
-	if f.exactSpeed {
-		return f.speed
-	}
-	speed := f.speed
-	if speed == 0 {
-		speed = AVIFKept
-	}
-	return AVIFSpeed(speed, f.area())
 }
 
 // area is how many pixels there are.
@@ -159,12 +116,8 @@ func (f *finish) original() *fidelity.Picture {
 // were searched before it is made once more.
 const whole, parts, mended = 0.3, 3, 5
 
-// wholeAVIF is the same of a whole picture where an encode takes its time.
-const wholeAVIF = 0.6
-
-// glanced is how near a first answer comes at once, else it's made a second time; and where there is time for it a third, if
-// it was farther off than is sure to come right.
-const glanced, sure = 2, 5
+// lightBelow is of how many pixels a byte of an encode is that takes little time.
+const lightBelow = 90
 
 // seams are how much farther off parts may be than the whole.
 const seams = 1.04
@@ -217,7 +170,11 @@ func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 // rounded is the likeness of a distance, to a tenth.
 func rounded(distance float64) float64 { return math.Round(10*fidelity.Likeness(distance)) / 10 }
 
+// kind is what sort of picture it's taken for.
 func (f *finish) kind() string {
+	if f.taken != "" {
+		return f.taken
+	}
 	const mostlyFlat = 0.45
 	if f.pixels != nil && f.pixels.Flatness() > mostlyFlat {
 		return "graphic"
@@ -230,7 +187,7 @@ func (f *finish) kind() string {
 // nothing.
 func (f *finish) sharpColour() bool {
 	const much = 0.05
-	return f.kind() == "graphic" && f.pixels.SharpColour() > much
+	return f.pixels != nil && f.kind() == "graphic" && f.pixels.SharpColour() > much
 }
 
 func (f *finish) straight() *raster.RGBA {
@@ -288,16 +245,22 @@ func (f *finish) reduced(p *raster.RGBA, colours int) (*raster.Indexed, float64)
 
 // lossy finds the setting of WebP, AVIF or JPEG: where the picture is large by what some parts of it look like.
 func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, error) {
+	quality := float64(how.Quality)
+	if f.light = false; format == declare.AVIF && !f.predict && f.area() <= avifKeptSmall {
+		var err error
+		if f.light, err = f.isLight(quality); err != nil {
+			return nil, how, err
+		}
+	}
 	part := f
-	if sample := f.sample(); sample != nil {
-		part = &finish{planes: sample, quality: f.quality, most: f.most, speed: f.avifSpeed(), exactSpeed: true}
+	if sample := f.sample(format); sample != nil {
+		part = &finish{planes: sample, quality: f.quality, most: f.most, speed: f.avifSpeed(), exactSpeed: true, taken: how.Kind}
 		defer part.free()
 	}
 	e, err := f.encoder(format)
 	if err != nil {
 		return nil, how, err
 	}
-	quality := float64(how.Quality)
 	texture := f.texture()
 	guess := math.Min(e.Most, math.Max(e.Least, thought(format, quality, texture)+e.finer))
 	if f.predict {
@@ -309,15 +272,15 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	}
 	how.Way, how.Aim, how.Sampled = "searched", rounded(target), part != f
 	on, points := e, float64(whole)
-	if format == declare.AVIF {
-		points = wholeAVIF
-	}
 	if how.Sampled { // the whole has the last word; it comes out better, without the seams between parts
 		target *= seams
 		points = parts
 		if on, err = part.encoder(format); err != nil {
 			return nil, how, err
 		}
+	}
+	if f.area() <= avifKeptSmall {
+		on.Light = f.area() / lightBelow
 	}
 	slope := steepness(format, quality, texture)
 	if how.Sampled { // what is large has more plain blocks, in which a setting does more
@@ -345,111 +308,6 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 		}
 	}
 	return found.Data, how, nil
-}
-
-// predicted takes the setting that is thought right, looks at what comes out where that takes little beside what is kept, and
-// then takes the setting that is thought right by that.
-func (f *finish) predicted(format declare.Format, e encoder, guess, slope float64, how Encoding) ([]byte, Encoding, error) {
-	if how.Way, how.Provisional = "predicted", true; format == declare.AVIF {
-		guess = math.Min(e.Most, guess+quickLoss)
-	}
-	if e.glances < 2 {
-		data, err := e.write(guess)
-		how.Setting = e.name(guess)
-		return data, how, err
-	}
-	f.opaque()
-	f.original()
-	var target float64
-	var aim errgroup.Group // beside the first encode
-	aim.Go(func() (err error) {
-		target, err = f.target(format, how.Quality)
-		return err
-	})
-	q := float64(how.Quality)
-	trusted := math.Inf(1)
-	if e.glances > 2 {
-		trusted = fidelity.Points(q, sure)
-	}
-	found, err := fidelity.Glance(e.Encoder, e.write, func() (float64, error) {
-		err := aim.Wait()
-		return target, err
-	}, guess, slope, fidelity.Points(q, glanced), trusted)
-	if err != nil {
-		return nil, how, err
-	}
-	how.Setting, how.Aim, how.Trials = e.name(found.Setting), rounded(target), found.Trials
-	if found.Distance > 0 {
-		how.Likeness = rounded(found.Distance)
-	}
-	return found.Data, how, nil
-}
-
-// harder is how many points of quality our measure asks more of a format than SSIM does, on the corpus's median picture.
-func harder(format declare.Format, quality float64) float64 {
-	switch format {
-	case declare.AVIF:
-		return 0.5
-	case declare.WebP:
-		return math.Max(0, math.Min(1, (90-quality)/40))
-	}
-	return 0.2
-}
-
-// target is how far libjpeg-turbo is from this picture at a quality, 4:2:0, what is transparent laid on the matte; as
-// much farther as the measure is harder on the format.
-func (f *finish) target(format declare.Format, quality int) (float64, error) {
-	planes := f.opaque()
-	data, err := jpeg.EncodePlainly(planes, quality)
-	if err != nil {
-		return 0, err
-	}
-	p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
-	if err != nil {
-		return 0, err
-	}
-	defer p.Free()
-	original, written := f.original(), fidelity.OfPlanes(p.YCbCr)
-	defer written.Free()
-	if f.pixels != nil && !f.pixels.Opaque {
-		original = fidelity.OfPlanes(planes)
-		defer original.Free()
-	}
-	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
-	q := float64(quality)
-	return math.Max(original.Distance(written), 2e-4) * math.Exp(fidelity.Points(q, harder(format, q))), nil
-}
-
-// samplesAbove is from how many pixels on a search looks at parts, of which there are so many, so large.
-const (
-	samplesAbove = 1_000_000
-	sampleSide   = 96
-	samplesX     = 6
-	samplesY     = 4
-)
-
-// sample puts evenly spread parts of a large opaque picture side by side.
-func (f *finish) sample() *raster.YCbCr {
-	p := f.planes
-	if p == nil || p.W*p.H <= samplesAbove || p.W < samplesX*sampleSide || p.H < samplesY*sampleSide {
-		return nil
-	}
-	out := raster.New420(samplesX*sampleSide, samplesY*sampleSide, p.Range)
-	for j := range samplesY {
-		for i := range samplesX {
-			x, y := (p.W-sampleSide)*i/(samplesX-1)&^1, (p.H-sampleSide)*j/(samplesY-1)&^1
-			for _, c := range []struct {
-				from, to raster.Plane
-				n        int
-			}{{p.Y, out.Y, 1}, {p.Cb, out.Cb, 2}, {p.Cr, out.Cr, 2}} {
-				n := sampleSide / c.n
-				for row := range n {
-					copy(c.to.Row(j*n + row)[i*n:(i+1)*n], c.from.Row(y/c.n + row)[x/c.n:])
-				}
-			}
-		}
-	}
-	return out
 }
 
 // an encoder is a fidelity.Encoder that also can do without looking.
@@ -528,11 +386,14 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 		}
 		read = func(data []byte) (*fidelity.Picture, error) { return ofPlanes(webp.DecodePlanes(data)) }
 	case declare.AVIF:
-		e.Least, e.Most, e.Step, e.glances = 0, avif.MaxQuantizer-1, 0.5, 3
-		speed := f.avifSpeed()
+		e.Least, e.Most, e.Step, e.glances = 0, avif.MaxQuantizer-1, 0.25, 3
+		if f.predict { // between whole quantizers the quick speed is uneven
+			e.Step = 1
+		}
+		speed, copies := f.avifSpeed(), sharp && f.area() <= avifKeptSmall
 		settings := func(s float64) avif.Settings {
 			up := math.Ceil(s)
-			return avif.Settings{Quantizer: avif.MaxQuantizer - int(up), Coarser: up-s > 0.25, Speed: speed, FullChroma: sharp, Facts: f.facts}
+			return avif.Settings{Quantizer: avif.MaxQuantizer - int(up), Coarser: int(math.Round(4 * (up - s))), Speed: speed, FullChroma: sharp, Copies: copies, Facts: f.facts}
 		}
 		e.name = func(s float64) string {
 			return fmt.Sprintf("AV1 quantizer %g, speed %d", avif.MaxQuantizer-s, speed)

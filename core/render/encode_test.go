@@ -159,6 +159,37 @@ func TestFirstAnswersComeNear(t *testing.T) {
 	}
 }
 
+// Kept AVIFs are between whole quantizers where that is nearer, first answers aren't.
+func TestPartsOfAQuantizer(t *testing.T) {
+	between := 0
+	for _, name := range []string{"delta-red.jpg", "dragon-tail.jpg"} {
+		source := drawn(t, name)
+		for _, q := range []int{50, 60, 80} {
+			for _, predict := range []bool{true, false} {
+				j := job(t, fmt.Sprintf("width=200&format=avif&quality=%d", q))
+				j.Predict = predict
+				r, err := Variant(source, j)
+				if err != nil {
+					t.Fatal(err)
+				}
+				for _, trial := range r.How.Trials {
+					if whole := trial.Setting == math.Round(trial.Setting); predict && !whole {
+						t.Errorf("%s at %d: a first answer tries %v", name, q, trial.Setting)
+					} else if trial.Setting*4 != math.Round(trial.Setting*4) {
+						t.Errorf("%s at %d: tries %v", name, q, trial.Setting)
+					}
+				}
+				if !predict && strings.Contains(r.How.Setting, ".") {
+					between++
+				}
+			}
+		}
+	}
+	if between < 2 {
+		t.Errorf("of 6 kept pictures %d are between whole quantizers", between)
+	}
+}
+
 // With alpha libwebp writes, and a first answer is one encode.
 func TestPredictedWithAlphaTakesOneEncode(t *testing.T) {
 	j := job(t, "width=200&format=webp&quality=60")
@@ -464,6 +495,63 @@ func TestSmallPicturesGetMoreEffort(t *testing.T) {
 	} {
 		if got := AVIFSpeed(c.speed, c.pixels); got != c.want {
 			t.Errorf("speed %d at %d pixels becomes %d, want %d", c.speed, c.pixels, got, c.want)
+		}
+	}
+}
+
+// What takes little time to encode is given more of it, and what is first answered isn't.
+func TestLightPicturesGetMoreEffort(t *testing.T) {
+	for _, c := range []struct{ name, ask, want string }{
+		{"rokkaku-studio.jpg", "width=640&format=avif&quality=60", "speed 5"},
+		{"dragon-tail.jpg", "width=480&format=avif&quality=60", "speed 6"},
+		{"rokkaku-studio.jpg", "width=900&format=avif&quality=60", "speed 7"}, // too large
+	} {
+		source := drawn(t, c.name)
+		if r := variant(t, source, c.ask); !strings.HasSuffix(r.How.Setting, c.want) || r.How.Way != "searched" {
+			t.Errorf("%s, %s: %+v, want %s", c.name, c.ask, r.How, c.want)
+		}
+		j := job(t, c.ask)
+		j.Predict = true
+		if r, err := Variant(source, j); err != nil || !strings.HasSuffix(r.How.Setting, "speed 9") {
+			t.Errorf("%s, %s at first: %+v, %v", c.name, c.ask, r.How, err)
+		}
+	}
+}
+
+// Large pictures are searched on parts of them, whether they come in planes or in pixels; not what is transparent.
+func TestLargePicturesAreSearchedOnParts(t *testing.T) {
+	large := image.NewNRGBA(image.Rect(0, 0, 1280, 900))
+	for y := range 900 { // a drawing in greys
+		for x := range 1280 {
+			v := uint8(235)
+			if (x-640)*(x-640)+(y-450)*(y-450) < 300*300 || x/90%4 == 1 && y%200 < 30 {
+				v = uint8(60 + y/8%4*30)
+			}
+			large.SetNRGBA(x, y, color.NRGBA{v, v, v, 255})
+		}
+	}
+	grey := asPNG(t, large)
+	large.SetNRGBA(5, 5, color.NRGBA{})
+	for _, c := range []struct {
+		name, kind string
+		source     []byte
+		sampled    bool
+	}{{"a drawing", "graphic", grey, true}, {"with a hole", "graphic", asPNG(t, large), false}, {"planes", "photograph", drawn(t, "dragon-tail.jpg"), true}} {
+		for _, format := range []string{"webp", "avif"} {
+			r := variant(t, c.source, "width=1280&format="+format+"&quality=50")
+			if r.How.Kind != c.kind || r.How.Way == "searched" && r.How.Sampled != c.sampled || len(r.How.Trials) == 0 && r.How.Way != "lossless" {
+				t.Errorf("%s as %s: %+v", c.name, format, r.How)
+			}
+		}
+	}
+	// One picture in one format after the other, which has left planes beside the pixels.
+	s, err := SweepOf(grey, job(t, "width=1280"), []declare.Format{declare.JPEG, declare.WebP, declare.AVIF}, []int{40, 72}, nil)
+	if err != nil || len(s.Steps) != 6 {
+		t.Fatalf("%d steps, %v", len(s.Steps), err)
+	}
+	for _, step := range s.Steps {
+		if step.Bytes == 0 || step.Likeness < float64(step.Quality)-20 {
+			t.Errorf("%+v", step)
 		}
 	}
 }

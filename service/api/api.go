@@ -101,6 +101,29 @@ func paged[T any](c fiber.Ctx, all []T, name func(T) string) error {
 	return c.JSON(page)
 }
 
+// afterOf is the number behind which a page begins; 0: at the beginning. wrong is what is said of anything else.
+func afterOf(c fiber.Ctx, wrong string) (int64, *policy.Refusal) {
+	given := c.Query("after")
+	if given == "" {
+		return 0, nil
+	}
+	n, err := strconv.ParseInt(given, 10, 64)
+	if err != nil || n < 0 {
+		return 0, badRequest("after", given, wrong, "the next of the page before")
+	}
+	return n, nil
+}
+
+// picture answers with one that is only for who asked, and only for the console's own pages.
+func picture(c fiber.Ctx, mediaType string, data []byte) error {
+	c.Set("Content-Type", mediaType)
+	c.Set("Cache-Control", "private, no-cache")
+	c.Set("Content-Security-Policy", "sandbox; default-src 'none'")
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Cross-Origin-Resource-Policy", "same-origin")
+	return c.Send(data)
+}
+
 func badRequest(parameter, given, detail, allowed string) *policy.Refusal {
 	return policy.No(policy.Refusal{Reason: "bad-request", Parameter: parameter, Given: given, Detail: detail, Allowed: allowed, Remedy: "give " + parameter + " " + allowed})
 }

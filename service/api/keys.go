@@ -196,13 +196,11 @@ func (a *API) refusals(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	offset := 0
-	if given := c.Query("after"); given != "" {
-		var err error
-		if offset, err = strconv.Atoi(given); err != nil || offset < 0 {
-			return refuse(c, badRequest("after", given, "that isn't where a page ended", "the next of the page before"))
-		}
+	after, no := afterOf(c, "that isn't where a page ended")
+	if no != nil {
+		return refuse(c, no)
 	}
+	offset := int(after)
 	a.Ledger.Flush(c.Context()) // what can't be written yet is shown next time
 	list, err := a.Store.Refusals(c.Context(), site, offset, limit+1)
 	if err != nil {

@@ -297,9 +297,5 @@ func (a *API) preview(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	c.Set("Content-Type", v.Type)
-	c.Set("Cache-Control", "private, no-cache")
-	c.Set("Content-Security-Policy", "sandbox; default-src 'none'")
-	c.Set("X-Content-Type-Options", "nosniff")
-	return c.Send(v.Body)
+	return picture(c, v.Type, v.Body)
 }

@@ -243,12 +243,9 @@ func (a *API) history(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	var before int64
-	if given := c.Query("after"); given != "" {
-		var err error
-		if before, err = strconv.ParseInt(given, 10, 64); err != nil {
-			return refuse(c, badRequest("after", given, "that isn't a version", "the next of the page before"))
-		}
+	before, no := afterOf(c, "that isn't a version")
+	if no != nil {
+		return refuse(c, no)
 	}
 	list, err := a.Store.History(c.Context(), name, before, limit+1)
 	if err != nil {

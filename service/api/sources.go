@@ -209,12 +209,7 @@ func (a *API) original(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	c.Set("Content-Type", info.Type)
-	c.Set("Cache-Control", "private, no-cache")
-	c.Set("Content-Security-Policy", "sandbox; default-src 'none'")
-	c.Set("X-Content-Type-Options", "nosniff")
-	c.Set("Cross-Origin-Resource-Policy", "same-origin")
-	return c.Send(data)
+	return picture(c, info.Type, data)
 }
 
 func (a *API) readSource(c fiber.Ctx) ([]byte, codec.Info, *policy.Refusal) {

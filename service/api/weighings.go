@@ -107,12 +107,9 @@ func (a *API) weighings(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	var before int64
-	if given := c.Query("after"); given != "" {
-		var err error
-		if before, err = strconv.ParseInt(given, 10, 64); err != nil {
-			return refuse(c, badRequest("after", given, "that isn't a weigh-in", "the next of the page before"))
-		}
+	before, no := afterOf(c, "that isn't a weigh-in")
+	if no != nil {
+		return refuse(c, no)
 	}
 	list, err := a.Store.Weighings(c.Context(), s.Name, before, limit+1)
 	if err != nil {

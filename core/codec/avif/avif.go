@@ -135,29 +135,37 @@ func failure(status C.int) error {
 type Settings struct {
 	// Quantizer is AV1's, scaled by libavif to 0 (finest) to 63.
 	Quantizer int
-	// Coarser is about half a step of Quantizer more: its high frequencies are coarser (AV1, section 5.9.12: using_qmatrix).
-	Coarser bool
+	// Coarser is by how many quarters of a step of Quantizer more, 0 to 3: its high frequencies are coarser (AV1, section
+	// 5.9.12: using_qmatrix). Beyond about 54 it does little.
+	Coarser int
 	// Speed is libavif's, 0 (thorough) to 10 (quick).
 	Speed int
+	// Copies lets blocks be copied from elsewhere in the picture (AV1, section 5.9.2: allow_intrabc): fewer bytes where a drawing repeats
+	// itself, else more, for edges aren't filtered then; it takes up to ten times as long.
+	Copies bool
 	// FullChroma keeps colour at full size, which sharp coloured edges want.
 	FullChroma bool
 	// Facts are embedded.
 	Facts codec.Facts
 }
 
-// matrixFor is the level of AV1's quantizer matrices, 15 (flat) to 0, that is about half a step's worth: found on the corpus.
-func matrixFor(quantizer int) int {
-	switch {
-	case quantizer < 26:
-		return 10
-	case quantizer < 36:
-		return 9
-	case quantizer < 41:
-		return 7
-	case quantizer < 47:
-		return 6
+// matrices are the levels of AV1's quantizer matrices, 15 (flat) to 0, that are about one, two and three quarters of a step's
+// worth below a quantizer: found on the corpus.
+var matrices = []struct {
+	below  int
+	levels [3]int
+}{
+	{22, [3]int{11, 10, 10}}, {30, [3]int{10, 9, 8}}, {34, [3]int{9, 8, 7}}, {38, [3]int{8, 7, 6}}, {42, [3]int{8, 6, 5}},
+	{46, [3]int{7, 5, 4}}, {50, [3]int{6, 4, 3}}, {54, [3]int{5, 3, 2}}, {MaxQuantizer + 1, [3]int{3, 2, 2}},
+}
+
+func matrixFor(quantizer, coarser int) int {
+	for _, m := range matrices {
+		if quantizer < m.below {
+			return m.levels[min(3, coarser)-1]
+		}
 	}
-	return 4
+	return 0
 }
 
 // MaxQuantizer is the coarsest.
@@ -167,8 +175,11 @@ const MaxQuantizer = 63
 func (s Settings) write(lossless bool, encode func(c *C.el_avif_settings, out **C.uint8_t, n *C.size_t) C.int) ([]byte, error) {
 	// Alpha is what edges are seen by: finer than colour.
 	c := C.el_avif_settings{quantizer: C.int(s.Quantizer), alpha_quantizer: C.int(s.Quantizer / 2), speed: C.int(s.Speed)}
-	if s.Coarser {
-		c.matrix = C.int(matrixFor(s.Quantizer))
+	if s.Copies {
+		c.copies = 1
+	}
+	if s.Coarser > 0 {
+		c.matrix = C.int(matrixFor(s.Quantizer, s.Coarser))
 	}
 	if lossless {
 		c = C.el_avif_settings{speed: C.int(s.Speed), lossless: 1}

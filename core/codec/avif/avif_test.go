@@ -174,3 +174,85 @@ func TestBrokenFilesSayWhy(t *testing.T) {
 		}
 	}
 }
+
+// What is a part of a step coarser is written otherwise, and comes about as near: by how much depends on the picture.
+func TestQuartersOfAStepStayNear(t *testing.T) {
+	p := slope(320, 240)
+	grain := func(x, y int) float64 { return float64((uint32(x*7919+y*104729+13)*2654435761)>>16&255)/255 - 0.5 }
+	for y := range 240 { // clouds: grain of all sizes, the larger the stronger
+		for x := range 320 {
+			v := 128.0
+			for size := 2; size <= 64; size *= 2 {
+				i, j, fx, fy := x/size, y/size, float64(x%size)/float64(size), float64(y%size)/float64(size)
+				top := grain(i+size, j)*(1-fx) + grain(i+1+size, j)*fx
+				bottom := grain(i+size, j+1)*(1-fx) + grain(i+1+size, j+1)*fx
+				v += 12 * math.Sqrt(float64(size)) * (top*(1-fy) + bottom*fy)
+			}
+			p.Y.Row(y)[x] = uint8(min(255, max(0, v)))
+		}
+	}
+	made := func(s Settings) (data []byte, off float64) {
+		s.Speed = 7
+		data, err := EncodePlanes(p, s)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if q, ok := QuantizerOf(data); !ok || q != s.Quantizer {
+			t.Errorf("%+v is read back as %d, %v", s, q, ok)
+		}
+		got, err := DecodePlanes(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		for y := range 240 {
+			a, b := p.Y.Row(y), got.Y.Row(y)
+			for x := range a {
+				d := float64(a[x]) - float64(b[x])
+				off += d * d
+			}
+		}
+		return data, off
+	}
+	for _, q := range []int{26, 33, 37, 41, 45} {
+		last, fine := made(Settings{Quantizer: q})
+		_, next := made(Settings{Quantizer: q + 1})
+		if next <= fine {
+			t.Errorf("%d is off by %.0f, %d by %.0f", q, fine, q+1, next)
+		}
+		for k := 1; k <= 3; k++ {
+			data, v := made(Settings{Quantizer: q, Coarser: k})
+			if bytes.Equal(data, last) {
+				t.Errorf("%d and %d quarters is as before", q, k)
+			}
+			if slack := 0.6 * (next - fine); v < fine-slack || v > next+slack {
+				t.Errorf("%d and %d quarters is off by %.0f; a step is from %.0f to %.0f", q, k, v, fine, next)
+			}
+			last = data
+		}
+	}
+}
+
+// What repeats itself takes fewer bytes where blocks may be copied.
+func TestCopiesTakeFewerBytes(t *testing.T) {
+	p := raster.NewRGBA(320, 320)
+	for y := range 320 {
+		for x := range 320 { // a sheet of glyphs in few colours
+			q := p.Row(y)[4*x:]
+			q[0], q[1], q[2], q[3] = 250, 250, 245, 255
+			if i, j := x%32, y%40; i > 4 && i < 26 && j > 6 && j < 32 && (i*i+j*j*3+i*j)%97 < 40 {
+				q[0], q[1], q[2] = 30, 60, 120
+			}
+		}
+	}
+	p.Opaque = true
+	s := Settings{Quantizer: 24, Speed: 6, FullChroma: true}
+	plain, err := EncodeRGBA(p, s)
+	if err != nil {
+		t.Fatal(err)
+	}
+	s.Copies = true
+	copied, err := EncodeRGBA(p, s)
+	if err != nil || len(copied) > len(plain)*3/4 {
+		t.Errorf("%d bytes with copies, %d without; %v", len(copied), len(plain), err)
+	}
+}

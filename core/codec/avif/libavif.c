@@ -135,8 +135,12 @@ static int encode(avifImage *m, const el_avif_settings *s, uint8_t **out, size_t
 	e->speed = s->speed;
 	e->minQuantizer = e->maxQuantizer = s->quantizer;
 	e->minQuantizerAlpha = e->maxQuantizerAlpha = s->alpha_quantizer;
-	if (!s->lossless)
+	if (!s->lossless) {
 		avifEncoderSetCodecSpecificOption(e, "tune", "ssim");
+		avifEncoderSetCodecSpecificOption(e, "enable-cdef", "1"); // which libaom leaves out of stills
+		if (!s->copies)
+			avifEncoderSetCodecSpecificOption(e, "enable-intrabc", "0");
+	}
 	if (s->matrix) {
 		char level[12];
 		snprintf(level, sizeof level, "%d", s->matrix);

@@ -25,6 +25,7 @@ void el_avif_close(el_avif_decoder *d);
 
 typedef struct {
 	int quantizer, alpha_quantizer; // 0 (lossless) to 63
+	int copies; // whether blocks may be copied from elsewhere in the picture
 	int matrix; // the level of the quantizer matrices, 1 to 15; 0: none
 	int speed; // 0 (thorough) to 10
 	int lossless;

@@ -1,0 +1,84 @@
+package render
+
+import (
+	"math"
+
+	"echolane/core/codec/jpeg"
+	"echolane/core/declare"
+	"echolane/core/fidelity"
+	"echolane/core/raster"
+)
+
+// harder is how many points of quality our measure asks more of a format than SSIM does, on the corpus's median photograph or
+// graphic.
+func harder(format declare.Format, quality float64, graphic bool) float64 {
+	coarse := math.Max(0, math.Min(1, (90-quality)/40))
+	switch {
+	case format == declare.AVIF && graphic:
+		return 0.8 - 2.1*coarse
+	case format == declare.AVIF:
+		return 1.6 * coarse
+	case format == declare.WebP:
+		return coarse
+	}
+	return 0.2
+}
+
+// target is how far libjpeg-turbo is from this picture at a quality, 4:2:0, what is transparent laid on the matte; as
+// much farther as the measure is harder on the format.
+func (f *finish) target(format declare.Format, quality int) (float64, error) {
+	planes := f.opaque()
+	data, err := jpeg.EncodePlainly(planes, quality)
+	if err != nil {
+		return 0, err
+	}
+	p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+	if err != nil {
+		return 0, err
+	}
+	defer p.Free()
+	original, written := f.original(), fidelity.OfPlanes(p.YCbCr)
+	defer written.Free()
+	if f.pixels != nil && !f.pixels.Opaque {
+		original = fidelity.OfPlanes(planes)
+		defer original.Free()
+	}
+	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
+	q := float64(quality)
+	return math.Max(original.Distance(written), 2e-4) * math.Exp(fidelity.Points(q, harder(format, q, f.kind() == "graphic"))), nil
+}
+
+// samplesAbove is from how many pixels on a search looks at parts, of which there are so many, so large.
+const (
+	samplesAbove = 1_000_000
+	sampleSide   = 96
+	samplesX     = 6
+	samplesY     = 4
+)
+
+// sample puts evenly spread parts of a large picture side by side, where a format has it in planes as it is; else it's nil.
+func (f *finish) sample(format declare.Format) *raster.YCbCr {
+	if f.area() <= samplesAbove || f.pixels != nil && (!f.pixels.Opaque || format == declare.AVIF && f.sharpColour()) {
+		return nil
+	}
+	p := f.opaque()
+	if p.W < samplesX*sampleSide || p.H < samplesY*sampleSide {
+		return nil
+	}
+	out := raster.New420(samplesX*sampleSide, samplesY*sampleSide, p.Range)
+	for j := range samplesY {
+		for i := range samplesX {
+			x, y := (p.W-sampleSide)*i/(samplesX-1)&^1, (p.H-sampleSide)*j/(samplesY-1)&^1
+			for _, c := range []struct {
+				from, to raster.Plane
+				n        int
+			}{{p.Y, out.Y, 1}, {p.Cb, out.Cb, 2}, {p.Cr, out.Cr, 2}} {
+				n := sampleSide / c.n
+				for row := range n {
+					copy(c.to.Row(j*n + row)[i*n:(i+1)*n], c.from.Row(y/c.n + row)[x/c.n:])
+				}
+			}
+		}
+	}
+	return out
+}

@@ -1,0 +1,56 @@
+package render
+
+import (
+	"math"
+
+	"golang.org/x/sync/errgroup"
+
+	"echolane/core/declare"
+	"echolane/core/fidelity"
+)
+
+// quickLoss is how many steps of the quantizer AVIFFirst has to be finer to come as near as AVIFKept, which settings are
+// fitted to.
+const quickLoss = 4.5
+
+// glanced is how near a first answer comes at once, else it's made a second time; and where there is time for it a third, if
+// it was farther off than is sure to come right.
+const glanced, sure = 2, 5
+
+// predicted takes the setting that is thought right, looks at what comes out where that takes little beside what is kept, and
+// then takes the setting that is thought right by that.
+func (f *finish) predicted(format declare.Format, e encoder, guess, slope float64, how Encoding) ([]byte, Encoding, error) {
+	if how.Way, how.Provisional = "predicted", true; format == declare.AVIF {
+		guess = math.Min(e.Most, guess+quickLoss)
+	}
+	if e.glances < 2 {
+		data, err := e.write(guess)
+		how.Setting = e.name(guess)
+		return data, how, err
+	}
+	f.opaque()
+	f.original()
+	var target float64
+	var aim errgroup.Group // beside the first encode
+	aim.Go(func() (err error) {
+		target, err = f.target(format, how.Quality)
+		return err
+	})
+	q := float64(how.Quality)
+	trusted := math.Inf(1)
+	if e.glances > 2 {
+		trusted = fidelity.Points(q, sure)
+	}
+	found, err := fidelity.Glance(e.Encoder, e.write, func() (float64, error) {
+		err := aim.Wait()
+		return target, err
+	}, guess, slope, fidelity.Points(q, glanced), trusted)
+	if err != nil {
+		return nil, how, err
+	}
+	how.Setting, how.Aim, how.Trials = e.name(found.Setting), rounded(target), found.Trials
+	if found.Distance > 0 {
+		how.Likeness = rounded(found.Distance)
+	}
+	return found.Data, how, nil
+}
