@@ -188,7 +188,7 @@ func efforts(r *report, sources [][]byte) error {
 				}
 				return data, original.Distance(fidelity.OfPlanes(p)), nil
 			}
-			found, err := fidelity.Search(e.search, target, e.guess, e.slope, 0.02)
+			found, err := fidelity.Search(e.search, func() (float64, error) { return target, nil }, e.guess, e.slope, 0.02)
 			if err != nil {
 				return err
 			}

@@ -211,7 +211,7 @@ func TestSearchFindsTheSetting(t *testing.T) {
 	for target := 0.19; target > 0.003; target *= 0.8 {
 		for _, guess := range []float64{0, 20, 50, 80, 100} {
 			tries := 0
-			f, err := Search(anEncoder(&tries, 0.5), target, guess, -0.06, 0.02)
+			f, err := Search(anEncoder(&tries, 0.5), asked(target), guess, -0.06, 0.02)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -225,7 +225,7 @@ func TestSearchFindsTheSetting(t *testing.T) {
 	}
 	// Beyond what the encoder can do the nearest is found.
 	tries := 0
-	if f, err := Search(anEncoder(&tries, 1), 1e-5, 50, -0.06, 0.02); err != nil || f.Setting != 100 {
+	if f, err := Search(anEncoder(&tries, 1), asked(1e-5), 50, -0.06, 0.02); err != nil || f.Setting != 100 {
 		t.Errorf("an impossible target ends at %v, %v", f.Setting, err)
 	}
 }
@@ -245,7 +245,7 @@ func TestLightEncodesAreTriedAround(t *testing.T) {
 				data, far, err := smooth(s)
 				return data, far * math.Exp(rough[int(s)%len(rough)]), err
 			}
-			f, err := Search(e, target, 50, -0.045, 0.01)
+			f, err := Search(e, asked(target), 50, -0.045, 0.01)
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -270,9 +270,14 @@ func TestLightEncodesAreTriedAround(t *testing.T) {
 	e := Encoder{Least: 0, Most: 1, Step: 1, Try: func(s float64) ([]byte, float64, error) {
 		return []byte{1}, math.Exp(0.1 - 0.2*s), nil
 	}}
-	if f, err := Search(e, 1, 0, -0.2, 0.01); err != nil || f.Setting != 1 {
+	if f, err := Search(e, asked(1), 0, -0.2, 0.01); err != nil || f.Setting != 1 {
 		t.Errorf("found %v, %v", f, err)
 	}
+}
+
+// asked is a goal that is known.
+func asked(target float64) func() (float64, error) {
+	return func() (float64, error) { return target, nil }
 }
 
 // Parts may mislead: the whole is looked at, and made once more where that is far off.
@@ -307,7 +312,7 @@ func TestAWholeIsRatherTooNear(t *testing.T) {
 // A glance encodes once where that is near enough, else once more, and a third time where it was far off.
 func TestAGlanceIsCorrected(t *testing.T) {
 	target := 0.2 * math.Exp(-50.0/22)
-	goal := func() (float64, error) { return target, nil }
+	goal := asked(target)
 	for guess, want := range map[float64][2]int{50: {1, 0}, 51: {1, 0}, 46: {1, 1}, 56: {1, 1}, 20: {2, 1}, 90: {2, 1}} {
 		looked, written := 0, 0
 		e := anEncoder(&looked, 0.5)
@@ -345,7 +350,7 @@ func TestWithinABudget(t *testing.T) {
 	for budget := 1100; budget < 50_000; budget = budget * 5 / 4 {
 		tries := 0
 		e := anEncoder(&tries, 1)
-		has, err := Search(e, DistanceAt(85), 60, -0.05, 0.02)
+		has, err := Search(e, asked(DistanceAt(85)), 60, -0.05, 0.02)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -363,7 +368,7 @@ func TestWithinABudget(t *testing.T) {
 	}
 	tries := 0
 	e := anEncoder(&tries, 1)
-	has, _ := Search(e, 0.01, 60, -0.05, 0.02)
+	has, _ := Search(e, asked(0.01), 60, -0.05, 0.02)
 	if f, ok, err := Within(e, has, 900); ok || err != nil || len(f.Data) != 1000 {
 		t.Errorf("out of reach: ok %v, %d bytes, %v; want the smallest, 1000", ok, len(f.Data), err)
 	}

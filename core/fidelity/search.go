@@ -85,11 +85,17 @@ func (r *run) done(f Found) Found {
 	return f
 }
 
-// Search finds the setting whose picture is as far from the original as target. guess is where to begin, slope how
-// much the logarithm of the distance is thought to change with a setting one higher (below zero). It ends
-// where that logarithm is near enough, or after five encodes, light ones counting half: two in the usual case.
-func Search(e Encoder, target, guess, slope, enough float64) (Found, error) {
+// Search finds the setting whose picture is as far from the original as a goal, which it asks for after the first encode.
+// guess is where to begin, slope how much the logarithm of the distance is thought to change with a setting one higher
+// (below zero). It ends where that logarithm is near enough, or after five encodes, light ones counting half: two in the
+// usual case.
+func Search(e Encoder, goal func() (float64, error), guess, slope, enough float64) (Found, error) {
 	r := &run{e: e}
+	_, err := r.try(guess)
+	target, broke := goal()
+	if err = errors.Join(err, broke); err != nil {
+		return Found{}, err
+	}
 	off := func(f Found) float64 { return math.Abs(math.Log((f.Distance + 1e-9) / target)) }
 	at := guess
 	for spent := 0.0; spent < mostTrials; {

@@ -3,6 +3,8 @@ package render
 import (
 	"math"
 
+	"golang.org/x/sync/errgroup"
+
 	"echolane/core/codec/jpeg"
 	"echolane/core/declare"
 	"echolane/core/fidelity"
@@ -46,6 +48,22 @@ func (f *finish) target(format declare.Format, quality int) (float64, error) {
 	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
 	q := float64(quality)
 	return math.Max(original.Distance(written), 2e-4) * math.Exp(fidelity.Points(q, harder(format, q, f.kind() == "graphic"))), nil
+}
+
+// aim begins to work out a target, beside the first encode, and gives it when asked.
+func (f *finish) aim(format declare.Format, quality int) func() (float64, error) {
+	f.opaque()
+	f.original()
+	var target float64
+	var work errgroup.Group
+	work.Go(func() (err error) {
+		target, err = f.target(format, quality)
+		return err
+	})
+	return func() (float64, error) {
+		err := work.Wait()
+		return target, err
+	}
 }
 
 // samplesAbove is from how many pixels on a search looks at parts, of which there are so many, so large.

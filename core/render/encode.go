@@ -1,6 +1,7 @@
 package render
 
 import (
+	"cmp"
 	"fmt"
 	"math"
 	"sync"
@@ -115,6 +116,9 @@ func (f *finish) original() *fidelity.Picture {
 // How near searches come, in points of quality: of a whole picture, of parts of one, and of the whole of which parts
 // were searched before it is made once more.
 const whole, parts, mended = 0.3, 3, 5
+
+// even is how near searches come that step by a quarter of an index of VP8, which is a little less than half a point.
+const even = 0.5
 
 // lightBelow is of how many pixels a byte of an encode is that takes little time.
 const lightBelow = 90
@@ -266,15 +270,10 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	if f.predict {
 		return f.predicted(format, e, guess, steepness(format, quality, texture), how)
 	}
-	target, err := part.target(format, how.Quality)
-	if err != nil {
-		return nil, how, err
-	}
-	how.Way, how.Aim, how.Sampled = "searched", rounded(target), part != f
-	on, points := e, float64(whole)
+	how.Way, how.Sampled = "searched", part != f
+	on, points, harder := e, cmp.Or(e.points, whole), 1.0
 	if how.Sampled { // the whole has the last word; it comes out better, without the seams between parts
-		target *= seams
-		points = parts
+		points, harder = parts, seams
 		if on, err = part.encoder(format); err != nil {
 			return nil, how, err
 		}
@@ -286,15 +285,23 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	if how.Sampled { // what is large has more plain blocks, in which a setting does more
 		slope *= steeper
 	}
-	found, err := fidelity.Search(on.Encoder, target, guess, slope, fidelity.Points(quality, points))
+	goal := part.aim(format, how.Quality)
+	found, err := fidelity.Search(on.Encoder, func() (float64, error) {
+		target, err := goal()
+		return harder * target, err
+	}, guess, slope, fidelity.Points(quality, points))
 	if err != nil {
 		return nil, how, err
 	}
 	if how.Sampled {
-		if target, err = f.target(format, how.Quality); err != nil {
-			return nil, how, err
-		}
-		how.Aim = rounded(target)
+		goal = f.aim(format, how.Quality)
+	}
+	target, err := goal()
+	if err != nil {
+		return nil, how, err
+	}
+	how.Aim = rounded(target)
+	if how.Sampled {
 		if found, err = fidelity.Whole(e.Encoder, found, target, slope, fidelity.Points(quality, mended)); err != nil {
 			return nil, how, err
 		}
@@ -316,7 +323,8 @@ type encoder struct {
 	finer   float64 // how much finer its settings have to be than is thought
 	write   func(setting float64) ([]byte, error)
 	name    func(setting float64) string
-	glances int // how many encodes of a first answer take no longer than one of what is kept
+	points  float64 // how near a search comes; 0: whole
+	glances int     // how many encodes of a first answer take no longer than one of what is kept
 }
 
 func (f *finish) encoder(format declare.Format) (encoder, error) {
@@ -383,6 +391,9 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 				return e, nil
 			}
 			e.write = func(s float64) ([]byte, error) { return weighed().Write(s) }
+			e.points = even
+			read = func([]byte) (*fidelity.Picture, error) { return ofPlanes(weighed().Shown(), nil) }
+			break
 		}
 		read = func(data []byte) (*fidelity.Picture, error) { return ofPlanes(webp.DecodePlanes(data)) }
 	case declare.AVIF:

@@ -3,8 +3,6 @@ package render
 import (
 	"math"
 
-	"golang.org/x/sync/errgroup"
-
 	"echolane/core/declare"
 	"echolane/core/fidelity"
 )
@@ -28,29 +26,20 @@ func (f *finish) predicted(format declare.Format, e encoder, guess, slope float6
 		how.Setting = e.name(guess)
 		return data, how, err
 	}
-	f.opaque()
-	f.original()
-	var target float64
-	var aim errgroup.Group // beside the first encode
-	aim.Go(func() (err error) {
-		target, err = f.target(format, how.Quality)
-		return err
-	})
+	goal := f.aim(format, how.Quality)
 	q := float64(how.Quality)
 	trusted := math.Inf(1)
 	if e.glances > 2 {
 		trusted = fidelity.Points(q, sure)
 	}
-	found, err := fidelity.Glance(e.Encoder, e.write, func() (float64, error) {
-		err := aim.Wait()
-		return target, err
-	}, guess, slope, fidelity.Points(q, glanced), trusted)
+	found, err := fidelity.Glance(e.Encoder, e.write, goal, guess, slope, fidelity.Points(q, glanced), trusted)
 	if err != nil {
 		return nil, how, err
 	}
+	target, err := goal()
 	how.Setting, how.Aim, how.Trials = e.name(found.Setting), rounded(target), found.Trials
 	if found.Distance > 0 {
 		how.Likeness = rounded(found.Distance)
 	}
-	return found.Data, how, nil
+	return found.Data, how, err
 }

@@ -12,9 +12,8 @@ import (
 // A Weighed is an opaque picture that is written at one fineness after the other by our own encoder, which takes fewer bytes
 // than libwebp (package vp8). It isn't safe for concurrent use.
 type Weighed struct {
-	plan   *vp8.Plan
-	chosen float64 // the fineness for which modes were chosen
-	made   float64 // and that of what was made last
+	plan *vp8.Plan
+	made float64 // the fineness of what was made last
 }
 
 // indexes are how many of VP8's indexes a fineness is.
@@ -23,29 +22,25 @@ const indexes = 1.27
 // plain is from which fineness on less and less is dropped, down to nothing at 100.
 const plain = 96
 
-// near is for how much finer or coarser frames modes are still good.
-const near = 1.5
-
 // Weigh takes a 4:2:0 picture in Limited range.
-func Weigh(p *raster.YCbCr) *Weighed { return &Weighed{plan: vp8.New(p), chosen: math.Inf(1)} }
+func Weigh(p *raster.YCbCr) *Weighed { return &Weighed{plan: vp8.New(p)} }
 
 // Write gives the file at a fineness of 0–100, which comes as near as libwebp's.
 func (w *Weighed) Write(fineness float64) ([]byte, error) {
-	if w.made = fineness; math.Abs(fineness-w.chosen) > near {
-		w.chosen = fineness
-		w.plan.Choose(Index(fineness), thriftAt(fineness), false)
-	} else {
-		w.plan.Again(Index(fineness), thriftAt(fineness))
-	}
+	w.made = fineness
+	w.plan.Choose(Index(fineness), thriftAt(fineness), false)
 	return w.file()
 }
+
+// Shown is what decoders show of what was made last, in Limited range.
+func (w *Weighed) Shown() *raster.YCbCr { return w.plan.Shown() }
 
 // Glimpse says what decoders would show of the file at a fineness, in Limited range, before it is written: in less time than
 // Write, for a few more bytes.
 func (w *Weighed) Glimpse(fineness float64) *raster.YCbCr {
-	w.chosen, w.made = fineness, fineness
+	w.made = fineness
 	w.plan.Choose(Index(fineness), thriftAt(fineness), true)
-	return w.plan.Shown()
+	return w.Shown()
 }
 
 // Glimpsed gives the file of the last glimpse, at its fineness or at another one, however far, by the same modes.

@@ -221,7 +221,7 @@ func (p *Plan) segment(logs []float32) {
 		}
 	}
 	for k, m := range middle {
-		p.coarser[k] = busier * (m - mean)
+		p.coarser[k] = math.Round(busier * (m - mean))
 	}
 }
 
