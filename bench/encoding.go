@@ -111,8 +111,8 @@ func weighed(p *raster.YCbCr, fineness float64) ([]byte, error) { return webp.We
 // guessed is a WebP as a first answer begins.
 func guessed(p *raster.YCbCr, fineness float64) ([]byte, error) {
 	w := webp.Weigh(p)
-	w.Glimpse(fineness).Free()
-	return w.Glimpsed(fineness)
+	w.Choose(fineness, true)
+	return w.File()
 }
 
 func asPlanes(source []byte, width float64) (*raster.YCbCr, error) {

@@ -20,7 +20,7 @@ type Encoder struct {
 // A Trial is one encode of a search.
 type Trial struct {
 	Setting  float64 `json:"setting"`
-	Bytes    int     `json:"bytes,omitempty"`    // 0: it was looked at, not written
+	Bytes    int     `json:"bytes"`
 	Likeness float64 `json:"likeness,omitempty"` // 0: nobody looked
 }
 
@@ -181,9 +181,9 @@ func Whole(e Encoder, parts Found, target, slope, enough float64) (Found, error)
 	return best, nil
 }
 
-// Glance encodes once and looks, how far from a goal that it asks for afterwards; where that isn't near enough it encodes again, by how much the setting is thought to do.
-// What is corrected by more than is sure is looked at again, and corrected once more by what was seen of both. The last
-// encode isn't looked at: then the distance of what is found is 0. Where looking gives no data it is written afterwards.
+// Glance encodes once and looks, how far from a goal that it asks for afterwards; where that isn't near enough it encodes
+// again, by how much the setting is thought to do. What is corrected by more than is sure is looked at again, and corrected
+// once more by what was seen of both. The last encode is written without a look: then the distance of what is found is 0.
 func Glance(e Encoder, write func(setting float64) ([]byte, error), goal func() (float64, error), guess, slope, enough, sure float64) (Found, error) {
 	r := &run{e: e}
 	f, err := r.try(guess)
@@ -194,11 +194,7 @@ func Glance(e Encoder, write func(setting float64) ([]byte, error), goal func() 
 	off := math.Log((f.Distance + 1e-9) / target)
 	at := r.rounded(r.next(target, slope))
 	if math.Abs(off) <= enough || at == f.Setting {
-		if f.Data == nil {
-			f.Data, err = write(f.Setting)
-			r.found[0] = f
-		}
-		return r.done(f), err
+		return r.done(f), nil
 	}
 	if math.Abs(off) > sure {
 		if f, err = r.try(at); err != nil {

@@ -2,6 +2,7 @@ package render
 
 import (
 	"cmp"
+	"errors"
 	"fmt"
 	"math"
 	"sync"
@@ -379,21 +380,30 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 				ready.Wait()
 				return w
 			}
-			if f.predict {
-				e.write, e.glances = func(s float64) ([]byte, error) { return weighed().Glimpsed(s) }, 2
-				e.Try = func(s float64) ([]byte, float64, error) {
-					p := weighed().Glimpse(s)
-					defer p.Free()
-					shown := fidelity.OfPlanes(p)
-					defer shown.Free()
-					return nil, original().Distance(shown), nil
+			e.Try = func(s float64) (data []byte, distance float64, err error) {
+				w := weighed()
+				w.Choose(s, f.predict)
+				var file errgroup.Group // beside the look
+				file.Go(func() (err error) {
+					data, err = w.File()
+					return err
+				})
+				shown, err := ofPlanes(w.Shown(), nil)
+				if err = errors.Join(err, file.Wait()); err != nil {
+					return nil, 0, err
 				}
-				return e, nil
+				defer shown.Free()
+				return data, original().Distance(shown), nil
 			}
-			e.write = func(s float64) ([]byte, error) { return weighed().Write(s) }
-			e.points = even
-			read = func([]byte) (*fidelity.Picture, error) { return ofPlanes(weighed().Shown(), nil) }
-			break
+			e.write, e.points = func(s float64) ([]byte, error) { return weighed().Write(s) }, even
+			if f.predict {
+				e.glances = 2
+				e.write = func(s float64) ([]byte, error) {
+					weighed().Again(s)
+					return weighed().File()
+				}
+			}
+			return e, nil
 		}
 		read = func(data []byte) (*fidelity.Picture, error) { return ofPlanes(webp.DecodePlanes(data)) }
 	case declare.AVIF:

@@ -166,6 +166,45 @@ func TestWhatIsWeighedIsReadByEveryDecoder(t *testing.T) {
 	}
 }
 
+// What is shown of a choice is what its file shows, whichever way it came about; and a choice anew takes fewer bytes than the
+// modes of another one.
+func TestChoicesAreShownAsTheyAreWritten(t *testing.T) {
+	p := bark(230, 170)
+	w := Weigh(p)
+	made := func(what string) (size int, off float64) {
+		data, err := w.File()
+		if err != nil {
+			t.Fatal(err)
+		}
+		d, err := DecodePlanes(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		shown := w.Shown()
+		defer shown.Free()
+		for y := range d.H {
+			if !bytes.Equal(d.Y.Row(y)[:d.W], shown.Y.Row(y)[:d.W]) {
+				t.Fatalf("%s: row %d is decoded as %v, shown as %v", what, y, d.Y.Row(y)[:d.W], shown.Y.Row(y)[:d.W])
+			}
+		}
+		return len(data), distance(p, d)
+	}
+	dearer := 0.0 // bytes and error together
+	for _, fineness := range []float64{40, 55, 70, 90} {
+		w.Choose(fineness, false)
+		made("chosen")
+		w.Choose(fineness, true)
+		size, off := made("quickly chosen")
+		w.Choose(fineness-6, true)
+		w.Again(fineness)
+		again, far := made("again")
+		dearer += math.Log(float64(again)/float64(size)) + math.Log(far/off)/2
+	}
+	if dearer < 0 {
+		t.Errorf("choices for other finenesses take less, by %.3f", dearer)
+	}
+}
+
 func TestWeighedIsFinerStepByStep(t *testing.T) {
 	p := bark(200, 140)
 	w := Weigh(p)

@@ -58,7 +58,11 @@ func (r *run) choose() {
 	r.pricedBy(&usual)
 	const begin, later = 16, 4 // chances are counted anew after a sixteenth and a quarter of the picture
 	n := len(r.blocks)
-	for from, to := 0, max(1, n/begin); from < n; from, to = to, min(n, to*later) {
+	first := max(1, n/begin)
+	if r.quick { // which doesn't ask for chances
+		first = n
+	}
+	for from, to := 0, first; from < n; from, to = to, min(n, to*later) {
 		if from > 0 {
 			c := tokensOf(r.blocks[:from], r.levels[:from], r.across).chances()
 			r.pricedBy(&c)
@@ -185,8 +189,12 @@ func (r *run) bestSmall(mx, my int, up, left *[9]uint8, modesUp, modesLeft *[4]u
 		}
 		least, used := float32(math.MaxFloat32), 0
 		tried := []int{first, second}
-		if r.quick || costs[second]-costs[first] > secondWithin {
+		if costs[second]-costs[first] > secondWithin {
 			tried = tried[:1]
+		}
+		if r.quick {
+			tried, least = nil, costs[first]
+			m.small[b], used = uint8(first), quickly(&values[first], &c.level[b], 0, q.whole, quickPrice*price*r.thrift)
 		}
 		for _, mode := range tried {
 			n, off, bits := r.weigher.choose(&values[mode], &levels, kindWhole, 0, int(up[b&3]+left[b>>2]), q.whole, price*r.thrift)
@@ -194,9 +202,6 @@ func (r *run) bestSmall(mx, my int, up, left *[9]uint8, modesUp, modesLeft *[4]u
 				least, used = cost, n
 				m.small[b], c.level[b] = uint8(mode), levels
 			}
-		}
-		if r.quick {
-			least = costs[first]
 		}
 		if sum += least; sum >= limit {
 			c.noLuma = true

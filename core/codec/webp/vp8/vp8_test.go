@@ -102,6 +102,7 @@ func TestDecodersMakeTheSamplesThatWerePredictedFrom(t *testing.T) {
 	for seed := range uint64(60) {
 		r := rand.New(rand.NewPCG(seed, 8))
 		run := anything(r, mixed(r, 1+r.IntN(120), 1+r.IntN(90)))
+		run.quick = seed%2 == 0
 		run.all()
 		frame, _, err := run.header.write(run.blocks, run.levels)
 		if err != nil {
@@ -378,6 +379,51 @@ func TestTheCheapestLevelsAreChosen(t *testing.T) {
 		}
 		if got > least*1.0001+1e-3 {
 			t.Fatalf("%v with steps %v and price %v: %v costs %.2f, there is one of %.2f", c, steps, price, chosen, got, least)
+		}
+	}
+}
+
+// Levels that are taken by themselves are near their coefficients or none, and the fewer the dearer bits are.
+func TestQuickLevels(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 12))
+	for range 2000 {
+		steps := [2]int32{int32(4 + r.IntN(150)), int32(4 + r.IntN(150))}
+		first := r.IntN(2)
+		var columns [16]float32
+		for n := range columns {
+			columns[n] = float32(r.NormFloat64()) * float32(steps[1]) * float32(1+r.IntN(3))
+		}
+		kept := 17
+		for _, price := range []float32{0, 0.05, 0.3, 1, 1000} {
+			var levels [16]int16
+			used := quickly(&columns, &levels, first, steps, price*float32(steps[1]*steps[1]))
+			count := 0
+			for n, level := range levels {
+				v := float64(columns[inColumns[n]]) / float64(steps[min(n, 1)])
+				switch {
+				case level != 0 && (n < first || n >= used):
+					t.Fatalf("%v has a level outside of %d–%d", levels, first, used)
+				case level != 0:
+					count++
+					if off := math.Abs(v) - math.Abs(float64(level)); off < -1+quickUp-1e-4 || off > quickUp+1e-4 || v*float64(level) < 0 {
+						t.Fatalf("%.3f steps become %d", v, level)
+					}
+				case n >= first && price == 0 && math.Abs(v) > quickUp+1e-4:
+					t.Fatalf("%.3f steps become nothing where bits cost nothing", v)
+				case n >= first && math.Abs(v) > quickUp+1e-4 && v*v > float64(price)*(roughLeast+roughMore*math.Abs(v))*1.001:
+					t.Fatalf("%.3f steps become nothing at a price of %v", v, price)
+				}
+			}
+			if used > first && levels[used-1] == 0 {
+				t.Fatalf("%v ends before %d", levels, used)
+			}
+			if count > kept {
+				t.Fatalf("%d levels are kept at a price of %v, %d where bits are cheaper", count, price, kept)
+			}
+			kept = count
+		}
+		if kept > 0 {
+			t.Fatalf("%d levels are kept at any price", kept)
 		}
 	}
 }
