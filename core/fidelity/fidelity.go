@@ -18,6 +18,7 @@ package fidelity
 
 import (
 	"math"
+	"sync"
 
 	"echolane/core/raster"
 )
@@ -98,7 +99,6 @@ func OfPlanes(p *raster.YCbCr) *Picture {
 		chroma[i] = float32(colour)
 	}
 	var v view
-	v.light[0] = looked(p.Y, p.W, p.H, light)
 	cw, ch := (p.W+1)/2, (p.H+1)/2
 	halved := func(c raster.Plane) plane {
 		if p.ChromaX == 0.5 && p.ChromaY == 0.5 {
@@ -113,8 +113,13 @@ func OfPlanes(p *raster.YCbCr) *Picture {
 		}
 		return out
 	}
-	v.blue, v.red = halved(p.Cb), halved(p.Cr)
-	v.clip(light, p)
+	var beside sync.WaitGroup
+	beside.Go(func() { v.blue, v.red = halved(p.Cb), halved(p.Cr) })
+	v.light[0] = looked(p.Y, p.W, p.H, light)
+	beside.Wait()
+	beside.Go(func() { v.clip(light, p, 0, ch/2) })
+	v.clip(light, p, ch/2, ch)
+	beside.Wait()
 	return finished(p.W, p.H, v)
 }
 
@@ -123,14 +128,15 @@ func apart(blue, red float32) (r, g, b float32) {
 	return 1.402 * red, -0.344136*blue - 0.714136*red, 1.772 * blue
 }
 
-// clip makes lightness what is shown of luma where the colour there is beyond what red, green and blue can be.
-func (v *view) clip(light *[256]float32, p *raster.YCbCr) {
+// clip makes lightness what is shown of luma where the colour there is beyond what red, green and blue can be, from one
+// row of colour up to another.
+func (v *view) clip(light *[256]float32, p *raster.YCbCr, from, to int) {
 	low, scale := float32(0), float32(1)
 	if p.Range == raster.Limited {
 		low, scale = 16, 255.0/219
 	}
 	const usual = 12 // how far colour may be from where it's looked up
-	for y := range v.blue.h {
+	for y := from; y < to; y++ {
 		blue, red := v.blue.v[y*v.blue.w:][:v.blue.w], v.red.v[y*v.blue.w:][:v.blue.w]
 		first, second := p.Y.Row(2 * y)[:p.W], p.Y.Row(min(2*y+1, p.H-1))[:p.W]
 		for x, c := range blue {
@@ -259,14 +265,22 @@ func (p *Picture) Distance(q *Picture) float64 {
 }
 
 func between(a, b *view) float64 {
+	var beside sync.WaitGroup
+	var blue, red float64
+	var smaller [len(a.light)]float64
+	beside.Go(func() {
+		blue, _ = far(a.blue, b.blue, chroma1, chroma2)
+		red, _ = far(a.red, b.red, chroma1, chroma2)
+		for s := 1; s < len(smaller); s++ {
+			smaller[s], _ = far(a.light[s], b.light[s], c1, c2)
+		}
+	})
 	light, steps := far(a.light[0], b.light[0], c1, c2)
+	beside.Wait()
 	d := light
-	for s := 1; s < len(a.light); s++ {
-		smaller, _ := far(a.light[s], b.light[s], c1, c2)
-		d += weightOfSmaller * math.Max(0, smaller-usualSmaller*light)
+	for _, v := range smaller[1:] {
+		d += weightOfSmaller * math.Max(0, v-usualSmaller*light)
 	}
-	blue, _ := far(a.blue, b.blue, chroma1, chroma2)
-	red, _ := far(a.red, b.red, chroma1, chroma2)
 	return d + weightOfColour*math.Max(0, (blue+red)/2-usualColour*light) + weightOfSteps*math.Max(0, steps-usualSteps*light)
 }
 

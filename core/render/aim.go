@@ -53,7 +53,6 @@ func (f *finish) target(format declare.Format, quality int) (float64, error) {
 // aim begins to work out a target, beside the first encode, and gives it when asked.
 func (f *finish) aim(format declare.Format, quality int) func() (float64, error) {
 	f.opaque()
-	f.original()
 	var target float64
 	var work errgroup.Group
 	work.Go(func() (err error) {

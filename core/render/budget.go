@@ -50,10 +50,9 @@ func (f *finish) within(format declare.Format, data []byte, how Encoding, b budg
 		e.Encoder, e.name = f.inColours(format, b.floor), coloursName
 		has.Setting = e.Most + e.Step
 	} else {
-		looking := *f
-		looking.predict = false // bytes count from here on
+		f.predict = false // bytes count from here on
 		var err error
-		if e, err = looking.encoder(format); err != nil {
+		if e, err = f.encoder(format); err != nil {
 			return nil, how, err
 		}
 		least, _ := settingFor(format, float64(b.floor))

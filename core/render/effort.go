@@ -67,6 +67,6 @@ func (f *finish) isLight(quality float64) (bool, error) {
 	if err != nil {
 		return false, err
 	}
-	data, err := e.write(math.Min(e.Most, thought(declare.AVIF, quality, f.texture())+quickLoss))
+	data, err := e.write(math.Min(e.Most, thought(declare.AVIF, quality, f.texture())+avifQuickLoss))
 	return len(data) < f.area()/avifLight, err
 }

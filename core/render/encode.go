@@ -54,8 +54,9 @@ type finish struct {
 	frame      bool        // of an animation, which libwebp writes alone
 	facts      codec.Facts // what is embedded
 
-	looked *fidelity.Picture
-	taken  string // the sort of picture that parts of it are taken for; "": what they look like
+	looking sync.Once
+	looked  *fidelity.Picture
+	taken   string // the sort of picture that parts of it are taken for; "": what they look like
 }
 
 // free gives back what it has made.
@@ -103,14 +104,15 @@ func (f *finish) flat() *raster.RGBA {
 	return p
 }
 
+// original is what is compared with; it may be asked for side by side where the planes are there.
 func (f *finish) original() *fidelity.Picture {
-	if f.looked == nil {
+	f.looking.Do(func() {
 		if f.pixels != nil && !f.pixels.Opaque {
 			f.looked = fidelity.OfPixels(f.pixels)
 		} else {
 			f.looked = fidelity.OfPlanes(f.opaque())
 		}
-	}
+	})
 	return f.looked
 }
 
@@ -380,9 +382,10 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 				ready.Wait()
 				return w
 			}
+			quick := f.predict
 			e.Try = func(s float64) (data []byte, distance float64, err error) {
 				w := weighed()
-				w.Choose(s, f.predict)
+				w.Choose(s, quick)
 				var file errgroup.Group // beside the look
 				file.Go(func() (err error) {
 					data, err = w.File()
@@ -396,8 +399,8 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 				return data, original().Distance(shown), nil
 			}
 			e.write, e.points = func(s float64) ([]byte, error) { return weighed().Write(s) }, even
-			if f.predict {
-				e.glances = 2
+			if quick {
+				e.glances, e.finer = 2, webpQuickLoss
 				e.write = func(s float64) ([]byte, error) {
 					weighed().Again(s)
 					return weighed().File()
@@ -409,7 +412,7 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 	case declare.AVIF:
 		e.Least, e.Most, e.Step, e.glances = 0, avif.MaxQuantizer-1, 0.25, 3
 		if f.predict { // between whole quantizers the quick speed is uneven
-			e.Step = 1
+			e.Step, e.finer = 1, avifQuickLoss
 		}
 		speed, copies := f.avifSpeed(), sharp && f.area() <= avifKeptSmall
 		settings := func(s float64) avif.Settings {

@@ -7,9 +7,9 @@ import (
 	"echolane/core/fidelity"
 )
 
-// quickLoss is how many steps of the quantizer AVIFFirst has to be finer to come as near as AVIFKept, which settings are
-// fitted to.
-const quickLoss = 4.5
+// How much finer first answers have to be to come as near as what is kept, which settings are fitted to: AVIF's, in steps of
+// the quantizer at AVIFFirst, and WebP's.
+const avifQuickLoss, webpQuickLoss = 4.5, 1.6
 
 // glanced is how near a first answer comes at once, else it's made a second time; and where there is time for it a third, if
 // it was farther off than is sure to come right.
@@ -18,9 +18,7 @@ const glanced, sure = 2, 5
 // predicted takes the setting that is thought right, looks at what comes out where that takes little beside what is kept, and
 // then takes the setting that is thought right by that.
 func (f *finish) predicted(format declare.Format, e encoder, guess, slope float64, how Encoding) ([]byte, Encoding, error) {
-	if how.Way, how.Provisional = "predicted", true; format == declare.AVIF {
-		guess = math.Min(e.Most, guess+quickLoss)
-	}
+	how.Way, how.Provisional = "predicted", true
 	if e.glances < 2 {
 		data, err := e.write(guess)
 		how.Setting = e.name(guess)
