@@ -389,3 +389,75 @@ func TestAPageOfFarTooMuchIsWeighedWithinBounds(t *testing.T) {
 		t.Errorf("9 MB of HTML: %d %s", out.Code, out.Err)
 	}
 }
+
+// Pages hold pictures in other ways too, and other letters; written again twice is as once.
+func TestOtherPicturesOfAPage(t *testing.T) {
+	s := bed.Kestrel(t)
+	page := `<!doctype html><html lang="fr"><head><meta charset="iso-8859-1"><meta name="viewport" content="width=device-width"><title>Caf` + "\xe9" + ` des vents</title>
+<style>body{margin:0}.row{width:280px;aspect-ratio:4/3;background:image-set(url(pictures/box-kite-cliff.jpg) 1x)}</style></head><body>
+<img src="pictures/mark.png" alt="Enseigne du caf` + "\xe9" + `" width="64" height="64">
+<video poster="pictures/coast-panorama.jpg" width="320" height="180"></video>
+<picture><source media="(max-width: 600px)" srcset="pictures/dragon-tail.jpg"><img src="pictures/delta-red.jpg" alt="" width="300" height="200"></picture>
+<picture><source type="image/jpeg" srcset="pictures/festival-dawn.jpg"><img src="pictures/festival-dawn.jpg" alt="" width="300" height="200"></picture>
+<div class="row"></div>
+<noscript><img src="pictures/mark.png" alt="" width="64" height="64"></noscript>
+</body></html>
+`
+	at := shop(t, page)
+	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+	file := filepath.Join(t.TempDir(), "cafe.html")
+	if err := os.WriteFile(file, []byte(page), 0o644); err != nil {
+		t.Fatal(err)
+	}
+	args := []string{file, "--at", at, "--map", at + "pictures/=catalogue", "--screens", "phone 390x844@2, desktop 1440x900", "--fix", "--in-place"}
+	w := weighedPage(t, s, args...)
+	if w.Report.Title != "Café des vents" {
+		t.Errorf("the title is read as %q", w.Report.Title)
+	}
+	kinds := func(v weighin.View) string {
+		var list []string
+		for _, p := range v.Pictures {
+			list = append(list, p.Kind+" "+p.URL[strings.LastIndex(p.URL, "/")+1:])
+		}
+		return strings.Join(list, ", ")
+	}
+	phone, desktop := kinds(w.Report.Views[0]), kinds(w.Report.Views[1])
+	for _, want := range []string{"img mark.png", "poster coast-panorama.jpg", "picture festival-dawn.jpg", "background box-kite-cliff.jpg"} {
+		if !strings.Contains(phone, want) || !strings.Contains(desktop, want) {
+			t.Errorf("without %s: on the phone %s; on the desktop %s", want, phone, desktop)
+		}
+	}
+	if !strings.Contains(phone, "picture dragon-tail.jpg") || !strings.Contains(desktop, "picture delta-red.jpg") {
+		t.Errorf("what each screen shows: %s; %s", phone, desktop)
+	}
+	once, err := os.ReadFile(file)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, want := range []string{
+		"Caf\xe9 des vents", "alt=\"Enseigne du caf\xe9\"", `<source media="(max-width: 600px)" srcset="pictures/dragon-tail.jpg"><img src="pictures/delta-red.jpg" alt="" width="300" height="200">`,
+		"kestrel/catalogue/festival-dawn.jpg?", `poster="pictures/coast-panorama.jpg"`,
+	} {
+		if !strings.Contains(string(once), want) {
+			t.Errorf("without %q the page is\n%q", want, once)
+		}
+	}
+	if strings.Contains(string(once), `<source type="image/jpeg" srcset`) {
+		t.Errorf("a <source> for a format is still chosen first:\n%s", once)
+	}
+	left := ""
+	for _, l := range w.Fixed.Left {
+		left += l.Src + ": " + l.Why + "\n"
+	}
+	if !strings.Contains(left, "pictures/delta-red.jpg: its <picture> shows other pictures on other screens") {
+		t.Errorf("left as they are: %s", left)
+	}
+	again := weighedPage(t, s, args...)
+	if twice, err := os.ReadFile(file); err != nil || string(twice) != string(once) {
+		t.Errorf("a second time %d change, %v:\n%s\nafter\n%s", again.Fixed.Changed, err, twice, once)
+	}
+	bed.Must(t, s, "weigh", file, "--undo", "--in-place")
+	if back, _ := os.ReadFile(file); string(back) != page {
+		t.Errorf("undone, the page is\n%q", back)
+	}
+}

@@ -8,7 +8,6 @@ import (
 	"echolane/core/codec/jpeg"
 	"echolane/core/declare"
 	"echolane/core/fidelity"
-	"echolane/core/raster"
 )
 
 // harder is how many points of quality our measure asks more of a format than SSIM does, on the corpus's median photograph or
@@ -63,39 +62,4 @@ func (f *finish) aim(format declare.Format, quality int) func() (float64, error)
 		err := work.Wait()
 		return target, err
 	}
-}
-
-// samplesAbove is from how many pixels on a search looks at parts, of which there are so many, so large.
-const (
-	samplesAbove = 1_000_000
-	sampleSide   = 96
-	samplesX     = 6
-	samplesY     = 4
-)
-
-// sample puts evenly spread parts of a large picture side by side, where a format has it in planes as it is; else it's nil.
-func (f *finish) sample(format declare.Format) *raster.YCbCr {
-	if f.area() <= samplesAbove || f.pixels != nil && (!f.pixels.Opaque || format == declare.AVIF && f.sharpColour()) {
-		return nil
-	}
-	p := f.opaque()
-	if p.W < samplesX*sampleSide || p.H < samplesY*sampleSide {
-		return nil
-	}
-	out := raster.New420(samplesX*sampleSide, samplesY*sampleSide, p.Range)
-	for j := range samplesY {
-		for i := range samplesX {
-			x, y := (p.W-sampleSide)*i/(samplesX-1)&^1, (p.H-sampleSide)*j/(samplesY-1)&^1
-			for _, c := range []struct {
-				from, to raster.Plane
-				n        int
-			}{{p.Y, out.Y, 1}, {p.Cb, out.Cb, 2}, {p.Cr, out.Cr, 2}} {
-				n := sampleSide / c.n
-				for row := range n {
-					copy(c.to.Row(j*n + row)[i*n:(i+1)*n], c.from.Row(y/c.n + row)[x/c.n:])
-				}
-			}
-		}
-	}
-	return out
 }

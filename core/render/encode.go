@@ -1,7 +1,6 @@
 package render
 
 import (
-	"cmp"
 	"errors"
 	"fmt"
 	"math"
@@ -115,22 +114,6 @@ func (f *finish) original() *fidelity.Picture {
 	})
 	return f.looked
 }
-
-// How near searches come, in points of quality: of a whole picture, of parts of one, and of the whole of which parts
-// were searched before it is made once more.
-const whole, parts, mended = 0.3, 3, 5
-
-// even is how near searches come that step by a quarter of an index of VP8, which is a little less than half a point.
-const even = 0.5
-
-// lightBelow is of how many pixels a byte of an encode is that takes little time.
-const lightBelow = 90
-
-// seams are how much farther off parts may be than the whole.
-const seams = 1.04
-
-// steeper is how much more a setting does to large pictures than to those that the tables were made of.
-const steeper = 1.6
 
 // texture is what settings are thought to depend on.
 func (f *finish) texture() *fidelity.Texture {
@@ -250,7 +233,7 @@ func (f *finish) reduced(p *raster.RGBA, colours int) (*raster.Indexed, float64)
 	return m, f.original().Distance(looked)
 }
 
-// lossy finds the setting of WebP, AVIF or JPEG: where the picture is large by what some parts of it look like.
+// lossy finds the setting of WebP, AVIF or JPEG.
 func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, error) {
 	quality := float64(how.Quality)
 	if f.light = false; format == declare.AVIF && !f.predict && f.area() <= avifKeptSmall {
@@ -259,55 +242,19 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 			return nil, how, err
 		}
 	}
-	part := f
-	if sample := f.sample(format); sample != nil {
-		part = &finish{planes: sample, quality: f.quality, most: f.most, speed: f.avifSpeed(), exactSpeed: true, taken: how.Kind}
-		defer part.free()
-	}
 	e, err := f.encoder(format)
 	if err != nil {
 		return nil, how, err
 	}
 	texture := f.texture()
 	guess := math.Min(e.Most, math.Max(e.Least, thought(format, quality, texture)+e.finer))
-	if f.predict {
-		return f.predicted(format, e, guess, steepness(format, quality, texture), how)
-	}
-	how.Way, how.Sampled = "searched", part != f
-	on, points, harder := e, cmp.Or(e.points, whole), 1.0
-	if how.Sampled { // the whole has the last word; it comes out better, without the seams between parts
-		points, harder = parts, seams
-		if on, err = part.encoder(format); err != nil {
-			return nil, how, err
-		}
-	}
-	if f.area() <= avifKeptSmall {
-		on.Light = f.area() / lightBelow
-	}
 	slope := steepness(format, quality, texture)
-	if how.Sampled { // what is large has more plain blocks, in which a setting does more
-		slope *= steeper
+	if f.predict {
+		return f.predicted(format, e, guess, slope, how)
 	}
-	goal := part.aim(format, how.Quality)
-	found, err := fidelity.Search(on.Encoder, func() (float64, error) {
-		target, err := goal()
-		return harder * target, err
-	}, guess, slope, fidelity.Points(quality, points))
+	found, how, err := f.searched(format, e, guess, slope, how)
 	if err != nil {
 		return nil, how, err
-	}
-	if how.Sampled {
-		goal = f.aim(format, how.Quality)
-	}
-	target, err := goal()
-	if err != nil {
-		return nil, how, err
-	}
-	how.Aim = rounded(target)
-	if how.Sampled {
-		if found, err = fidelity.Whole(e.Encoder, found, target, slope, fidelity.Points(quality, mended)); err != nil {
-			return nil, how, err
-		}
 	}
 	how.Setting, how.Trials = e.name(found.Setting), found.Trials
 	how.Likeness = rounded(found.Distance)

@@ -39,13 +39,6 @@ func (w *Weighed) Again(fineness float64) { w.plan.Again(Index(fineness), thrift
 // Shown is what decoders show of the last choice, in Limited range. It and File may be called at the same time.
 func (w *Weighed) Shown() *raster.YCbCr { return w.plan.Shown() }
 
-// Index is VP8's index at a fineness, in the middle of the picture's segments.
-func Index(fineness float64) float64 { return max(0, (100-fineness)*indexes) }
-
-func thriftAt(fineness float64) float64 {
-	return math.Min(1, math.Max(0, (100-fineness)/(100-plain)))
-}
-
 // File is that of the last choice.
 func (w *Weighed) File() ([]byte, error) {
 	frame, err := w.plan.Frame()
@@ -57,4 +50,11 @@ func (w *Weighed) File() ([]byte, error) {
 	out = binary.LittleEndian.AppendUint32(append(out, "RIFF"...), 12+padded)
 	out = binary.LittleEndian.AppendUint32(append(out, "WEBPVP8 "...), uint32(len(frame)))
 	return append(out, frame...)[:20+padded], nil
+}
+
+// Index is VP8's index at a fineness, in the middle of the picture's segments.
+func Index(fineness float64) float64 { return max(0, (100-fineness)*indexes) }
+
+func thriftAt(fineness float64) float64 {
+	return math.Min(1, math.Max(0, (100-fineness)/(100-plain)))
 }
