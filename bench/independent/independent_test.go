@@ -1,0 +1,102 @@
+package independent
+
+import (
+	"math"
+	"math/rand/v2"
+	"testing"
+)
+
+const side = 192 // so that the smallest of five sizes still has twelve samples a side
+
+func filled(v func(x, y int) float64) []float64 {
+	out := make([]float64, side*side)
+	for i := range out {
+		out[i] = v(i%side, i/side)
+	}
+	return out
+}
+
+func noisy(seed uint64, around []float64, much float64) []float64 {
+	r := rand.New(rand.NewPCG(seed, 1))
+	out := make([]float64, len(around))
+	for i, v := range around {
+		out[i] = v + much*r.NormFloat64()
+	}
+	return out
+}
+
+var waves = filled(func(x, y int) float64 { return 128 + 60*math.Sin(float64(x)/5)*math.Cos(float64(y)/9) })
+
+// measures are what each gives for two pictures, the more the more alike.
+var measures = map[string]func(a, b []float64) float64{
+	"SSIM":     func(a, b []float64) float64 { return SSIM(a, b, side, side) },
+	"MS-SSIM":  func(a, b []float64) float64 { return MSSSIM(a, b, side, side) },
+	"PSNR-HVS": func(a, b []float64) float64 { return PSNRHVS(a, b, side, side) },
+}
+
+func TestLuma(t *testing.T) {
+	pix := []uint8{255, 0, 0, 255, 0, 255, 0, 255, 9, 9, 9, 9, 0, 0, 255, 255, 255, 255, 255, 255}
+	for i, want := range []float64{76.245, 149.685, 29.07, 255} { // two a row, of rows of three pixels
+		if got := Luma(pix, 12, 2, 2)[i]; math.Abs(got-want) > 1e-9 {
+			t.Errorf("luma %d is %v, want %v", i, got, want)
+		}
+	}
+}
+
+// Equal pictures are as alike as can be, and what is more disturbed is less alike, whichever comes first.
+func TestMoreNoiseIsLessAlike(t *testing.T) {
+	for name, of := range measures {
+		before := of(waves, waves)
+		if name != "PSNR-HVS" && math.Abs(before-1) > 1e-9 || before < 1-1e-9 {
+			t.Errorf("%s of a picture with itself is %v", name, before)
+		}
+		for _, much := range []float64{1, 3, 9, 27} {
+			other := noisy(7, waves, much)
+			got, back := of(waves, other), of(other, waves)
+			if got >= before || math.IsNaN(got) {
+				t.Errorf("%s with noise of %v is %v, after %v", name, much, got, before)
+			}
+			if math.Abs(got-back) > 1e-9 {
+				t.Errorf("%s is %v one way and %v the other", name, got, back)
+			}
+			before = got
+		}
+	}
+}
+
+// Of two plain pictures structural similarity is only its term of luminance, which is known.
+func TestPlainPictures(t *testing.T) {
+	const a, b, c1 = 100.0, 110.0, 6.5025
+	plain := func(v float64) []float64 { return filled(func(int, int) float64 { return v }) }
+	want := (2*a*b + c1) / (a*a + b*b + c1)
+	if got := SSIM(plain(a), plain(b), side, side); math.Abs(got-want) > 1e-9 {
+		t.Errorf("SSIM %v, want %v", got, want)
+	}
+	if got := MSSSIM(plain(a), plain(b), side, side); math.Abs(got-math.Pow(want, 0.1333)) > 1e-9 {
+		t.Errorf("MS-SSIM %v, want %v", got, math.Pow(want, 0.1333))
+	}
+	// A shift of ten is eighty in the first of 64 coefficients, of whose table the entry is 16.
+	if got, want := PSNRHVS(plain(a), plain(b), side, side), 10*math.Log10(255*255*64/(50.0*50)); math.Abs(got-want) > 1e-6 {
+		t.Errorf("PSNR-HVS %v, want %v", got, want)
+	}
+}
+
+// What the eye sees less of counts less, in PSNR-HVS; and in MS-SSIM what is fine counts less than in SSIM.
+func TestFineErrorsCountLess(t *testing.T) {
+	add := func(much float64, wave func(x, y int) float64) []float64 {
+		out := make([]float64, len(waves))
+		for i, v := range waves {
+			out[i] = v + much*wave(i%side, i/side)
+		}
+		return out
+	}
+	fine := add(10, func(x, y int) float64 { return 1 - 2*float64((x+y)&1) })
+	coarse := add(10, func(x, y int) float64 { return 1 - 2*float64((x/8+y/8)&1) })
+	if f, c := PSNRHVS(waves, fine, side, side), PSNRHVS(waves, coarse, side, side); f < c+6 {
+		t.Errorf("PSNR-HVS of a fine error is %.1f dB, of a coarse one %.1f", f, c)
+	}
+	lost := func(of string, b []float64) float64 { return 1 - measures[of](waves, b) }
+	if f, c := lost("MS-SSIM", fine)/lost("SSIM", fine), lost("MS-SSIM", coarse)/lost("SSIM", coarse); f >= c {
+		t.Errorf("against SSIM, MS-SSIM loses %.2f by what is fine and %.2f by what is coarse", f, c)
+	}
+}
