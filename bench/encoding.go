@@ -69,7 +69,7 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 			broke = err
 		}
 	}
-	variant := func(predict bool) (encode float64) {
+	variant := func(predict bool) (encode float64, setting string) {
 		d := declare.Declarations{Width: width, Format: format, Quality: 72}
 		result, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: predict, Clock: sinceStart()})
 		check(err)
@@ -78,7 +78,7 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 				encode = s.Took.Seconds() * 1000
 			}
 		}
-		return encode
+		return encode, result.How.Setting
 	}
 	planes, err := asPlanes(source, width)
 	if err != nil {
@@ -86,9 +86,17 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 	}
 	limited := planes.ToLimited()
 	toAVIF := func(speed int) ([]byte, error) {
-		return avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: render.AVIFSpeed(speed, planes.W*planes.H)})
+		return avif.EncodePlanes(planes, avif.Settings{Quantizer: 26, Speed: speed})
 	}
-	first, kept := func() ([]byte, error) { return toAVIF(render.AVIFFirst) }, func() ([]byte, error) { return toAVIF(render.AVIFKept) }
+	speed := 0
+	if format == declare.AVIF { // which depends on the picture
+		var quantizer float64
+		_, setting := variant(false)
+		if _, err := fmt.Sscanf(setting, "AV1 quantizer %g, speed %d", &quantizer, &speed); err != nil {
+			return nil, fmt.Errorf("%q has no speed: %w", setting, err)
+		}
+	}
+	first, kept := func() ([]byte, error) { return toAVIF(render.AVIFFirst) }, func() ([]byte, error) { return toAVIF(speed) }
 	if fineness := webp.Fineness(render.WebPQuality(72)); format == declare.WebP {
 		first = func() ([]byte, error) { return guessed(limited, fineness) }
 		kept = func() ([]byte, error) { return weighed(limited, fineness) }
@@ -100,8 +108,13 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 		}
 	}
 	var predicted, searched []float64
-	times := alternate(rounds, one(first), one(kept),
-		func() { predicted = append(predicted, variant(true)) }, func() { searched = append(searched, variant(false)) })
+	into := func(times *[]float64, predict bool) func() {
+		return func() {
+			took, _ := variant(predict)
+			*times = append(*times, took)
+		}
+	}
+	times := alternate(rounds, one(first), one(kept), into(&predicted, true), into(&searched, false))
 	return [][]float64{times[0], times[1], predicted, searched}, broke
 }
 

@@ -26,7 +26,7 @@ func (w *boolWriter) put(set bool, zero uint8) {
 	} else {
 		w.span = split
 	}
-	shift := bits.LeadingZeros8(uint8(w.span))
+	shift := bits.LeadingZeros32(w.span) - 24
 	w.span <<= shift
 	if w.count += shift; w.count >= 0 {
 		first := shift - w.count

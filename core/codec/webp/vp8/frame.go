@@ -3,6 +3,7 @@ package vp8
 import (
 	"errors"
 	"slices"
+	"sync"
 )
 
 // chances are those of the branches of a coefficient's tree, by the kind of its block, the band of its place and how
@@ -145,6 +146,10 @@ func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, *cha
 	across := (h.w + 15) / 16
 	t := tokensOf(blocks, levels, across)
 	chances := t.chances()
+	rest := newBoolWriter(len(blocks) * 32)
+	var beside sync.WaitGroup
+	beside.Go(func() { t.write(rest, &chances) })
+	defer beside.Wait()
 	empty := 0
 	for i := range levels {
 		if levels[i].empty() {
@@ -206,13 +211,12 @@ func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, *cha
 		writeModes(w, m, above[4*(i%across):][:4], &left)
 	}
 	first := w.bytes()
-	rest := newBoolWriter(len(blocks) * 32)
-	t.write(rest, &chances)
-	second := rest.bytes()
 	n := len(first)
 	if n > maxModes {
 		return nil, nil, errLarge
 	}
+	beside.Wait()
+	second := rest.bytes()
 	out := make([]byte, 10, 10+n+len(second))
 	out[0], out[1], out[2] = uint8(1<<4|n<<5), uint8(n>>3), uint8(n>>11)
 	out[3], out[4], out[5] = 0x9d, 0x01, 0x2a

@@ -169,9 +169,7 @@ func (r *run) bestSmall(mx, my int, up, left *[9]uint8, modesUp, modesLeft *[4]u
 		luma.edge(x, y, mx == r.across-1, &edge)
 		of := &smallBits[modesUp[b&3]][modesLeft[b>>2]]
 		price := r.price(x, y, q)
-		for mode := range uint8(smallModes) {
-			edge.small(mode, (*[16]uint8)(predicted[16*int(mode):]))
-		}
+		edge.small(&predicted)
 		t := r.source[0].tries(x, y, predicted[:], 4, 16)
 		dear := [1]float32{step * step / (modePrice * price)}
 		t.values, t.costs, t.dear, t.pairs, t.inverse = values[:], costs[:], dear[:], smallModes/2, 1/step

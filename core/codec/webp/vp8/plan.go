@@ -339,19 +339,20 @@ func (r *run) small(mx, my int, up, left *[9]uint8) {
 	m, c, luma := &r.blocks[i], &r.levels[i], &r.made[0]
 	q := &r.quants[m.segment]
 	var edge edge
-	var predicted [16]uint8
+	var all [16 * smallModes]uint8
 	var values [2][16]float32
 	var costs [2]float32
 	for b := range 16 {
 		x, y := 16*mx+b&3*4, 16*my+b>>2*4
 		luma.edge(x, y, mx == r.across-1, &edge)
-		edge.small(m.small[b], &predicted)
-		t := r.source[0].tries(x, y, predicted[:], 4, 0)
+		edge.small(&all)
+		predicted := all[16*int(m.small[b]):][:16]
+		t := r.source[0].tries(x, y, predicted, 4, 0)
 		t.values, t.costs, t.dear, t.pairs = values[:], costs[:], nothing[:], 1
 		t.all()
 		used := r.chosen(&r.weigher, &values[0], &c.level[b], kindWhole, 0, int(up[b&3]+left[b>>2]), q.whole, r.price(x, y, q))
 		c.set(b, used, 0, &up[b&3], &left[b>>2])
-		luma.restore(x, y, &c.level[b], used, q.whole, predicted[:], 4)
+		luma.restore(x, y, &c.level[b], used, q.whole, predicted, 4)
 	}
 }
 

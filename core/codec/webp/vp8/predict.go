@@ -1,5 +1,7 @@
 package vp8
 
+import "encoding/binary"
+
 // The modes of whole macroblocks, in luma and in colour (RFC 6386, section 8.2).
 const (
 	meanMode = iota
@@ -110,8 +112,8 @@ func (m *made) block(mode uint8, x, y, n int, out []uint8) {
 }
 
 // edge is what a small block is predicted from: the column on the left from below, the corner, the row above and four
-// samples beyond it.
-type edge [13]uint8
+// samples beyond it, the last of them once more; what follows is never looked at.
+type edge [24]uint8
 
 // edge gathers a small block's at (x, y). Blocks that aren't at the top of their macroblock take what lies above and
 // to the right of that instead of what isn't made yet; beyond the last macroblock it is the last sample again.
@@ -125,125 +127,76 @@ func (m *made) edge(x, y int, last bool, e *edge) {
 		right := m.at(x+4, y&^15-1)
 		if last && y >= 16 {
 			v := m.pix[right-1]
-			e[9], e[10], e[11], e[12] = v, v, v, v
+			e[9], e[10], e[11], e[12], e[13] = v, v, v, v, v
 			return
 		}
-		copy(e[9:], m.pix[right:right+4])
-		return
+		copy(e[9:13], m.pix[right:right+4])
+	} else {
+		copy(e[9:13], m.pix[at-m.stride+4:at-m.stride+8])
 	}
-	copy(e[9:], m.pix[at-m.stride+4:at-m.stride+8])
+	e[13] = e[12]
 }
 
-func avg2(a, b uint8) uint8    { return uint8((uint(a) + uint(b) + 1) >> 1) }
-func avg3(a, b, c uint8) uint8 { return uint8((uint(a) + 2*uint(b) + uint(c) + 2) >> 2) }
+// Eight samples at once, the first in the lowest byte: the means of two, rounded up and down.
+func upper(a, b uint64) uint64 { return a | b - (a^b)>>1&0x7f7f7f7f7f7f7f7f }
+func lower(a, b uint64) uint64 { return a&b + (a^b)>>1&0x7f7f7f7f7f7f7f7f }
 
-// small predicts a block of 4×4 (RFC 6386, section 12.3).
-func (e *edge) small(mode uint8, out *[16]uint8) {
-	const corner = 4
-	switch mode {
-	case smallMean:
-		sum := uint(4)
-		for i := range 4 {
-			sum += uint(e[i]) + uint(e[5+i])
-		}
-		for i := range out {
-			out[i] = uint8(sum >> 3)
-		}
-	case smallSlope:
-		for y := range 4 {
-			by := int32(e[3-y]) - int32(e[corner])
-			for x := range 4 {
-				out[4*y+x] = clamp(by + int32(e[5+x]))
-			}
-		}
-	case smallDown:
-		for x := range 4 {
-			v := avg3(e[4+x], e[5+x], e[6+x])
-			out[x], out[4+x], out[8+x], out[12+x] = v, v, v, v
-		}
-	case smallAcross:
-		for y := range 4 {
-			v := avg3(e[max(0, 2-y)], e[3-y], e[4-y])
-			out[4*y], out[4*y+1], out[4*y+2], out[4*y+3] = v, v, v, v
-		}
-	case smallDownLeft:
-		for i := range 7 {
-			v := avg3(e[5+i], e[6+i], e[min(12, 7+i)])
-			for y := max(0, i-3); y <= min(3, i); y++ {
-				out[4*y+i-y] = v
-			}
-		}
-	case smallDownRight:
-		for i := range 7 {
-			v := avg3(e[i], e[i+1], e[i+2])
-			for x := max(0, i-3); x <= min(3, i); x++ {
-				out[4*(x+3-i)+x] = v
-			}
-		}
-	case smallVerticalRight:
-		out[12] = avg3(e[1], e[2], e[3])
-		out[8] = avg3(e[2], e[3], e[4])
-		out[13] = avg3(e[3], e[4], e[5])
-		out[4] = out[13]
-		out[9] = avg2(e[4], e[5])
-		out[0] = out[9]
-		out[14] = avg3(e[4], e[5], e[6])
-		out[5] = out[14]
-		out[10] = avg2(e[5], e[6])
-		out[1] = out[10]
-		out[15] = avg3(e[5], e[6], e[7])
-		out[6] = out[15]
-		out[11] = avg2(e[6], e[7])
-		out[2] = out[11]
-		out[7] = avg3(e[6], e[7], e[8])
-		out[3] = avg2(e[7], e[8])
-	case smallVerticalLeft:
-		a := e[5:]
-		out[0] = avg2(a[0], a[1])
-		out[4] = avg3(a[0], a[1], a[2])
-		out[8] = avg2(a[1], a[2])
-		out[1] = out[8]
-		out[5] = avg3(a[1], a[2], a[3])
-		out[12] = out[5]
-		out[9] = avg2(a[2], a[3])
-		out[2] = out[9]
-		out[13] = avg3(a[2], a[3], a[4])
-		out[6] = out[13]
-		out[10] = avg2(a[3], a[4])
-		out[3] = out[10]
-		out[14] = avg3(a[3], a[4], a[5])
-		out[7] = out[14]
-		out[11] = avg3(a[4], a[5], a[6])
-		out[15] = avg3(a[5], a[6], a[7])
-	case smallHorizontalDown:
-		out[12] = avg2(e[0], e[1])
-		out[13] = avg3(e[0], e[1], e[2])
-		out[8] = avg2(e[1], e[2])
-		out[14] = out[8]
-		out[9] = avg3(e[1], e[2], e[3])
-		out[15] = out[9]
-		out[10] = avg2(e[2], e[3])
-		out[4] = out[10]
-		out[11] = avg3(e[2], e[3], e[4])
-		out[5] = out[11]
-		out[6] = avg2(e[3], e[4])
-		out[0] = out[6]
-		out[7] = avg3(e[3], e[4], e[5])
-		out[1] = out[7]
-		out[2] = avg3(e[4], e[5], e[6])
-		out[3] = avg3(e[5], e[6], e[7])
-	case smallHorizontalUp:
-		l0, l1, l2, l3 := e[3], e[2], e[1], e[0]
-		out[0] = avg2(l0, l1)
-		out[1] = avg3(l0, l1, l2)
-		out[2] = avg2(l1, l2)
-		out[4] = out[2]
-		out[3] = avg3(l1, l2, l3)
-		out[5] = out[3]
-		out[6] = avg2(l2, l3)
-		out[8] = out[6]
-		out[7] = avg3(l2, l3, l3)
-		out[9] = out[7]
-		out[10], out[11], out[12], out[13], out[14], out[15] = l3, l3, l3, l3, l3, l3
+// four is a sample four times.
+func four(v uint64) uint32 { return uint32(v&255) * 0x01010101 }
+
+// spread is four samples with nothing behind each.
+func spread(v uint32) uint64 {
+	x := uint64(v)
+	x = (x | x<<16) & 0x0000ffff0000ffff
+	return (x | x<<8) & 0x00ff00ff00ff00ff
+}
+
+// slope is the row above and a sample on the left, less the corner, clamped (RFC 6386, section 12.2).
+func slope(above uint64, left, corner uint8) uint32 {
+	const ones = 0x0001000100010001
+	sum := above + (256+uint64(left)-uint64(corner))*ones // 256 too much
+	over := sum >> 9 & ones
+	in := sum>>8&ones | over
+	sum = (sum | over*255) & (in * 255)
+	sum = (sum | sum>>8) & 0x0000ffff0000ffff
+	return uint32(sum | sum>>16)
+}
+
+// small predicts a block of 4×4 by all modes, one after the other (RFC 6386, section 12.3).
+func (e *edge) small(out *[16 * smallModes]uint8) {
+	at := func(i int) uint64 { return binary.LittleEndian.Uint64(e[i:]) }
+	// The means of two and of three samples from the first on, and from the row above on.
+	two, three := upper(at(0), at(1)), upper(lower(at(0), at(2)), at(1))
+	twoAbove, threeAbove := upper(at(5), at(6)), upper(lower(at(5), at(7)), at(6))
+	lowest := (3*uint64(e[0]) + uint64(e[1]) + 2) >> 2
+
+	rows := func(mode int, a, b, c, d uint32) {
+		to := out[16*mode : 16*mode+16]
+		binary.LittleEndian.PutUint32(to, a)
+		binary.LittleEndian.PutUint32(to[4:], b)
+		binary.LittleEndian.PutUint32(to[8:], c)
+		binary.LittleEndian.PutUint32(to[12:], d)
 	}
+	sum := uint64(4)
+	for i := range 4 {
+		sum += uint64(e[i]) + uint64(e[5+i])
+	}
+	v := four(sum >> 3)
+	rows(smallMean, v, v, v, v)
+	above := spread(uint32(at(5)))
+	rows(smallSlope, slope(above, e[3], e[4]), slope(above, e[2], e[4]), slope(above, e[1], e[4]), slope(above, e[0], e[4]))
+	v = uint32(three >> 32)
+	rows(smallDown, v, v, v, v)
+	rows(smallAcross, four(three>>16), four(three>>8), four(three), four(lowest))
+	rows(smallDownRight, uint32(three>>24), uint32(three>>16), uint32(three>>8), uint32(three))
+	a, b := uint32(two>>32), uint32(three>>24)
+	rows(smallVerticalRight, a, b, a<<8|uint32(three>>16)&255, b<<8|uint32(three>>8)&255)
+	rows(smallDownLeft, uint32(threeAbove), uint32(threeAbove>>8), uint32(threeAbove>>16), uint32(threeAbove>>24))
+	rows(smallVerticalLeft, uint32(twoAbove), uint32(threeAbove), uint32(twoAbove>>8)&0xffffff|uint32(threeAbove>>32)<<24,
+		uint32(threeAbove>>8)&0xffffff|uint32(threeAbove>>40)<<24)
+	turns := spread(uint32(two)) | spread(uint32(three))<<8
+	rows(smallHorizontalDown, uint32(turns>>48)|uint32(three>>32)<<16, uint32(turns>>32), uint32(turns>>16), uint32(turns))
+	b = uint32(two>>8)&255 | uint32(three)&255<<8
+	c := uint32(two)&255 | uint32(lowest)<<8
+	rows(smallHorizontalUp, uint32(two>>16)&255|uint32(three>>8)&255<<8|b<<16, b|c<<16, c|four(uint64(e[0]))<<16, four(uint64(e[0])))
 }

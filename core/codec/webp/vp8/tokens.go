@@ -40,6 +40,14 @@ var inColumns = func() (at [16]uint8) {
 	return at
 }()
 
+// fromColumns is the other way.
+var fromColumns = func() (n [16]uint8) {
+	for i, at := range inColumns {
+		n[at] = uint8(i)
+	}
+	return n
+}()
+
 // band is a place's.
 var band = [17]uint8{0, 1, 2, 3, 6, 4, 5, 6, 6, 6, 6, 6, 6, 6, 6, 7, 0}
 

@@ -1,6 +1,9 @@
 package vp8
 
-import "math"
+import (
+	"math"
+	"math/bits"
+)
 
 // A quantizer is one segment's steps.
 type quantizer struct {
@@ -178,23 +181,28 @@ func quickly(c *[16]float32, levels *[16]int16, first int, steps [2]int32, price
 	least := max(quickUp, (roughMore*p+float32(math.Sqrt(float64(p*(roughMore*roughMore*p+4*roughLeast)))))/2)
 	*levels = [16]int16{}
 	used = first
-	for n := first; n < 16; n++ {
-		v := c[inColumns[n]] * inverse
-		if n == 0 {
+	// Sizes are compared as whole numbers, which are in the same order.
+	below := [2]uint32{math.Float32bits(least*float32(steps[0])) - 1, math.Float32bits(least*float32(steps[1])) - 1}
+	large := (below[0] - math.Float32bits(c[0])&^(1<<31)) >> 31
+	for i := 1; i < len(c); i++ {
+		large |= (below[1] - math.Float32bits(c[i])&^(1<<31)) >> 31 << i
+	}
+	if first > 0 {
+		large &^= 1
+	}
+	for ; large != 0; large &= large - 1 {
+		i := bits.TrailingZeros32(large)
+		v := c[i] * inverse
+		if i == 0 {
 			v = c[0] / float32(steps[0])
 		}
-		size := v
+		n := int(fromColumns[i])
 		if v < 0 {
-			size = -v
+			levels[n] = -min(int16(1-quickUp-v), maxLevel)
+		} else {
+			levels[n] = min(int16(1-quickUp+v), maxLevel)
 		}
-		if size < least {
-			continue
-		}
-		level := min(int16(size+(1-quickUp)), maxLevel)
-		if v < 0 {
-			level = -level
-		}
-		levels[n], used = level, n+1
+		used = max(used, n+1)
 	}
 	return used
 }
