@@ -188,13 +188,14 @@ func efforts(r *report, sources [][]byte) error {
 		}
 		target := original.Distance(fidelity.OfPlanes(p.YCbCr))
 		for i, e := range all {
+			var took []float64
 			e.search.Try = func(s float64) ([]byte, float64, error) {
 				start := time.Now()
 				data, err := e.encode(planes, limited, s)
 				if err != nil {
 					return nil, 0, err
 				}
-				times[i] = append(times[i], time.Since(start).Seconds()*1000)
+				took = append(took, time.Since(start).Seconds()*1000)
 				p, err := e.decode(data)
 				if err != nil {
 					return nil, 0, err
@@ -205,6 +206,7 @@ func efforts(r *report, sources [][]byte) error {
 			if err != nil {
 				return err
 			}
+			times[i] = append(times[i], median(took))
 			// What is a little off is put right along the usual way of bytes with distance.
 			bytes[i] += float64(len(found.Data)) * math.Pow(found.Distance/target, 0.8)
 		}

@@ -103,16 +103,19 @@ func Search(e Encoder, goal func() (float64, error), guess, slope, enough float6
 		if err != nil {
 			return Found{}, err
 		}
-		if spent++; len(f.Data) < e.Light {
+		light := len(f.Data) < e.Light
+		if spent++; light {
 			spent -= 0.5
 		}
 		// Near enough, or nearer than a setting beside it is likely to be.
 		if off(f) < enough || off(f) < -slope*e.Step/2 {
 			break
 		}
-		var ok bool
-		if at, ok = r.untried(r.next(target, slope), target); !ok {
-			break
+		if at = r.next(target, slope); r.tried(at) {
+			var ok bool
+			if at, ok = r.beside(at, target); !ok || !light {
+				break
+			}
 		}
 	}
 	return r.done(r.best(target)), nil
@@ -143,11 +146,8 @@ func missed(f Found, target float64) float64 {
 // besides is how many steps beside a setting that was tried are still worth a try.
 const besides = 3
 
-// untried is a setting, or where that was tried the nearest beside it that wasn't, on the side on which the target is.
-func (r *run) untried(setting, target float64) (float64, bool) {
-	if !r.tried(setting) {
-		return setting, true
-	}
+// beside is the nearest setting beside a tried one that wasn't tried, on the side on which the target is.
+func (r *run) beside(setting, target float64) (float64, bool) {
 	step := r.e.Step
 	if f, _ := r.try(setting); f.Distance < target {
 		step = -step

@@ -29,6 +29,10 @@ func harder(format declare.Format, quality float64, graphic bool) float64 {
 // much farther as the measure is harder on the format.
 func (f *finish) target(format declare.Format, quality int) (float64, error) {
 	planes := f.opaque()
+	if f.strips {
+		planes = stripsOf(planes)
+		defer planes.Free()
+	}
 	data, err := jpeg.EncodePlainly(planes, quality)
 	if err != nil {
 		return 0, err

@@ -28,7 +28,7 @@ type Encoding struct {
 	Likeness float64          `json:"likeness,omitempty"` // what was reached, where it was looked at
 	Aim      float64          `json:"aim,omitempty"`      // the likeness that libjpeg-turbo reaches on this picture at that quality
 	Trials   []fidelity.Trial `json:"trials,omitempty"`
-	Sampled  bool             `json:"sampled,omitempty"` // the search looked at parts of the picture
+	Sampled  bool             `json:"sampled,omitempty"` // parts of the picture were looked at
 
 	// Provisional is what was predicted, or brought within a budget from there: a search comes to something better.
 	Provisional bool `json:"provisional,omitempty"`
@@ -53,6 +53,7 @@ type finish struct {
 	frame      bool        // of an animation, which libwebp writes alone
 	facts      codec.Facts // what is embedded
 
+	strips  bool // only some strips of it are looked at
 	looking sync.Once
 	looked  *fidelity.Picture
 	taken   string // the sort of picture that parts of it are taken for; "": what they look like
@@ -109,7 +110,7 @@ func (f *finish) original() *fidelity.Picture {
 		if f.pixels != nil && !f.pixels.Opaque {
 			f.looked = fidelity.OfPixels(f.pixels)
 		} else {
-			f.looked = fidelity.OfPlanes(f.opaque())
+			f.looked = f.look(f.opaque())
 		}
 	})
 	return f.looked
@@ -242,6 +243,10 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 			return nil, how, err
 		}
 	}
+	if f.predict {
+		p := f.large(format)
+		f.strips = p != nil && p.H >= leastHigh
+	}
 	e, err := f.encoder(format)
 	if err != nil {
 		return nil, how, err
@@ -288,7 +293,7 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 			return nil, err
 		}
 		defer p.Free()
-		return fidelity.OfPlanes(p), nil
+		return f.look(p), nil
 	}
 	var straight *raster.RGBA
 	if clear || sharp {

@@ -536,12 +536,25 @@ func TestLargePicturesAreSearchedOnParts(t *testing.T) {
 		name, kind string
 		source     []byte
 		sampled    bool
-	}{{"a drawing", "graphic", grey, true}, {"with a hole", "graphic", asPNG(t, large), false}, {"planes", "photograph", drawn(t, "dragon-tail.jpg"), true}} {
+	}{{"a drawing", "graphic", grey, true}, {"with a hole", "graphic", asPNG(t, large), false}, {"planes", "photograph", drawn(t, "festival-dawn.jpg"), true}} {
 		for _, format := range []string{"webp", "avif"} {
 			r := variant(t, c.source, "width=1280&format="+format+"&quality=50")
 			if r.How.Kind != c.kind || r.How.Way == "searched" && r.How.Sampled != c.sampled || len(r.How.Trials) == 0 && r.How.Way != "lossless" {
 				t.Errorf("%s as %s: %+v", c.name, format, r.How)
 			}
+		}
+	}
+	// First answers of large ones are looked at in strips, and come near all the same, also within a budget.
+	for _, ask := range []string{"format=webp&quality=50", "format=avif&quality=72", "format=webp&quality=80&budget=50kB"} {
+		j := job(t, "width=1280&"+ask)
+		j.Predict = true
+		r, err := Variant(drawn(t, "festival-dawn.jpg"), j)
+		if err != nil {
+			t.Fatal(err)
+		}
+		kept := variant(t, drawn(t, "festival-dawn.jpg"), "width=1280&"+ask)
+		if ratio := float64(len(r.Data)) / float64(len(kept.Data)); !r.How.Sampled || len(r.How.Trials) == 0 || ratio < 0.75 || ratio > 1.4 {
+			t.Errorf("%s: %d bytes at first, %d kept, %+v", ask, len(r.Data), len(kept.Data), r.How)
 		}
 	}
 	// One picture in one format after the other, which has left planes beside the pixels.

@@ -5,6 +5,7 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/fidelity"
+	"echolane/core/raster"
 )
 
 // How much finer first answers have to be to come as near as what is kept, which settings are fitted to: AVIF's, in steps of
@@ -18,7 +19,7 @@ const glanced, sure = 2, 5
 // predicted takes the setting that is thought right, looks at what comes out where that takes little beside what is kept, and
 // then takes the setting that is thought right by that.
 func (f *finish) predicted(format declare.Format, e encoder, guess, slope float64, how Encoding) ([]byte, Encoding, error) {
-	how.Way, how.Provisional = "predicted", true
+	how.Way, how.Provisional, how.Sampled = "predicted", true, f.strips
 	if e.glances < 2 {
 		data, err := e.write(guess)
 		how.Setting = e.name(guess)
@@ -40,4 +41,39 @@ func (f *finish) predicted(format declare.Format, e encoder, guess, slope float6
 		how.Likeness = rounded(found.Distance)
 	}
 	return found.Data, how, err
+}
+
+// The strips that are looked at of a large picture's first answer: so many, evenly spread, together a third of its rows.
+const strips, stripsShare = 6, 3
+
+// leastHigh is how high a picture is at least of which there are strips, which begin where macroblocks do.
+const leastHigh = strips * stripsShare * blockSide
+const blockSide = 16
+
+// stripsOf puts the strips one below the other.
+func stripsOf(p *raster.YCbCr) *raster.YCbCr {
+	high := p.H / leastHigh * blockSide
+	out := raster.New420(p.W, strips*high, p.Range)
+	for i := range strips {
+		y := (p.H - high) * i / (strips - 1) / blockSide * blockSide
+		for _, c := range []struct {
+			from, to raster.Plane
+			n        int
+		}{{p.Y, out.Y, 1}, {p.Cb, out.Cb, 2}, {p.Cr, out.Cr, 2}} {
+			for row := range high / c.n {
+				copy(c.to.Row(i*high/c.n + row)[:c.to.W], c.from.Row(y/c.n+row))
+			}
+		}
+	}
+	return out
+}
+
+// look is what planes look like: as a whole, or in strips.
+func (f *finish) look(p *raster.YCbCr) *fidelity.Picture {
+	if !f.strips {
+		return fidelity.OfPlanes(p)
+	}
+	p = stripsOf(p)
+	defer p.Free()
+	return fidelity.OfPlanes(p)
 }

@@ -11,7 +11,7 @@ import (
 
 // How near searches come, in points of quality: of a whole picture, of parts of one, and of the whole of which parts
 // were searched before it is made once more.
-const whole, parts, mended = 0.3, 3, 5
+const whole, parts, mended = 0.4, 3, 5
 
 // even is how near searches come that step by a quarter of an index of VP8, which is a little less than half a point.
 const even = 0.5
@@ -78,13 +78,18 @@ const (
 	samplesY     = 4
 )
 
-// sample puts evenly spread parts of a large picture side by side, where a format has it in planes as it is; else it's nil.
-func (f *finish) sample(format declare.Format) *raster.YCbCr {
+// large gives the planes of a large picture, where a format has it in planes as it is; else nil.
+func (f *finish) large(format declare.Format) *raster.YCbCr {
 	if f.area() <= samplesAbove || f.pixels != nil && (!f.pixels.Opaque || format == declare.AVIF && f.sharpColour()) {
 		return nil
 	}
-	p := f.opaque()
-	if p.W < samplesX*sampleSide || p.H < samplesY*sampleSide {
+	return f.opaque()
+}
+
+// sample puts evenly spread parts of a large picture side by side; nil where it isn't one.
+func (f *finish) sample(format declare.Format) *raster.YCbCr {
+	p := f.large(format)
+	if p == nil || p.W < samplesX*sampleSide || p.H < samplesY*sampleSide {
 		return nil
 	}
 	out := raster.New420(samplesX*sampleSide, samplesY*sampleSide, p.Range)
