@@ -15,7 +15,7 @@ const (
 // AVIF's efforts are libavif's speeds, 0 (thorough) to 10 (quick): for a first answer, for what is kept, and for what is
 // kept where a site wants the fewest bytes; small pictures can have more of it. At equal likeness 8 takes a thirtieth
 // fewer bytes than 9 in four times the time, 7 a seventh fewer than 8 in less than twice, 6 an eighth fewer than 7 in twice
-// the time, and 5 a twelfth fewer than 6 in three times the time.
+// the time, and 5 a fourteenth fewer than 6 in three times the time.
 const (
 	AVIFFirst    = 9
 	AVIFKept     = 7

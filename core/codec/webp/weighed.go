@@ -28,12 +28,12 @@ func (w *Weighed) Write(fineness float64) ([]byte, error) {
 	return w.File()
 }
 
-// Choose decides on everything for a fineness; quick in two thirds of the time, for a fiftieth more bytes.
+// Choose decides on everything for a fineness; quick in half the time, for a fiftieth more bytes.
 func (w *Weighed) Choose(fineness float64, quick bool) {
 	w.plan.Choose(Index(fineness), thriftAt(fineness), quick)
 }
 
-// Again is of another fineness by the modes of the last choice: in a fifth of the time of a quick one, for a twentieth more bytes.
+// Again is of another fineness by the modes of the last choice: in a quarter of the time of a quick one, for a twentieth more bytes.
 func (w *Weighed) Again(fineness float64) { w.plan.Again(Index(fineness), thriftAt(fineness)) }
 
 // Shown is what decoders show of the last choice, in Limited range. It and File may be called at the same time.

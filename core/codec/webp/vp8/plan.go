@@ -237,7 +237,7 @@ func (p *Plan) headerAt(index float64) *header {
 }
 
 // Choose chooses all modes and levels anew, for a frame at an index, 0 (finest) to 127. thrift, 0–1, is how much of what
-// costs more than it shows is dropped. quick takes each mode and level by itself, in two thirds of the time for a fiftieth more
+// costs more than it shows is dropped. quick takes each mode and level by itself, in half the time for a fiftieth more
 // bytes.
 func (p *Plan) Choose(index, thrift float64, quick bool) {
 	r := p.run(index, thrift)
