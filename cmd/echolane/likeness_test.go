@@ -119,3 +119,14 @@ func TestEaselSweeps(t *testing.T) {
 		t.Errorf("the address says %v", q)
 	}
 }
+
+func TestWhatIsSavedIsSaid(t *testing.T) {
+	for _, c := range []struct {
+		before, after int64
+		want          string
+	}{{1000, 27, "−97.3 %"}, {1000, 1120, "+12.0 %"}, {1000, 1000, "0.0 %"}, {0, 10, ""}} {
+		if got := savedText(c.before, c.after); got != c.want {
+			t.Errorf("%d bytes after %d: %q, want %q", c.after, c.before, got, c.want)
+		}
+	}
+}

@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"strings"
 	"time"
@@ -91,13 +92,13 @@ func savedText(before, after int64) string {
 		return ""
 	}
 	p := 100 * (float64(after)/float64(before) - 1)
-	sign := "−"
+	sign := ""
 	if p > 0 {
 		sign = "+"
-	} else {
-		p = -p
+	} else if p < 0 {
+		sign = "−"
 	}
-	return fmt.Sprintf("%s%.1f %%", sign, p)
+	return fmt.Sprintf("%s%.1f %%", sign, math.Abs(p))
 }
 
 func stdout() io.Writer { return os.Stdout }
