@@ -277,7 +277,7 @@ func TestAWriteSaysWhatItChanges(t *testing.T) {
 		reason string
 	}{{"", 428, "if-match-needed"}, {`"99"`, 412, "changed-meanwhile"}, {"nonsense", 400, "bad-request"}, {tag, 200, ""}, {tag, 412, "changed-meanwhile"}} {
 		a := put(c.match)
-		if a.StatusCode != c.status || c.reason != "" && a.Problem(t).Reason != c.reason {
+		if a.StatusCode != c.status || c.reason != "" && string(a.Problem(t).Reason) != c.reason {
 			t.Errorf("If-Match %q: %d %s", c.match, a.StatusCode, a.Data)
 		}
 	}

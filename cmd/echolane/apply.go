@@ -41,7 +41,7 @@ Examples:
 			switch {
 			case there:
 				before = site.Document
-			case !errors.As(err, &no) || no.Reason != "no-such-site":
+			case !errors.As(err, &no) || no.Reason != policy.ReasonNoSuchSite:
 				return err
 			}
 			if c.Bool("dry-run") {

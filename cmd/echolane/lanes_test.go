@@ -301,7 +301,7 @@ func TestSourcesAreUploaded(t *testing.T) {
 		{"..%2Fout.png", chart, "bad-path"},
 		{"", chart, "bad-path"},
 	} {
-		if no := put(c.path, c.data).Problem(t); no.Reason != c.reason {
+		if no := put(c.path, c.data).Problem(t); string(no.Reason) != c.reason {
 			t.Errorf("%s: %+v, want %s", c.path, no, c.reason)
 		}
 	}
@@ -546,7 +546,7 @@ func TestLayersAreSourcesToo(t *testing.T) {
 		"after-content=url(badges/none.png)": "no-such-source", "after-content=url(nowhere/badge.png)": "no-such-lane", "background-image=url(badges/../../etc/passwd)": "bad-path",
 		"after-content=%22kite+%E5%87%A7%22": "glyphs-missing", "after-content=url(badges/badge.png)&after-width=70000px": "variant-too-large",
 	} {
-		if no := s.Get(t, base+"&"+query).Problem(t); no.Reason != reason || no.Remedy == "" {
+		if no := s.Get(t, base+"&"+query).Problem(t); string(no.Reason) != reason || no.Remedy == "" {
 			t.Errorf("%s: %+v, want %s", query, no, reason)
 		}
 	}
@@ -625,14 +625,14 @@ func TestEveryReasonIsGiven(t *testing.T) {
 	expect := func(reason string, a testbed.Answer) {
 		t.Helper()
 		no := a.Problem(t)
-		given[no.Reason] = true
+		given[string(no.Reason)] = true
 		var listed int
 		for _, r := range policy.Reasons {
-			if r.Reason == reason {
+			if string(r.Reason) == reason {
 				listed = r.Status
 			}
 		}
-		if no.Reason != reason || a.StatusCode != listed || no.Status != listed || no.Title == "" || no.Remedy == "" || no.Detail == "" {
+		if string(no.Reason) != reason || a.StatusCode != listed || no.Status != listed || no.Title == "" || no.Remedy == "" || no.Detail == "" {
 			t.Errorf("%s: %d %+v", reason, a.StatusCode, no)
 		}
 	}
@@ -686,7 +686,7 @@ func TestEveryReasonIsGiven(t *testing.T) {
 		"class-in-use": true, "database-away": true, "secret-missing": true, "too-many-tries": true, // in this package
 	}
 	for _, r := range policy.Reasons {
-		if !given[r.Reason] && !elsewhere[r.Reason] {
+		if !given[string(r.Reason)] && !elsewhere[string(r.Reason)] {
 			t.Errorf("%s was never given", r.Reason)
 		}
 	}

@@ -46,7 +46,7 @@ func TestBadRequestsAreRefusedWithReasonAndRemedy(t *testing.T) {
 	} {
 		a := s.Get(t, c.path)
 		no := a.Problem(t)
-		if a.StatusCode != c.status || no.Reason != c.reason || no.Status != c.status || !strings.Contains(no.Remedy, c.remedy) || no.Remedy == "" || no.Title == "" {
+		if a.StatusCode != c.status || string(no.Reason) != c.reason || no.Status != c.status || !strings.Contains(no.Remedy, c.remedy) || no.Remedy == "" || no.Title == "" {
 			t.Errorf("%.80s: %d %s, remedy %q; want %d %s, remedy with %q", c.path, a.StatusCode, no.Reason, no.Remedy, c.status, c.reason, c.remedy)
 		}
 		if got := a.Header.Get("Cache-Control"); got != "no-store" {
@@ -118,7 +118,7 @@ func TestBadSourcesAreRefused(t *testing.T) {
 	} {
 		a := s.Get(t, c.path)
 		no := a.Problem(t)
-		if a.StatusCode != c.status || no.Reason != c.reason || !strings.Contains(no.Detail, c.detail) || no.Remedy == "" {
+		if a.StatusCode != c.status || string(no.Reason) != c.reason || !strings.Contains(no.Detail, c.detail) || no.Remedy == "" {
 			t.Errorf("%s: %d %s %q; want %d %s with %q", c.path, a.StatusCode, no.Reason, no.Detail, c.status, c.reason, c.detail)
 		}
 	}

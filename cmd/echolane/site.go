@@ -396,7 +396,7 @@ func changeSite(ctx context.Context, c *cli.Command, call *client.Client, name s
 		}
 		after, err := call.PutSite(ctx, d, site.Version)
 		var no *policy.Refusal
-		if errors.As(err, &no) && no.Reason == "changed-meanwhile" && try < 3 {
+		if errors.As(err, &no) && no.Reason == policy.ReasonChangedMeanwhile && try < 3 {
 			continue
 		}
 		if err != nil {

@@ -44,7 +44,7 @@ func (ts Troubles) Error() string {
 
 // BadDocument is the refusal for a document with troubles.
 func BadDocument(ts Troubles) *Refusal {
-	r := No(Refusal{Reason: "bad-settings", Parameter: ts[0].Path, Given: ts[0].Given, Allowed: ts[0].Allowed, Detail: ts[0].Detail, Remedy: "correct " + ts[0].Path})
+	r := No(Refusal{Reason: ReasonBadSettings, Parameter: ts[0].Path, Given: ts[0].Given, Allowed: ts[0].Allowed, Detail: ts[0].Detail, Remedy: "correct " + ts[0].Path})
 	if ts[0].Nearest != "" {
 		r.Remedy = fmt.Sprintf("write %s instead of %s", ts[0].Nearest, ts[0].Given)
 	}

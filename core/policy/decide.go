@@ -97,7 +97,7 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 		}
 	} else if d.KeyID != "" && !r.Trusted {
 		refused(trace, "signature", "a key is named, and nothing is signed")
-		return declare.Resolved{}, No(Refusal{Reason: "signature-needed", Parameter: "signature", Detail: "keyid names a key, and the signature is missing", Remedy: "sign the link, or leave keyid out"})
+		return declare.Resolved{}, No(Refusal{Reason: ReasonSignatureNeeded, Parameter: "signature", Detail: "keyid names a key, and the signature is missing", Remedy: "sign the link, or leave keyid out"})
 	}
 	if no := s.checkExpiry(r, trace); no != nil {
 		return declare.Resolved{}, no
@@ -147,7 +147,7 @@ func (s *Site) checkClasses(classes string, trace *[]Step) *Refusal {
 		}
 		refused(trace, "sheet", "there is no class "+name)
 		all := s.Sheet.Classes()
-		no := Refusal{Reason: "no-such-class", Parameter: "class", Given: name, Detail: fmt.Sprintf("the site's sheet has no class %q", name), Allowed: strings.Join(all, ", "),
+		no := Refusal{Reason: ReasonNoSuchClass, Parameter: "class", Given: name, Detail: fmt.Sprintf("the site's sheet has no class %q", name), Allowed: strings.Join(all, ", "),
 			Remedy: fmt.Sprintf("add a rule for .%s to the sheet: echolane sheet publish %s FILE", name, s.Name)}
 		if near := spelling.Nearest(name, all); near != "" {
 			no.Remedy = fmt.Sprintf("write %s instead of %s", near, name)
@@ -161,7 +161,7 @@ func (s *Site) checkUnsigned(r *Ask, trace *[]Step) *Refusal {
 	d := &r.Declared
 	no := func(parameter, rule, detail string) *Refusal {
 		refused(trace, rule, detail)
-		return No(Refusal{Reason: "signature-needed", Parameter: parameter, Detail: detail, Remedy: "sign the link: echolane link … --sign KEY"})
+		return No(Refusal{Reason: ReasonSignatureNeeded, Parameter: parameter, Detail: detail, Remedy: "sign the link: echolane link … --sign KEY"})
 	}
 	switch {
 	case r.Lane.Signed:
@@ -173,12 +173,12 @@ func (s *Site) checkUnsigned(r *Ask, trace *[]Step) *Refusal {
 	}
 	if s.PaintByClassOnly && d.IsPaint() {
 		refused(trace, "paint", "paint comes from classes only")
-		return Mended(s.Name, Refusal{Reason: "only-by-class", Parameter: d.PaintName(), Mend: &Mend{Action: "url-paint"}, Detail: "this site paints by its sheet's classes, not by what a URL says",
+		return Mended(s.Name, Refusal{Reason: ReasonOnlyByClass, Parameter: d.PaintName(), Mend: &Mend{Action: "url-paint"}, Detail: "this site paints by its sheet's classes, not by what a URL says",
 			Remedy: "leave it out, sign the link"})
 	}
 	if s.GrowByClassOnly && d.Grow == declare.GrowYes {
 		refused(trace, "grow", "growing comes from classes only")
-		return Mended(s.Name, Refusal{Reason: "only-by-class", Parameter: "grow", Mend: &Mend{Action: "url-grow"}, Given: "yes", Detail: "this site grows pictures by its sheet's classes, not by what a URL says",
+		return Mended(s.Name, Refusal{Reason: ReasonOnlyByClass, Parameter: "grow", Mend: &Mend{Action: "url-grow"}, Given: "yes", Detail: "this site grows pictures by its sheet's classes, not by what a URL says",
 			Remedy: "leave it out, sign the link"})
 	}
 	note(trace, "signing.unsigned", "passed", "no signature is needed")
@@ -196,7 +196,7 @@ func (s *Site) checkEncoding(d, full *declare.Declarations, trace *[]Step) *Refu
 	if q := full.Quality; q != 0 && !qualityWithin(q, s.QualityFloor, s.QualityCeiling) {
 		allowed := fmt.Sprintf("%d to %d", s.QualityFloor, s.QualityCeiling)
 		refused(trace, "limits.quality_floor, limits.quality_ceiling", "allowed are "+allowed)
-		return Mended(s.Name, Refusal{Reason: "quality-not-delivered", Mend: s.qualityMend(q), Parameter: "quality", Given: q.String(), Detail: fmt.Sprintf("this site delivers qualities from %s", allowed), Allowed: allowed,
+		return Mended(s.Name, Refusal{Reason: ReasonQualityNotDelivered, Mend: s.qualityMend(q), Parameter: "quality", Given: q.String(), Detail: fmt.Sprintf("this site delivers qualities from %s", allowed), Allowed: allowed,
 			Remedy: "ask for a quality in that range"})
 	}
 	if f := d.Format; f != declare.FormatUnset {
@@ -210,7 +210,7 @@ func (s *Site) checkEncoding(d, full *declare.Declarations, trace *[]Step) *Refu
 			names = append(names, have.String())
 		}
 		refused(trace, "formats", f.String()+" isn't among them")
-		return Mended(s.Name, Refusal{Reason: "format-not-delivered", Mend: &Mend{Action: "add-format", Value: f.String()}, Parameter: "format", Given: f.String(), Detail: fmt.Sprintf("this site doesn't deliver %s", f), Allowed: strings.Join(names, ", "),
+		return Mended(s.Name, Refusal{Reason: ReasonFormatNotDelivered, Mend: &Mend{Action: "add-format", Value: f.String()}, Parameter: "format", Given: f.String(), Detail: fmt.Sprintf("this site doesn't deliver %s", f), Allowed: strings.Join(names, ", "),
 			Remedy: "leave format out"})
 	}
 	return nil
@@ -261,7 +261,7 @@ func (s *Site) checkShape(r *declare.Resolved, trace *[]Step) *Refusal {
 		names = append(names, shape.String())
 	}
 	refused(trace, "shapes", given+" isn't among them")
-	return Mended(s.Name, Refusal{Reason: "shape-not-delivered", Mend: &Mend{Action: "add-shape", Value: shortest(given)}, Parameter: "aspect-ratio", Given: given, Detail: "this site doesn't deliver pictures of this shape", Allowed: "the natural shape, " + strings.Join(names, ", "),
+	return Mended(s.Name, Refusal{Reason: ReasonShapeNotDelivered, Mend: &Mend{Action: "add-shape", Value: shortest(given)}, Parameter: "aspect-ratio", Given: given, Detail: "this site doesn't deliver pictures of this shape", Allowed: "the natural shape, " + strings.Join(names, ", "),
 		Remedy: "ask for one of these"})
 }
 
@@ -289,7 +289,7 @@ func (s *Site) climb(r *declare.Resolved, trace *[]Step) *Refusal {
 			return nil
 		}
 		refused(trace, "ladder", "resolution without a width")
-		return No(Refusal{Reason: "no-such-rung", Parameter: "resolution", Given: strconv.FormatFloat(r.Resolution, 'f', -1, 64) + "x", Detail: "this site has a ladder of widths, and resolution without a width stands on none of its rungs",
+		return No(Refusal{Reason: ReasonNoSuchRung, Parameter: "resolution", Given: strconv.FormatFloat(r.Resolution, 'f', -1, 64) + "x", Detail: "this site has a ladder of widths, and resolution without a width stands on none of its rungs",
 			Remedy: "give a width too", Allowed: s.rungs()})
 	}
 	i := 0
@@ -316,7 +316,7 @@ func (s *Site) climb(r *declare.Resolved, trace *[]Step) *Refusal {
 	given := strconv.FormatFloat(asked, 'f', -1, 64)
 	near := s.near(i)
 	refused(trace, "ladder", given+" isn't a rung")
-	return Mended(s.Name, Refusal{Reason: "no-such-rung", Parameter: side, Mend: &Mend{Action: "add-rung", Value: strconv.Itoa(int(math.Ceil(asked)))}, Given: given, Detail: fmt.Sprintf("%s device pixels aren't a rung of this site's ladder; the nearest are %s", given, near), Allowed: s.rungs(),
+	return Mended(s.Name, Refusal{Reason: ReasonNoSuchRung, Parameter: side, Mend: &Mend{Action: "add-rung", Value: strconv.Itoa(int(math.Ceil(asked)))}, Given: given, Detail: fmt.Sprintf("%s device pixels aren't a rung of this site's ladder; the nearest are %s", given, near), Allowed: s.rungs(),
 		Remedy: "ask for " + near})
 }
 

@@ -80,7 +80,7 @@ func TestWhatASiteAllows(t *testing.T) {
 		var trace []Step
 		got, no := decide(t, s, c.query, &trace)
 		if no != nil {
-			got = no.Reason
+			got = string(no.Reason)
 			if no.Remedy == "" || no.Detail == "" || len(trace) == 0 || !trace[len(trace)-1].Decided {
 				t.Errorf("%s: %+v, trace %v", c.name, no, trace)
 			}

@@ -80,7 +80,7 @@ func (s *Site) noPage(trace *[]Step, rule, given, detail, remedy string, mend *M
 	for _, r := range s.Pages {
 		allowed = append(allowed, r.Text)
 	}
-	no := Refusal{Reason: "page-not-allowed", Parameter: "page", Given: given, Detail: detail, Allowed: strings.Join(allowed, ", "), Remedy: remedy, Mend: mend}
+	no := Refusal{Reason: ReasonPageNotAllowed, Parameter: "page", Given: given, Detail: detail, Allowed: strings.Join(allowed, ", "), Remedy: remedy, Mend: mend}
 	if mend == nil {
 		return No(no)
 	}

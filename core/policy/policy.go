@@ -39,7 +39,7 @@ var DefaultLimits = NewSite("new").Limits
 // A Refusal is a no: an error with what a person needs to mend it.
 type Refusal struct {
 	Status    int      `json:"status"`               // HTTP status
-	Reason    string   `json:"reason"`               // a stable word
+	Reason    Reason   `json:"reason"`               // one of Reasons
 	Title     string   `json:"title"`                // the reason in a few words
 	Detail    string   `json:"detail,omitempty"`     // this case in a sentence
 	Parameter string   `json:"parameter,omitempty"`  // which part of the request it is about
@@ -62,34 +62,34 @@ func (r *Refusal) Error() string {
 	return s
 }
 
-// No completes a refusal with its reason's status and title. The reason must be one of Reasons.
+// No completes a refusal with its reason's status and title. What isn't one of Reasons counts as a fault of the
+// service's own.
 func No(r Refusal) *Refusal {
-	for i := range Reasons {
-		if Reasons[i].Reason == r.Reason {
-			r.Status, r.Title = Reasons[i].Status, Reasons[i].Title
-			return &r
-		}
+	i, ok := byReason[r.Reason]
+	if !ok {
+		i = byReason[ReasonInternal]
 	}
-	panic("policy: no reason " + r.Reason)
+	r.Status, r.Title = Reasons[i].Status, Reasons[i].Title
+	return &r
 }
 
 // BadDeclarations is the refusal for a query that doesn't parse.
 func BadDeclarations(problems declare.Problems) *Refusal {
 	p := problems[0]
 	r := No(Refusal{
-		Reason: p.Reason, Detail: p.String(),
+		Reason: Reason(p.Reason), Detail: p.String(),
 		Parameter: p.Parameter, Given: p.Given, Allowed: p.Allowed,
 	})
 	switch {
-	case p.Nearest != "" && p.Reason == "unknown-name":
+	case p.Nearest != "" && r.Reason == ReasonUnknownName:
 		r.Remedy = fmt.Sprintf("write %s instead of %s", p.Nearest, p.Parameter)
 	case p.Nearest != "":
 		r.Remedy = fmt.Sprintf("write %s=%s", p.Parameter, p.Nearest)
-	case p.Reason == "unknown-name":
+	case r.Reason == ReasonUnknownName:
 		r.Remedy = "leave " + p.Parameter + " out, or use one of the names that are allowed"
-	case p.Reason == "repeated":
+	case r.Reason == ReasonRepeated:
 		r.Remedy = "keep one " + p.Parameter
-	case p.Reason == "not-decodable":
+	case r.Reason == ReasonNotDecodable:
 		r.Remedy = "write % itself as %25"
 	default:
 		r.Remedy = "give " + p.Parameter + " " + p.Allowed
@@ -108,7 +108,7 @@ func (l Limits) CheckBytes(n int64) *Refusal {
 		return nil
 	}
 	return No(Refusal{
-		Reason: "source-too-many-bytes",
+		Reason: ReasonSourceTooManyBytes,
 		Detail: fmt.Sprintf("the source has %d bytes, this site reads sources of at most %d", n, l.SourceBytes),
 		Given:  fmt.Sprint(n), Allowed: fmt.Sprintf("at most %d bytes", l.SourceBytes),
 		Remedy: "use a smaller file, or raise the source_bytes limit", Mend: raise("source_bytes", n),
@@ -121,7 +121,7 @@ func (l Limits) CheckPixels(w, h int) *Refusal {
 		return nil
 	}
 	return No(Refusal{
-		Reason: "source-too-many-pixels",
+		Reason: ReasonSourceTooManyPixels,
 		Detail: fmt.Sprintf("the source's header says %d × %d = %d pixels, this site reads at most %d", w, h, int64(w)*int64(h), l.SourcePixels),
 		Given:  fmt.Sprintf("%d × %d", w, h), Allowed: fmt.Sprintf("at most %d pixels", l.SourcePixels),
 		Remedy: "use a smaller picture, or raise the site's source_pixels limit", Mend: raise("source_pixels", int64(w)*int64(h)),
@@ -134,7 +134,7 @@ func (l Limits) CheckFrames(n int) *Refusal {
 		return nil
 	}
 	return No(Refusal{
-		Reason: "source-too-many-frames", Detail: fmt.Sprintf("the source has %d frames, this site reads at most %d", n, l.SourceFrames),
+		Reason: ReasonSourceTooManyFrames, Detail: fmt.Sprintf("the source has %d frames, this site reads at most %d", n, l.SourceFrames),
 		Given: fmt.Sprint(n), Allowed: fmt.Sprintf("at most %d frames", l.SourceFrames), Remedy: "use a shorter animation, or raise the site's source_frames limit", Mend: raise("source_frames", int64(n)),
 	})
 }
@@ -157,7 +157,7 @@ func (l Limits) CheckOutput(w, h int) *Refusal {
 		return nil
 	}
 	return No(Refusal{
-		Reason: "variant-too-large", Parameter: "width", Given: fmt.Sprintf("%d × %d", w, h), Detail: fmt.Sprintf("the variant would be %d × %d pixels", w, h),
+		Reason: ReasonVariantTooLarge, Parameter: "width", Given: fmt.Sprintf("%d × %d", w, h), Detail: fmt.Sprintf("the variant would be %d × %d pixels", w, h),
 		Allowed: allowed, Remedy: "ask for a smaller width or height, or raise the site's " + limit + " limit", Mend: raise(limit, v),
 	})
 }
@@ -169,7 +169,7 @@ func CheckLossless(r declare.Resolved) *Refusal {
 	}
 	f := r.Formats[0].String()
 	return No(Refusal{
-		Reason:    "format-not-lossless",
+		Reason:    ReasonFormatNotLossless,
 		Detail:    "quality=lossless with format=" + f + " asks for what the format doesn't have",
 		Parameter: "quality", Given: "lossless", Allowed: "1 to 100 with format=" + f,
 		Remedy: "write format=avif, format=webp or format=png, leave format out, or give a quality from 1 to 100",

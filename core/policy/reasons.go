@@ -1,78 +1,163 @@
 package policy
 
+// A Reason is a stable word for why a request is turned down. Those that there are stand below; each has its status
+// and its meaning in Reasons.
+type Reason string
+
+// The reasons, in the order of Reasons.
+const (
+	ReasonUnknownName         Reason = "unknown-name"
+	ReasonRepeated            Reason = "repeated"
+	ReasonEmpty               Reason = "empty"
+	ReasonUnparsable          Reason = "unparsable"
+	ReasonOutOfRange          Reason = "out-of-range"
+	ReasonNotDecodable        Reason = "not-decodable"
+	ReasonFormatNotLossless   Reason = "format-not-lossless"
+	ReasonBadPath             Reason = "bad-path"
+	ReasonBadRequest          Reason = "bad-request"
+	ReasonNoSuchRung          Reason = "no-such-rung"
+	ReasonShapeNotDelivered   Reason = "shape-not-delivered"
+	ReasonBadSettings         Reason = "bad-settings"
+	ReasonNotSignedIn         Reason = "not-signed-in"
+	ReasonWrongCredentials    Reason = "wrong-credentials"
+	ReasonNotPermitted        Reason = "not-permitted"
+	ReasonCrossSite           Reason = "cross-site"
+	ReasonSourceNotAllowed    Reason = "source-not-allowed"
+	ReasonSourceDenied        Reason = "source-denied"
+	ReasonBadSourceURL        Reason = "bad-source-url"
+	ReasonAddressNotPublic    Reason = "address-not-public"
+	ReasonPageNotAllowed      Reason = "page-not-allowed"
+	ReasonSignatureNeeded     Reason = "signature-needed"
+	ReasonSignatureWrong      Reason = "signature-wrong"
+	ReasonKeyUnknown          Reason = "key-unknown"
+	ReasonLinkExpired         Reason = "link-expired"
+	ReasonNoSuchClass         Reason = "no-such-class"
+	ReasonOnlyByClass         Reason = "only-by-class"
+	ReasonFormatNotDelivered  Reason = "format-not-delivered"
+	ReasonOutsideFolder       Reason = "outside-folder"
+	ReasonNoSuchPage          Reason = "no-such-page"
+	ReasonNoSuchSite          Reason = "no-such-site"
+	ReasonNoSuchLane          Reason = "no-such-lane"
+	ReasonNoSuchSource        Reason = "no-such-source"
+	ReasonMethodNotAllowed    Reason = "method-not-allowed"
+	ReasonNoSuchThing         Reason = "no-such-thing"
+	ReasonExists              Reason = "exists"
+	ReasonClassInUse          Reason = "class-in-use"
+	ReasonChangedMeanwhile    Reason = "changed-meanwhile"
+	ReasonIfMatchNeeded       Reason = "if-match-needed"
+	ReasonQualityNotDelivered Reason = "quality-not-delivered"
+	ReasonSourceTooManyFrames Reason = "source-too-many-frames"
+	ReasonVariantTooLarge     Reason = "variant-too-large"
+	ReasonGlyphsMissing       Reason = "glyphs-missing"
+	ReasonNothingLeft         Reason = "nothing-left"
+	ReasonBudgetOutOfReach    Reason = "budget-out-of-reach"
+	ReasonNotAnImage          Reason = "not-an-image"
+	ReasonSourceBroken        Reason = "source-broken"
+	ReasonSourceTruncated     Reason = "source-truncated"
+	ReasonSourceTooManyBytes  Reason = "source-too-many-bytes"
+	ReasonSourceTooManyPixels Reason = "source-too-many-pixels"
+	ReasonTooLargeForFormat   Reason = "too-large-for-format"
+	ReasonRenderTooSlow       Reason = "render-too-slow"
+	ReasonRenderTooMuch       Reason = "render-too-much"
+	ReasonTooManyVariants     Reason = "too-many-variants"
+	ReasonSecretMissing       Reason = "secret-missing"
+	ReasonTooManyRequests     Reason = "too-many-requests"
+	ReasonTooManyTries        Reason = "too-many-tries"
+	ReasonMonthUsedUp         Reason = "month-used-up"
+	ReasonEncodingFailed      Reason = "encoding-failed"
+	ReasonInternal            Reason = "internal"
+	ReasonOriginFailed        Reason = "origin-failed"
+	ReasonTooManyRedirects    Reason = "too-many-redirects"
+	ReasonLaneUnreachable     Reason = "lane-unreachable"
+	ReasonSourceUnreadable    Reason = "source-unreadable"
+	ReasonOriginSlow          Reason = "origin-slow"
+	ReasonLoop                Reason = "loop"
+	ReasonBusy                Reason = "busy"
+	ReasonDatabaseAway        Reason = "database-away"
+)
+
 // Reasons are all the ways a request can be turned down, each with the status it answers.
 var Reasons = []struct {
-	Reason  string
+	Reason  Reason
 	Status  int
 	Title   string
 	Meaning string
 }{
-	{"unknown-name", 400, "Unknown declaration", "The query holds a name that isn't in the language."},
-	{"repeated", 400, "Declaration given twice", "A name stands in the query more than once."},
-	{"empty", 400, "Declaration without a value", "A name has nothing behind its equals sign."},
-	{"unparsable", 400, "Value not understood", "A value isn't written as its declaration wants it."},
-	{"out-of-range", 400, "Value out of range", "A value is smaller or larger than is allowed."},
-	{"not-decodable", 400, "Not percent-encoded", "A percent sign isn't followed by two hexadecimal digits."},
-	{"format-not-lossless", 400, "JPEG can't be lossless", "quality=lossless was asked of a format that has no lossless form."},
-	{"bad-path", 400, "Path not allowed", "The path isn't a plain path below a lane."},
-	{"bad-request", 400, "Request not understood", "The request's body or query isn't what this call takes."},
-	{"no-such-rung", 400, "Not a width of the ladder", "The site delivers a ladder of widths, and this one isn't among them."},
-	{"shape-not-delivered", 400, "Not a shape that is delivered", "The site lists the aspect ratios that it delivers, and this one isn't among them."},
-	{"bad-settings", 400, "Settings not understood", "A site's settings hold something that can't be."},
-	{"not-signed-in", 401, "Sign in first", "The call needs a token or a signed-in person."},
-	{"wrong-credentials", 401, "That isn't right", "Name and password don't go together, or the one-time link was used."},
-	{"not-permitted", 403, "Not permitted", "The token or the person may do less than this call does."},
-	{"cross-site", 403, "Called from another site's page", "A page of another origin tried to use a person's session."},
-	{"source-not-allowed", 403, "Source not allowed", "No allow rule of the lane matches the source's URL."},
-	{"source-denied", 403, "Source denied", "A deny rule of the lane matches the source's URL."},
-	{"bad-source-url", 400, "Source's URL not understood", "The source's URL isn't one that a web lane can fetch."},
-	{"address-not-public", 403, "Not a public address", "The source's host leads to an address that isn't on the public internet."},
-	{"page-not-allowed", 403, "Page not allowed", "The page that embeds the image isn't one of those that the site allows."},
-	{"signature-needed", 403, "A signature is needed", "The site answers this only to signed links."},
-	{"signature-wrong", 403, "Wrong signature", "The signature isn't what the key gives for this address."},
-	{"key-unknown", 403, "No such key", "The site has no signing key of this name."},
-	{"link-expired", 403, "The link has ended", "The time in expires is past."},
-	{"no-such-class", 404, "No such class", "The site's sheet has no rule for a class that the request names."},
-	{"only-by-class", 403, "Only through classes", "The site lets its sheet's classes do this, not a URL."},
-	{"format-not-delivered", 403, "Format not delivered", "The site doesn't deliver the format that was asked for."},
-	{"outside-folder", 403, "Outside the lane's folder", "The path leads through a link to a place that the lane doesn't hold."},
-	{"no-such-page", 404, "Nothing here", "The address is neither an image's nor one of the service's own."},
-	{"no-such-site", 404, "No such site", "The first part of the path names no site."},
-	{"no-such-lane", 404, "No such lane", "The second part of the path names no lane of the site."},
-	{"no-such-source", 404, "No such source", "The lane has no file at this path."},
-	{"method-not-allowed", 405, "Method not allowed", "The address takes other methods than this one."},
-	{"no-such-thing", 404, "No such thing", "The API has nothing of that name."},
-	{"exists", 409, "There already", "Something of that name is there already."},
-	{"class-in-use", 409, "Classes are in use", "Requests of the last 30 days name classes that the sheet would no longer have."},
-	{"changed-meanwhile", 412, "Changed meanwhile", "Somebody else changed it since it was read."},
-	{"if-match-needed", 428, "Say what you change", "The call needs If-Match with the version that was read."},
-	{"quality-not-delivered", 422, "Quality not delivered", "The quality lies outside the site's floor and ceiling."},
-	{"source-too-many-frames", 422, "Too many frames", "The animation has more frames than the site reads."},
-	{"variant-too-large", 422, "Variant too large", "The variant would be larger than what the site delivers."},
-	{"glyphs-missing", 422, "Characters that the font lacks", "The layer's text holds characters that the font has no glyphs for."},
-	{"nothing-left", 422, "Nothing left", "The part of the picture that xywh names lies beside it."},
-	{"budget-out-of-reach", 422, "Budget out of reach", "No variant at the site's least quality has so few bytes."},
-	{"not-an-image", 422, "Not an image that is read here", "By its first bytes the source is none of the formats that are read."},
-	{"source-broken", 422, "The source is broken", "The source's data contradicts itself."},
-	{"source-truncated", 422, "The source is cut off", "The file ends before the picture does."},
-	{"source-too-many-bytes", 422, "Source file too large", "The file has more bytes than the site reads."},
-	{"source-too-many-pixels", 422, "Source picture too large", "The picture has more pixels than the site reads."},
-	{"too-large-for-format", 422, "Too large for the format", "The variant would have longer sides than its format can hold."},
-	{"render-too-slow", 422, "It took too long to make", "Making the variant took longer than the site allows."},
-	{"render-too-much", 422, "It took too much to make", "Making the variant took more memory than a worker has, or ended the worker."},
-	{"too-many-variants", 422, "Too many variants of one source", "The source has as many variants as the site allows."},
-	{"secret-missing", 422, "A secret is missing", "Credentials, or the key that they are kept under, aren't there."},
-	{"too-many-requests", 429, "Too many requests", "The client asks more often than the site allows."},
-	{"too-many-tries", 429, "Too many tries", "Signing in failed too often."},
-	{"month-used-up", 429, "The month is used up", "The site has used what it may in this calendar month."},
-	{"encoding-failed", 500, "The variant couldn't be encoded", "The encoder gave up."},
-	{"internal", 500, "Something broke here", "The service met something that it wasn't made for."},
-	{"origin-failed", 502, "The origin failed", "The host behind the lane answered with an error, or not in HTTP."},
-	{"too-many-redirects", 502, "Too many redirects", "The origin sent the request from place to place."},
-	{"lane-unreachable", 502, "The lane can't be read", "The folder behind the lane is gone or closed."},
-	{"source-unreadable", 502, "The source can't be read", "The file is there, and reading it failed."},
-	{"origin-slow", 504, "The origin was slow", "The host behind the lane took too long."},
-	{"loop", 508, "Loop", "The request came through this service before (CDN-Loop, RFC 8586)."},
-	{"busy", 503, "Busy", "More variants are waiting to be made than there is room for."},
-	{"database-away", 503, "The database doesn't answer", "Settings can't be read or changed while the database is away. Images are served all the same."},
+	{ReasonUnknownName, 400, "Unknown declaration", "The query holds a name that isn't in the language."},
+	{ReasonRepeated, 400, "Declaration given twice", "A name stands in the query more than once."},
+	{ReasonEmpty, 400, "Declaration without a value", "A name has nothing behind its equals sign."},
+	{ReasonUnparsable, 400, "Value not understood", "A value isn't written as its declaration wants it."},
+	{ReasonOutOfRange, 400, "Value out of range", "A value is smaller or larger than is allowed."},
+	{ReasonNotDecodable, 400, "Not percent-encoded", "A percent sign isn't followed by two hexadecimal digits."},
+	{ReasonFormatNotLossless, 400, "JPEG can't be lossless", "quality=lossless was asked of a format that has no lossless form."},
+	{ReasonBadPath, 400, "Path not allowed", "The path isn't a plain path below a lane."},
+	{ReasonBadRequest, 400, "Request not understood", "The request's body or query isn't what this call takes."},
+	{ReasonNoSuchRung, 400, "Not a width of the ladder", "The site delivers a ladder of widths, and this one isn't among them."},
+	{ReasonShapeNotDelivered, 400, "Not a shape that is delivered", "The site lists the aspect ratios that it delivers, and this one isn't among them."},
+	{ReasonBadSettings, 400, "Settings not understood", "A site's settings hold something that can't be."},
+	{ReasonNotSignedIn, 401, "Sign in first", "The call needs a token or a signed-in person."},
+	{ReasonWrongCredentials, 401, "That isn't right", "Name and password don't go together, or the one-time link was used."},
+	{ReasonNotPermitted, 403, "Not permitted", "The token or the person may do less than this call does."},
+	{ReasonCrossSite, 403, "Called from another site's page", "A page of another origin tried to use a person's session."},
+	{ReasonSourceNotAllowed, 403, "Source not allowed", "No allow rule of the lane matches the source's URL."},
+	{ReasonSourceDenied, 403, "Source denied", "A deny rule of the lane matches the source's URL."},
+	{ReasonBadSourceURL, 400, "Source's URL not understood", "The source's URL isn't one that a web lane can fetch."},
+	{ReasonAddressNotPublic, 403, "Not a public address", "The source's host leads to an address that isn't on the public internet."},
+	{ReasonPageNotAllowed, 403, "Page not allowed", "The page that embeds the image isn't one of those that the site allows."},
+	{ReasonSignatureNeeded, 403, "A signature is needed", "The site answers this only to signed links."},
+	{ReasonSignatureWrong, 403, "Wrong signature", "The signature isn't what the key gives for this address."},
+	{ReasonKeyUnknown, 403, "No such key", "The site has no signing key of this name."},
+	{ReasonLinkExpired, 403, "The link has ended", "The time in expires is past."},
+	{ReasonNoSuchClass, 404, "No such class", "The site's sheet has no rule for a class that the request names."},
+	{ReasonOnlyByClass, 403, "Only through classes", "The site lets its sheet's classes do this, not a URL."},
+	{ReasonFormatNotDelivered, 403, "Format not delivered", "The site doesn't deliver the format that was asked for."},
+	{ReasonOutsideFolder, 403, "Outside the lane's folder", "The path leads through a link to a place that the lane doesn't hold."},
+	{ReasonNoSuchPage, 404, "Nothing here", "The address is neither an image's nor one of the service's own."},
+	{ReasonNoSuchSite, 404, "No such site", "The first part of the path names no site."},
+	{ReasonNoSuchLane, 404, "No such lane", "The second part of the path names no lane of the site."},
+	{ReasonNoSuchSource, 404, "No such source", "The lane has no file at this path."},
+	{ReasonMethodNotAllowed, 405, "Method not allowed", "The address takes other methods than this one."},
+	{ReasonNoSuchThing, 404, "No such thing", "The API has nothing of that name."},
+	{ReasonExists, 409, "There already", "Something of that name is there already."},
+	{ReasonClassInUse, 409, "Classes are in use", "Requests of the last 30 days name classes that the sheet would no longer have."},
+	{ReasonChangedMeanwhile, 412, "Changed meanwhile", "Somebody else changed it since it was read."},
+	{ReasonIfMatchNeeded, 428, "Say what you change", "The call needs If-Match with the version that was read."},
+	{ReasonQualityNotDelivered, 422, "Quality not delivered", "The quality lies outside the site's floor and ceiling."},
+	{ReasonSourceTooManyFrames, 422, "Too many frames", "The animation has more frames than the site reads."},
+	{ReasonVariantTooLarge, 422, "Variant too large", "The variant would be larger than what the site delivers."},
+	{ReasonGlyphsMissing, 422, "Characters that the font lacks", "The layer's text holds characters that the font has no glyphs for."},
+	{ReasonNothingLeft, 422, "Nothing left", "The part of the picture that xywh names lies beside it."},
+	{ReasonBudgetOutOfReach, 422, "Budget out of reach", "No variant at the site's least quality has so few bytes."},
+	{ReasonNotAnImage, 422, "Not an image that is read here", "By its first bytes the source is none of the formats that are read."},
+	{ReasonSourceBroken, 422, "The source is broken", "The source's data contradicts itself."},
+	{ReasonSourceTruncated, 422, "The source is cut off", "The file ends before the picture does."},
+	{ReasonSourceTooManyBytes, 422, "Source file too large", "The file has more bytes than the site reads."},
+	{ReasonSourceTooManyPixels, 422, "Source picture too large", "The picture has more pixels than the site reads."},
+	{ReasonTooLargeForFormat, 422, "Too large for the format", "The variant would have longer sides than its format can hold."},
+	{ReasonRenderTooSlow, 422, "It took too long to make", "Making the variant took longer than the site allows."},
+	{ReasonRenderTooMuch, 422, "It took too much to make", "Making the variant took more memory than a worker has, or ended the worker."},
+	{ReasonTooManyVariants, 422, "Too many variants of one source", "The source has as many variants as the site allows."},
+	{ReasonSecretMissing, 422, "A secret is missing", "Credentials, or the key that they are kept under, aren't there."},
+	{ReasonTooManyRequests, 429, "Too many requests", "The client asks more often than the site allows."},
+	{ReasonTooManyTries, 429, "Too many tries", "Signing in failed too often."},
+	{ReasonMonthUsedUp, 429, "The month is used up", "The site has used what it may in this calendar month."},
+	{ReasonEncodingFailed, 500, "The variant couldn't be encoded", "The encoder gave up."},
+	{ReasonInternal, 500, "Something broke here", "The service met something that it wasn't made for."},
+	{ReasonOriginFailed, 502, "The origin failed", "The host behind the lane answered with an error, or not in HTTP."},
+	{ReasonTooManyRedirects, 502, "Too many redirects", "The origin sent the request from place to place."},
+	{ReasonLaneUnreachable, 502, "The lane can't be read", "The folder behind the lane is gone or closed."},
+	{ReasonSourceUnreadable, 502, "The source can't be read", "The file is there, and reading it failed."},
+	{ReasonOriginSlow, 504, "The origin was slow", "The host behind the lane took too long."},
+	{ReasonLoop, 508, "Loop", "The request came through this service before (CDN-Loop, RFC 8586)."},
+	{ReasonBusy, 503, "Busy", "More variants are waiting to be made than there is room for."},
+	{ReasonDatabaseAway, 503, "The database doesn't answer", "Settings can't be read or changed while the database is away. Images are served all the same."},
 }
+
+// byReason finds a reason's place in Reasons.
+var byReason = func() map[Reason]int {
+	m := make(map[Reason]int, len(Reasons))
+	for i := range Reasons {
+		m[Reasons[i].Reason] = i
+	}
+	return m
+}()

@@ -96,7 +96,7 @@ func (l *CompiledLane) WalkRules(site, url string, trace *[]Step) *Refusal {
 		note("deny", r, hit)
 		if hit {
 			return Mended(site, Refusal{
-				Reason: "source-denied", Parameter: "source", Given: shorten(url), Detail: fmt.Sprintf("lane %s/%s denies it by the rule %s", site, l.Name, r.Text),
+				Reason: ReasonSourceDenied, Parameter: "source", Given: shorten(url), Detail: fmt.Sprintf("lane %s/%s denies it by the rule %s", site, l.Name, r.Text),
 				Allowed: "sources that no deny rule matches", Mend: &Mend{Action: "remove-deny", Lane: l.Name, Value: r.Text},
 			})
 		}
@@ -116,7 +116,7 @@ func (l *CompiledLane) WalkRules(site, url string, trace *[]Step) *Refusal {
 		rules = append(rules, r.Text)
 	}
 	return Mended(site, Refusal{
-		Reason: "source-not-allowed", Parameter: "source", Given: shorten(url), Detail: fmt.Sprintf("no allow rule of lane %s/%s matches it", site, l.Name),
+		Reason: ReasonSourceNotAllowed, Parameter: "source", Given: shorten(url), Detail: fmt.Sprintf("no allow rule of lane %s/%s matches it", site, l.Name),
 		Allowed: strings.Join(rules, ", "), Mend: &Mend{Action: "add-allow", Lane: l.Name, Value: ProposeRule(url)},
 	})
 }
@@ -203,7 +203,7 @@ func MayConnect(a netip.Addr, private []netip.Prefix) bool {
 // BadAddress is the refusal for an address that may not be talked to.
 func BadAddress(site, lane, host string, a netip.Addr) *Refusal {
 	return Mended(site, Refusal{
-		Reason: "address-not-public", Parameter: "source", Given: host, Detail: fmt.Sprintf("%s leads to %s, which isn't an address on the public internet", host, a),
+		Reason: ReasonAddressNotPublic, Parameter: "source", Given: host, Detail: fmt.Sprintf("%s leads to %s, which isn't an address on the public internet", host, a),
 		Allowed: "public addresses, and those that the lane lists as private", Mend: &Mend{Action: "add-private", Lane: lane, Value: a.Unmap().WithZone("").String()},
 	})
 }

@@ -23,18 +23,18 @@ func (s *Site) checkSignature(r *Ask, trace *[]Step) *Refusal {
 	d := &r.Declared
 	if d.KeyID == "" {
 		refused(trace, "keyid", "the signature doesn't say which key made it")
-		return No(Refusal{Reason: "signature-wrong", Parameter: "keyid", Detail: "the signature doesn't say which key made it", Allowed: "keyid=NAME in what is signed", Remedy: "sign the link anew: echolane link … --sign KEY"})
+		return No(Refusal{Reason: ReasonSignatureWrong, Parameter: "keyid", Detail: "the signature doesn't say which key made it", Allowed: "keyid=NAME in what is signed", Remedy: "sign the link anew: echolane link … --sign KEY"})
 	}
 	secret, ok := s.Keys[d.KeyID]
 	if !ok {
 		refused(trace, "keyid "+d.KeyID, "the site has no such key")
-		return No(Refusal{Reason: "key-unknown", Parameter: "keyid", Given: d.KeyID, Detail: fmt.Sprintf("site %s has no key %s, or no longer", s.Name, d.KeyID),
+		return No(Refusal{Reason: ReasonKeyUnknown, Parameter: "keyid", Given: d.KeyID, Detail: fmt.Sprintf("site %s has no key %s, or no longer", s.Name, d.KeyID),
 			Remedy: "sign the link anew with a key that is there: echolane key list " + s.Name})
 	}
 	form := r.Form()
 	if !hmac.Equal([]byte(Sign(secret, form)), []byte(d.Signature)) {
 		refused(trace, "signature", "it isn't this key's for "+form)
-		return No(Refusal{Reason: "signature-wrong", Parameter: "signature", Given: d.Signature, Detail: "the signature isn't the key's for this address form: " + shorten(form),
+		return No(Refusal{Reason: ReasonSignatureWrong, Parameter: "signature", Given: d.Signature, Detail: "the signature isn't the key's for this address form: " + shorten(form),
 			Remedy: "sign exactly this address form, or let the service do it: echolane link … --sign " + d.KeyID})
 	}
 	note(trace, "signature", "passed", "made with key "+d.KeyID)
@@ -51,5 +51,5 @@ func (s *Site) checkExpiry(r *Ask, trace *[]Step) *Refusal {
 		return nil
 	}
 	refused(trace, "expires", "the link ended at "+end)
-	return No(Refusal{Reason: "link-expired", Parameter: "expires", Given: end, Detail: "the link ended at " + end, Remedy: "ask whoever gave you the link for a new one"})
+	return No(Refusal{Reason: ReasonLinkExpired, Parameter: "expires", Given: end, Detail: "the link ended at " + end, Remedy: "ask whoever gave you the link for a new one"})
 }

@@ -30,7 +30,7 @@ func (b budget) keeps(data []byte) bool { return len(data)+b.facts <= b.bytes }
 func (b budget) refusal(least int, remedy string) *policy.Refusal {
 	least += b.facts
 	return policy.No(policy.Refusal{
-		Reason: "budget-out-of-reach", Parameter: "budget", Given: fmt.Sprint(b.bytes),
+		Reason: policy.ReasonBudgetOutOfReach, Parameter: "budget", Given: fmt.Sprint(b.bytes),
 		Detail:  fmt.Sprintf("the smallest possible variant of this picture at this size has %d bytes", least),
 		Allowed: fmt.Sprintf("at least %d", least), Remedy: remedy,
 	})

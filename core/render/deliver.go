@@ -47,7 +47,7 @@ func refuseEncoding(err error) error {
 	if errors.As(err, &no) {
 		return no
 	}
-	return policy.No(policy.Refusal{Reason: "encoding-failed", Detail: err.Error(), Remedy: "ask for another format or size, and tell whoever runs the service"})
+	return policy.No(policy.Refusal{Reason: policy.ReasonEncodingFailed, Detail: err.Error(), Remedy: "ask for another format or size, and tell whoever runs the service"})
 }
 
 // ofType are the formats that a source can be delivered in as it is.

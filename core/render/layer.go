@@ -101,7 +101,7 @@ func (job Job) layerPicture(name string, w, h, k float64) (*raster.RGBA, error) 
 func (job Job) named(name string, d declare.Declarations) (*raster.RGBA, error) {
 	source, ok := job.Pictures[name]
 	if !ok {
-		return nil, policy.No(policy.Refusal{Reason: "internal", Detail: "the picture " + name + " didn't come with the job", Remedy: "tell whoever runs the service"})
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "the picture " + name + " didn't come with the job", Remedy: "tell whoever runs the service"})
 	}
 	if d.Width > 65535 || d.Height > 65535 {
 		return nil, job.Limits.CheckOutput(int(d.Width), int(d.Height))
@@ -177,7 +177,7 @@ func letter(a *declare.Layer, plan geometry.Plan, wide, high, w, h float64) (*ra
 	var missing *lettering.MissingError
 	if errors.As(err, &missing) {
 		return nil, policy.No(policy.Refusal{
-			Reason: "glyphs-missing", Parameter: "after-content", Given: a.Content, Detail: "the font has no glyphs for " + missing.Characters,
+			Reason: policy.ReasonGlyphsMissing, Parameter: "after-content", Given: a.Content, Detail: "the font has no glyphs for " + missing.Characters,
 			Allowed: "Latin, Greek and Cyrillic letters, digits and their signs", Remedy: "leave these characters out, or draw them into a picture and use that as the layer",
 		})
 	}
@@ -189,7 +189,7 @@ func letter(a *declare.Layer, plan geometry.Plan, wide, high, w, h float64) (*ra
 		bh = max(1, int(math.Round(high)))
 	}
 	if float64(bw) > 4*w+4096 || float64(bh) > 4*h+4096 {
-		return nil, policy.No(policy.Refusal{Reason: "variant-too-large", Parameter: "after-font", Given: fmt.Sprintf("%d × %d", bw, bh), Detail: "the text is far larger than the slot", Allowed: "about the slot's own size", Remedy: "give after-font a smaller size"})
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonVariantTooLarge, Parameter: "after-font", Given: fmt.Sprintf("%d × %d", bw, bh), Detail: "the text is far larger than the slot", Allowed: "about the slot's own size", Remedy: "give after-font a smaller size"})
 	}
 	box := raster.NewRGBA(bw, bh)
 	if a.Background.Declared {

@@ -313,7 +313,7 @@ func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Form
 	}
 	f := r.Formats[0]
 	return f, policy.No(policy.Refusal{
-		Reason:    "too-large-for-format",
+		Reason:    policy.ReasonTooLargeForFormat,
 		Detail:    fmt.Sprintf("the variant would be %d × %d pixels, which %s can't hold", canvas.W, canvas.H, f),
 		Parameter: "format", Given: f.String(), Allowed: fmt.Sprintf("avif up to %d pixels a side, webp up to %d, jpeg and gif up to %d", avif.MaxSide, webp.MaxSide, maxJPEGSide),
 		Remedy: "ask for a smaller width or height, or for format=png",
@@ -530,23 +530,23 @@ func onWhite(c declare.Color) (r, g, b uint8) {
 
 func nothingLeft(r declare.Region, w, h int) *policy.Refusal {
 	return policy.No(policy.Refusal{
-		Reason: "nothing-left", Parameter: "xywh", Given: r.String(), Detail: fmt.Sprintf("the part lies beside the picture, which is %d × %d pixels", w, h),
+		Reason: policy.ReasonNothingLeft, Parameter: "xywh", Given: r.String(), Detail: fmt.Sprintf("the part lies beside the picture, which is %d × %d pixels", w, h),
 		Allowed: fmt.Sprintf("a part of 0,0,%d,%d", w, h), Remedy: "give xywh a part of the picture",
 	})
 }
 
 func refuseSource(err error) *policy.Refusal {
-	reason := "source-broken"
+	reason := policy.ReasonSourceBroken
 	var e *codec.Error
 	if errors.As(err, &e) && e.Truncated {
-		reason = "source-truncated"
+		reason = policy.ReasonSourceTruncated
 	}
 	return policy.No(policy.Refusal{Reason: reason, Detail: err.Error(), Remedy: "put a whole copy of the picture in its place"})
 }
 
 func refuseKind(kind string) *policy.Refusal {
 	r := policy.No(policy.Refusal{
-		Reason: "not-an-image",
+		Reason: policy.ReasonNotAnImage,
 		Given:  kind, Allowed: readable,
 		Detail: "the source's first bytes are of no format that is known", Remedy: "put a picture in one of these formats in its place",
 	})

@@ -495,7 +495,7 @@ func TestBrokenSourcesAreRefusedWithTheirReason(t *testing.T) {
 		{"\x00\x01\x02\x03\x04\x05\x06\x07", "not-an-image"},
 	} {
 		_, err := Variant([]byte(c.data), job(t, ""))
-		if no := refusal(t, err); no.Reason != c.reason {
+		if no := refusal(t, err); string(no.Reason) != c.reason {
 			t.Errorf("%q: %s, want %s", c.data, no.Reason, c.reason)
 		}
 	}

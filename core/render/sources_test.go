@@ -195,7 +195,7 @@ func TestHeadersThatLie(t *testing.T) {
 		var no *policy.Refusal
 		if !errors.As(err, &no) || no.Detail == "" || no.Remedy == "" {
 			t.Errorf("%s: %v", name, err)
-		} else if !strings.HasPrefix(no.Reason, "source-") {
+		} else if !strings.HasPrefix(string(no.Reason), "source-") {
 			t.Errorf("%s: %s", name, no.Reason)
 		}
 		if took := time.Since(begin); took > 5*time.Second {

@@ -82,7 +82,7 @@ func (a *API) Guard(c fiber.Ctx) error {
 		}
 		access, err := a.Store.ByToken(c.Context(), given)
 		if errors.Is(err, records.ErrWrong) {
-			return refuse(c, policy.No(policy.Refusal{Reason: "wrong-credentials", Detail: "the token isn't known here, or was revoked", Remedy: "use another token; an owner makes one with: echolane token add NAME"}))
+			return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonWrongCredentials, Detail: "the token isn't known here, or was revoked", Remedy: "use another token; an owner makes one with: echolane token add NAME"}))
 		}
 		if err != nil {
 			return refuse(c, failed(err, "the token"))
@@ -125,7 +125,7 @@ func foreign(c fiber.Ctx) bool {
 }
 
 func crossSite() *policy.Refusal {
-	return policy.No(policy.Refusal{Reason: "cross-site", Detail: "the request comes from a page of another origin", Remedy: "call the API from the console, or with a token"})
+	return policy.No(policy.Refusal{Reason: policy.ReasonCrossSite, Detail: "the request comes from a page of another origin", Remedy: "call the API from the console, or with a token"})
 }
 
 func accessOf(c fiber.Ctx) (records.Access, bool) {
@@ -137,7 +137,7 @@ func accessOf(c fiber.Ctx) (records.Access, bool) {
 func (a *API) may(c fiber.Ctx, right, site string) *policy.Refusal {
 	access, ok := accessOf(c)
 	if !ok {
-		return policy.No(policy.Refusal{Reason: "not-signed-in", Detail: "the call needs a token or a signed-in person", Allowed: "Authorization: Bearer with a token, or the console's session",
+		return policy.No(policy.Refusal{Reason: policy.ReasonNotSignedIn, Detail: "the call needs a token or a signed-in person", Allowed: "Authorization: Bearer with a token, or the console's session",
 			Remedy: "give a token with --token or ECHOLANE_TOKEN; the demo prints one"})
 	}
 	if access.Allows(right, site) {
@@ -148,7 +148,7 @@ func (a *API) may(c fiber.Ctx, right, site string) *policy.Refusal {
 	if site != "" {
 		what = "site " + site
 	}
-	return policy.No(policy.Refusal{Reason: "not-permitted", Detail: fmt.Sprintf("%s may %s, and the call needs to %s %s", access.Who, access.May, words[right], what), Allowed: right, Remedy: "ask an owner for a token or an entry that may " + right})
+	return policy.No(policy.Refusal{Reason: policy.ReasonNotPermitted, Detail: fmt.Sprintf("%s may %s, and the call needs to %s %s", access.Who, access.May, words[right], what), Allowed: right, Remedy: "ask an owner for a token or an entry that may " + right})
 }
 
 func who(c fiber.Ctx) string {
@@ -177,9 +177,9 @@ func (a *API) signIn(c fiber.Ctx) error {
 	var wait *records.TooManyTries
 	switch {
 	case errors.As(err, &wait):
-		return refuse(c, policy.No(policy.Refusal{Reason: "too-many-tries", Detail: wait.Error(), Remedy: "wait, and try again", RetryIn: int(wait.Wait.Seconds()) + 1}))
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonTooManyTries, Detail: wait.Error(), Remedy: "wait, and try again", RetryIn: int(wait.Wait.Seconds()) + 1}))
 	case errors.Is(err, records.ErrWrong):
-		return refuse(c, policy.No(policy.Refusal{Reason: "wrong-credentials", Detail: "name and password don't go together", Remedy: "check both; an owner can add you anew"}))
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonWrongCredentials, Detail: "name and password don't go together", Remedy: "check both; an owner can add you anew"}))
 	case err != nil:
 		return refuse(c, failed(err, "the session"))
 	}
@@ -218,7 +218,7 @@ func (a *API) signOut(c fiber.Ctx) error {
 
 func checkPassword(p string) *policy.Refusal {
 	if len(p) < leastPassword || len(p) > 256 {
-		return policy.No(policy.Refusal{Reason: "bad-request", Parameter: "password", Detail: "the password is too short, or longer than 256 bytes", Allowed: fmt.Sprintf("%d to 256 characters", leastPassword), Remedy: "choose a longer one: a few words do"})
+		return policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "password", Detail: "the password is too short, or longer than 256 bytes", Allowed: fmt.Sprintf("%d to 256 characters", leastPassword), Remedy: "choose a longer one: a few words do"})
 	}
 	return nil
 }
@@ -228,7 +228,7 @@ func (a *API) useLink(c fiber.Ctx) error {
 	if no := read(c, &in); no != nil {
 		return refuse(c, no)
 	}
-	over := policy.No(policy.Refusal{Reason: "wrong-credentials", Parameter: "link", Detail: "the one-time link was used, or has ended", Remedy: "restart the service for a new one, or sign in"})
+	over := policy.No(policy.Refusal{Reason: policy.ReasonWrongCredentials, Parameter: "link", Detail: "the one-time link was used, or has ended", Remedy: "restart the service for a new one, or sign in"})
 	person, err := a.Store.LinkFor(c.Context(), in.Link)
 	if errors.Is(err, records.ErrWrong) {
 		return refuse(c, over)
@@ -250,7 +250,7 @@ func (a *API) useLink(c fiber.Ctx) error {
 	if err == nil && person == "" {
 		var owned bool
 		if owned, err = a.Store.HasOwner(c.Context()); err == nil && owned {
-			return refuse(c, policy.No(policy.Refusal{Reason: "exists", Detail: "the service has an owner already", Remedy: "sign in, or ask the owner to add you"}))
+			return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonExists, Detail: "the service has an owner already", Remedy: "sign in, or ask the owner to add you"}))
 		}
 		if err == nil {
 			person = in.Name
@@ -270,14 +270,14 @@ func (a *API) setPassword(c fiber.Ctx) error {
 	}
 	access, ok := accessOf(c)
 	if !ok || c.Cookies(cookieName) == "" {
-		return refuse(c, policy.No(policy.Refusal{Reason: "not-signed-in", Detail: "only a signed-in person has a password", Remedy: "sign in at the console"}))
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonNotSignedIn, Detail: "only a signed-in person has a password", Remedy: "sign in at the console"}))
 	}
 	if no := checkPassword(in.New); no != nil {
 		return refuse(c, no)
 	}
 	err := a.Store.SignIn(c.Context(), access.Who, in.Old, delivery.ClientOf(c.RequestCtx(), a.Proxies).String())
 	if err != nil {
-		return refuse(c, policy.No(policy.Refusal{Reason: "wrong-credentials", Parameter: "old", Detail: "that isn't your password", Remedy: "give the one that you have"}))
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonWrongCredentials, Parameter: "old", Detail: "that isn't your password", Remedy: "give the one that you have"}))
 	}
 	if err := a.Store.SetPassword(c.Context(), access.Who, in.New); err != nil {
 		return refuse(c, failed(err, access.Who))
@@ -349,7 +349,7 @@ func (a *API) removeByID(c fiber.Ctx, what string, remove func(int64) (bool, err
 	}
 	there, err := remove(id)
 	if errors.Is(err, records.ErrExists) {
-		return refuse(c, policy.No(policy.Refusal{Reason: "not-permitted", Detail: "the last owner can't be removed", Remedy: "make somebody else an owner first"}))
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonNotPermitted, Detail: "the last owner can't be removed", Remedy: "make somebody else an owner first"}))
 	}
 	if err != nil {
 		return refuse(c, failed(err, what))

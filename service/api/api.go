@@ -125,7 +125,7 @@ func picture(c fiber.Ctx, mediaType string, data []byte) error {
 }
 
 func badRequest(parameter, given, detail, allowed string) *policy.Refusal {
-	return policy.No(policy.Refusal{Reason: "bad-request", Parameter: parameter, Given: given, Detail: detail, Allowed: allowed, Remedy: "give " + parameter + " " + allowed})
+	return policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: parameter, Given: given, Detail: detail, Allowed: allowed, Remedy: "give " + parameter + " " + allowed})
 }
 
 const largestBody = 1 << 20
@@ -148,7 +148,7 @@ func readUpTo(c fiber.Ctx, to any, most int) *policy.Refusal {
 	if err == nil {
 		return nil
 	}
-	refusal := policy.Refusal{Reason: "bad-request", Detail: "the body can't be read: " + strings.TrimPrefix(err.Error(), "json: "), Allowed: "a JSON object with " + strings.Join(fields, ", "), Remedy: "send a JSON object with these fields"}
+	refusal := policy.Refusal{Reason: policy.ReasonBadRequest, Detail: "the body can't be read: " + strings.TrimPrefix(err.Error(), "json: "), Allowed: "a JSON object with " + strings.Join(fields, ", "), Remedy: "send a JSON object with these fields"}
 	if _, name, ok := strings.Cut(err.Error(), `unknown field "`); ok {
 		name = strings.TrimSuffix(name, `"`)
 		refusal.Parameter = name
@@ -205,15 +205,15 @@ func failed(err error, name string) *policy.Refusal {
 	case errors.As(err, &no):
 		return no
 	case errors.Is(err, records.ErrExists):
-		return policy.No(policy.Refusal{Reason: "exists", Parameter: "name", Given: name, Detail: fmt.Sprintf("%s is there already", name), Remedy: "choose another name"})
+		return policy.No(policy.Refusal{Reason: policy.ReasonExists, Parameter: "name", Given: name, Detail: fmt.Sprintf("%s is there already", name), Remedy: "choose another name"})
 	case errors.Is(err, records.ErrNoSite):
-		return policy.No(policy.Refusal{Reason: "no-such-site", Parameter: "site", Given: name, Detail: "the site was removed meanwhile", Remedy: "add the site again"})
+		return policy.No(policy.Refusal{Reason: policy.ReasonNoSuchSite, Parameter: "site", Given: name, Detail: "the site was removed meanwhile", Remedy: "add the site again"})
 	case errors.Is(err, records.ErrChanged):
-		return policy.No(policy.Refusal{Reason: "changed-meanwhile", Parameter: "If-Match", Detail: name + " was changed since you read it", Remedy: "read it again, make your change to what is there now, and send that"})
+		return policy.No(policy.Refusal{Reason: policy.ReasonChangedMeanwhile, Parameter: "If-Match", Detail: name + " was changed since you read it", Remedy: "read it again, make your change to what is there now, and send that"})
 	case errors.Is(err, records.ErrNoKey):
-		return policy.No(policy.Refusal{Reason: "secret-missing", Detail: err.Error(), Remedy: "start every node with the same ECHOLANE_SECRET_KEY; make one with: openssl rand -base64 32"})
+		return policy.No(policy.Refusal{Reason: policy.ReasonSecretMissing, Detail: err.Error(), Remedy: "start every node with the same ECHOLANE_SECRET_KEY; make one with: openssl rand -base64 32"})
 	}
-	return policy.No(policy.Refusal{Reason: "database-away", Detail: err.Error(), Remedy: "try again when the database answers (/-/ready says when)", RetryIn: 5})
+	return policy.No(policy.Refusal{Reason: policy.ReasonDatabaseAway, Detail: err.Error(), Remedy: "try again when the database answers (/-/ready says when)", RetryIn: 5})
 }
 
 func asRefusal(err error) *policy.Refusal {
@@ -221,7 +221,7 @@ func asRefusal(err error) *policy.Refusal {
 	if errors.As(err, &no) {
 		return no
 	}
-	return policy.No(policy.Refusal{Reason: "internal", Detail: err.Error(), Remedy: "tell whoever runs the service"})
+	return policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: err.Error(), Remedy: "tell whoever runs the service"})
 }
 
 func refuse(c fiber.Ctx, no *policy.Refusal) error {
@@ -230,7 +230,7 @@ func refuse(c fiber.Ctx, no *policy.Refusal) error {
 }
 
 func nothing(what, name string) *policy.Refusal {
-	return policy.No(policy.Refusal{Reason: "no-such-thing", Given: name, Detail: fmt.Sprintf("there is no %s %s", what, name), Remedy: "list what is there"})
+	return policy.No(policy.Refusal{Reason: policy.ReasonNoSuchThing, Given: name, Detail: fmt.Sprintf("there is no %s %s", what, name), Remedy: "list what is there"})
 }
 
 // findSite gives the site in the path, to who may do that much with it.
@@ -247,7 +247,7 @@ func (a *API) findSite(c fiber.Ctx, right string) (*records.Site, *policy.Refusa
 	for _, s := range all.Sites {
 		names = append(names, s.Name)
 	}
-	no := policy.Refusal{Reason: "no-such-site", Parameter: "site", Given: name, Detail: fmt.Sprintf("there is no site %q", name), Allowed: strings.Join(names, ", "),
+	no := policy.Refusal{Reason: policy.ReasonNoSuchSite, Parameter: "site", Given: name, Detail: fmt.Sprintf("there is no site %q", name), Allowed: strings.Join(names, ", "),
 		Remedy: "add it: echolane site add " + name}
 	if near := spelling.Nearest(name, names); near != "" {
 		no.Remedy = fmt.Sprintf("write %s instead of %s", near, name)

@@ -180,7 +180,7 @@ type Mended struct {
 
 func showRefusal(r records.Refusal) Refusal {
 	no := r.Whole()
-	v := Refusal{ID: r.ID, Site: r.Site, Reason: r.Reason, Title: no.Title, Asked: r.Asked, Count: r.Count, FirstAt: r.FirstAt.UTC(), LastAt: r.LastAt.UTC(), Sample: r.Sample, Detail: no.Detail, Remedy: no.Remedy}
+	v := Refusal{ID: r.ID, Site: r.Site, Reason: string(r.Reason), Title: no.Title, Asked: r.Asked, Count: r.Count, FirstAt: r.FirstAt.UTC(), LastAt: r.LastAt.UTC(), Sample: r.Sample, Detail: no.Detail, Remedy: no.Remedy}
 	if no.Mend != nil {
 		v.Command = no.Mend.Command(r.Site)
 	}
@@ -246,7 +246,7 @@ func (a *API) mend(c fiber.Ctx) error {
 	s := a.Settings.Current().Site(r.Site)
 	whole := r.Whole()
 	if whole.Mend == nil || s == nil {
-		return refuse(c, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "refusal", Given: c.Params("refusal"), Detail: "no change of settings mends this", Allowed: "refusals with a command", Remedy: whole.Remedy}))
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "refusal", Given: c.Params("refusal"), Detail: "no change of settings mends this", Allowed: "refusals with a command", Remedy: whole.Remedy}))
 	}
 	d, err := whole.Mend.Apply(s.Document)
 	if err != nil {

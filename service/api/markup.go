@@ -153,7 +153,7 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 	if declared.Class != "" {
 		for _, name := range strings.Fields(declared.Class) {
 			if !s.Sheet.Has(name) {
-				return out, policy.No(policy.Refusal{Reason: "no-such-class", Parameter: "class", Given: name, Detail: "the site's sheet has no class " + name, Allowed: strings.Join(s.Sheet.Classes(), ", "), Remedy: "choose one of its classes, or add a rule for it"})
+				return out, policy.No(policy.Refusal{Reason: policy.ReasonNoSuchClass, Parameter: "class", Given: name, Detail: "the site's sheet has no class " + name, Allowed: strings.Join(s.Sheet.Classes(), ", "), Remedy: "choose one of its classes, or add a rule for it"})
 			}
 		}
 	}
@@ -162,7 +162,7 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 		return out, no
 	}
 	if out.Markup, err = markup.Make(o); err != nil {
-		return out, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "alt", Detail: err.Error(), Allowed: "a text, or decorative", Remedy: "give alt, or say decorative (--alt TEXT, --decorative)"})
+		return out, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "alt", Detail: err.Error(), Allowed: "a text, or decorative", Remedy: "give alt, or say decorative (--alt TEXT, --decorative)"})
 	}
 	if l := s.Lane(strings.Split(o.Source, "/")[0]); l != nil && l.Signed {
 		out.Markup.Warnings = append(out.Markup.Warnings, "the lane answers signed links only: sign each of these addresses on the server that writes the page")
@@ -206,7 +206,7 @@ func weigh(maker Maker, site string, o *markup.Options) (all []Weighed, no *poli
 	o.Facts.Weights = map[declare.Declarations][]markup.Weight{}
 	for i, a := range anchors {
 		if no := refusals[i]; no != nil {
-			if no.Reason != "no-such-rung" {
+			if no.Reason != policy.ReasonNoSuchRung {
 				return nil, no
 			}
 			continue

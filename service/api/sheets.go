@@ -154,14 +154,14 @@ func (a *API) publish(c fiber.Ctx, s *records.Site, in PublishSheet, what string
 		for i, p := range out.Problems {
 			words[i] = p.String()
 		}
-		return refuse(c, policy.No(policy.Refusal{Reason: "bad-settings", Parameter: "text", Given: out.Problems[0].Given, Detail: strings.Join(words, "\n"), Allowed: out.Problems[0].Allowed, Remedy: "mend the sheet; what is published stays as it is"}))
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonBadSettings, Parameter: "text", Given: out.Problems[0].Given, Detail: strings.Join(words, "\n"), Allowed: out.Problems[0].Allowed, Remedy: "mend the sheet; what is published stays as it is"}))
 	}
 	if len(out.Uses) > 0 && !in.Anyway {
 		words := make([]string, len(out.Uses))
 		for i, u := range out.Uses {
 			words[i] = fmt.Sprintf(".%s: %s, last on %s", u.Class, u.Address, u.At.UTC().Format("2 January 15:04"))
 		}
-		return refuse(c, policy.No(policy.Refusal{Reason: "class-in-use", Parameter: "text", Given: strings.Join(out.Removed, ", "), Detail: "these requests name classes that would no longer be there:\n" + strings.Join(words, "\n"),
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonClassInUse, Parameter: "text", Given: strings.Join(out.Removed, ", "), Detail: "these requests name classes that would no longer be there:\n" + strings.Join(words, "\n"),
 			Remedy: "keep the classes, or publish anyway: echolane sheet publish … --anyway"}))
 	}
 	from, no := ifMatch(c, s)

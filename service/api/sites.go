@@ -76,7 +76,7 @@ func ifMatch(c fiber.Ctx, s *records.Site) (int64, *policy.Refusal) {
 	field := c.Get("If-Match")
 	switch field {
 	case "":
-		return 0, policy.No(policy.Refusal{Reason: "if-match-needed", Parameter: "If-Match", Detail: "without it a change of somebody else's could be lost", Allowed: "the ETag that the site had when you read it, or *", Remedy: "send If-Match: " + etag(s.Version)})
+		return 0, policy.No(policy.Refusal{Reason: policy.ReasonIfMatchNeeded, Parameter: "If-Match", Detail: "without it a change of somebody else's could be lost", Allowed: "the ETag that the site had when you read it, or *", Remedy: "send If-Match: " + etag(s.Version)})
 	case "*":
 		return s.Version, nil
 	}
@@ -281,7 +281,7 @@ func (a *API) findVersion(c fiber.Ctx, name, version string) (policy.Document, *
 	}
 	d, err := a.Store.DocumentAt(c.Context(), name, v)
 	if errors.Is(err, records.ErrNoSite) {
-		return d, policy.No(policy.Refusal{Reason: "no-such-thing", Parameter: "version", Given: version, Detail: fmt.Sprintf("%s has no version %s that can be restored", name, version), Remedy: "choose one of its history"})
+		return d, policy.No(policy.Refusal{Reason: policy.ReasonNoSuchThing, Parameter: "version", Given: version, Detail: fmt.Sprintf("%s has no version %s that can be restored", name, version), Remedy: "choose one of its history"})
 	}
 	if err != nil {
 		return d, failed(err, name)

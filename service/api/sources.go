@@ -148,7 +148,7 @@ func (a *API) testLane(c fiber.Ctx) error {
 	if err != nil {
 		out.Refusal = asRefusal(err)
 		if n := len(out.Steps); n == 0 || !out.Steps[n-1].Decided || out.Steps[n-1].Verdict == "matched" && strings.HasPrefix(out.Steps[n-1].Rule, "allow ") {
-			out.Steps = append(out.Steps, policy.Step{Rule: out.Refusal.Reason, Verdict: "refused", Note: out.Refusal.Detail, Decided: true})
+			out.Steps = append(out.Steps, policy.Step{Rule: string(out.Refusal.Reason), Verdict: "refused", Note: out.Refusal.Detail, Decided: true})
 		}
 	}
 	return c.JSON(out)

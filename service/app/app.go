@@ -235,7 +235,7 @@ func (a *App) routes() {
 		if !r.IsGet() && !r.IsHead() {
 			r.Response.Header.Set("Allow", "GET, HEAD")
 			a.delivery.Refuse(r, policy.No(policy.Refusal{
-				Reason: "method-not-allowed", Given: string(r.Method()), Allowed: "GET, HEAD", Detail: "images are only read", Remedy: "use GET or HEAD",
+				Reason: policy.ReasonMethodNotAllowed, Given: string(r.Method()), Allowed: "GET, HEAD", Detail: "images are only read", Remedy: "use GET or HEAD",
 			}))
 			return nil
 		}
@@ -258,7 +258,7 @@ func (a *App) routes() {
 	a.server.Get("/-/web/*", a.web)
 	a.server.Use(func(c fiber.Ctx) error {
 		delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
-			Reason: "no-such-page", Given: string(c.RequestCtx().Path()), Detail: "the service has nothing at this address", Remedy: "images are at /site/lane/path, the console at /-/console/, the API's description at /-/api/openapi.json",
+			Reason: policy.ReasonNoSuchPage, Given: string(c.RequestCtx().Path()), Detail: "the service has nothing at this address", Remedy: "images are at /site/lane/path, the console at /-/console/, the API's description at /-/api/openapi.json",
 		}))
 		return nil
 	})
@@ -355,17 +355,17 @@ func (a *App) web(c fiber.Ctx) error {
 }
 
 func (a *App) broke(c fiber.Ctx, err error) error {
-	no := policy.Refusal{Reason: "internal", Detail: "the service met something that it wasn't made for", Remedy: "tell whoever runs the service"}
+	no := policy.Refusal{Reason: policy.ReasonInternal, Detail: "the service met something that it wasn't made for", Remedy: "tell whoever runs the service"}
 	var e *fiber.Error
 	if errors.As(err, &e) {
 		switch {
 		case e.Code == 405:
-			no = policy.Refusal{Reason: "method-not-allowed", Given: c.Method(), Detail: "this address takes other methods", Remedy: "see /-/api/openapi.json"}
+			no = policy.Refusal{Reason: policy.ReasonMethodNotAllowed, Given: c.Method(), Detail: "this address takes other methods", Remedy: "see /-/api/openapi.json"}
 		case e.Code < 500:
-			no = policy.Refusal{Reason: "bad-request", Detail: e.Message, Remedy: "see /-/api/openapi.json"}
+			no = policy.Refusal{Reason: policy.ReasonBadRequest, Detail: e.Message, Remedy: "see /-/api/openapi.json"}
 		}
 	}
-	if no.Reason == "internal" {
+	if no.Reason == policy.ReasonInternal {
 		a.o.Log.Error("a request broke", "path", c.Path(), "error", err)
 	}
 	delivery.WriteProblem(c.RequestCtx(), policy.No(no))

@@ -199,7 +199,7 @@ func (s *Service) sendOriginal(c *fasthttp.RequestCtx, r *request, e policy.Embe
 		if r.lane.Metadata == "strip" {
 			clean, ok := codec.Strip(data)
 			if !ok {
-				return policy.No(policy.Refusal{Reason: "source-broken", Detail: "what the source says of its making can't be taken out of it", Remedy: "put a whole copy of the picture in its place, or set the lane's metadata to keep"})
+				return policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "what the source says of its making can't be taken out of it", Remedy: "put a whole copy of the picture in its place, or set the lane's metadata to keep"})
 			}
 			data = clean
 		}

@@ -199,7 +199,7 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 
 	r := &request{all: all, uri: string(uri), accepted: accepted, saves: saves, hosted: hosted}
 	if s.looped(c) {
-		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: "loop", Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
+		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonLoop, Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
 		return
 	}
 	no := s.read(r)
@@ -253,7 +253,7 @@ func (s *Service) admit(c *fasthttp.RequestCtx, site *records.Site, trace *[]pol
 	}
 	if site.RequestsPerSecond > 0 && !s.clients.allow(site.Name, s.client(c), site.RequestsPerSecond) {
 		return e, policy.No(policy.Refusal{
-			Reason: "too-many-requests", Detail: fmt.Sprintf("site %s answers one client at most %g times a second", site.Name, site.RequestsPerSecond),
+			Reason: policy.ReasonTooManyRequests, Detail: fmt.Sprintf("site %s answers one client at most %g times a second", site.Name, site.RequestsPerSecond),
 			Allowed: fmt.Sprintf("%g requests a second", site.RequestsPerSecond), Remedy: "ask again in a second, or raise the site's requests_per_second limit", RetryIn: 1,
 		})
 	}
@@ -269,7 +269,7 @@ func monthOver(site, what string, used, most int64) *policy.Refusal {
 	t := time.Now().UTC()
 	next := time.Date(t.Year(), t.Month()+1, 1, 0, 0, 0, 0, time.UTC)
 	return policy.No(policy.Refusal{
-		Reason: "month-used-up", Parameter: "month." + what, Given: strconv.FormatInt(used, 10), Detail: fmt.Sprintf("site %s has used its %s of this month", site, strings.ReplaceAll(what, "_", " ")),
+		Reason: policy.ReasonMonthUsedUp, Parameter: "month." + what, Given: strconv.FormatInt(used, 10), Detail: fmt.Sprintf("site %s has used its %s of this month", site, strings.ReplaceAll(what, "_", " ")),
 		Allowed: fmt.Sprintf("%d a month", most), Remedy: fmt.Sprintf("wait for %s, or raise the site's month.%s", next.Format("2 January"), what), RetryIn: int(next.Sub(t).Seconds()) + 1,
 	})
 }
@@ -397,14 +397,14 @@ func SourcePath(lane *policy.CompiledLane, sent string) (string, *policy.Refusal
 	decoded, err := url.PathUnescape(sent)
 	if err != nil {
 		return "", policy.No(policy.Refusal{
-			Reason: "bad-path", Detail: "the path isn't percent-encoded as it must be", Parameter: "path", Given: clip(sent),
+			Reason: policy.ReasonBadPath, Detail: "the path isn't percent-encoded as it must be", Parameter: "path", Given: clip(sent),
 			Allowed: "percent-encoded UTF-8", Remedy: "write % itself as %25",
 		})
 	}
 	if lane.Kind == "web" && lane.BaseURL == "" {
 		if strings.Contains(sent, "/") {
 			return "", policy.No(policy.Refusal{
-				Reason: "bad-source-url", Parameter: "source", Given: clip(sent), Detail: "the lane takes the source's whole URL as one element of the path",
+				Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: clip(sent), Detail: "the lane takes the source's whole URL as one element of the path",
 				Allowed: "the URL as encodeURIComponent writes it", Remedy: "write it as " + string(declare.AppendSegment(nil, clip(decoded))),
 			})
 		}
@@ -418,7 +418,7 @@ func (s *Service) noSite(all *records.Settings, name string) *policy.Refusal {
 	for i := range all.Sites {
 		names[i] = all.Sites[i].Name
 	}
-	no := policy.Refusal{Reason: "no-such-site", Parameter: "site", Given: clip(name), Detail: fmt.Sprintf("there is no site %q", clip(name)),
+	no := policy.Refusal{Reason: policy.ReasonNoSuchSite, Parameter: "site", Given: clip(name), Detail: fmt.Sprintf("there is no site %q", clip(name)),
 		Remedy: "begin the path with a site's name: /site/lane/path"}
 	if near := spelling.Nearest(name, names); near != "" {
 		no.Remedy = fmt.Sprintf("write %s instead of %s", near, clip(name))
@@ -432,7 +432,7 @@ func NoLane(site *records.Site, name string) *policy.Refusal {
 	for i := range site.Lanes {
 		names[i] = site.Lanes[i].Name
 	}
-	no := policy.Refusal{Reason: "no-such-lane", Parameter: "lane", Given: clip(name), Allowed: strings.Join(names, ", "),
+	no := policy.Refusal{Reason: policy.ReasonNoSuchLane, Parameter: "lane", Given: clip(name), Allowed: strings.Join(names, ", "),
 		Detail: fmt.Sprintf("site %s has no lane %q", site.Name, clip(name)),
 		Remedy: fmt.Sprintf("use one of its lanes, or add one: echolane lane add %s/NAME --folder DIR", site.Name)}
 	if near := spelling.Nearest(name, names); near != "" {
@@ -509,7 +509,7 @@ func (s *Service) work(r *request, start int64) (*memo, *variants.Variant, varia
 		}
 		return m, v, where, timing(v, where, start, looked), nil
 	}
-	return nil, nil, 0, "", policy.No(policy.Refusal{Reason: "source-unreadable", Detail: "the source goes on changing while it is read", Remedy: "try again when it has settled", RetryIn: 2})
+	return nil, nil, 0, "", policy.No(policy.Refusal{Reason: policy.ReasonSourceUnreadable, Detail: "the source goes on changing while it is read", Remedy: "try again when it has settled", RetryIn: 2})
 }
 
 // version is the renderer's, and the site's effort: another effort makes other bytes.
@@ -570,7 +570,7 @@ func (s *Service) lookAtLayers(r *request, m *memo) error {
 			return NoLane(r.site, laneName)
 		}
 		if in.Signed && r.declared.Signature == "" && !r.trusted {
-			return policy.No(policy.Refusal{Reason: "signature-needed", Parameter: "signature", Given: name, Detail: "the layer comes from a lane that answers signed links only", Remedy: "sign the link: echolane link … --sign KEY"})
+			return policy.No(policy.Refusal{Reason: policy.ReasonSignatureNeeded, Parameter: "signature", Given: name, Detail: "the layer comes from a lane that answers signed links only", Remedy: "sign the link: echolane link … --sign KEY"})
 		}
 		if in.Kind != "web" || in.BaseURL != "" {
 			if no := source.CheckPath(path); no != nil {
@@ -704,7 +704,7 @@ func (s *Service) room(r *request, m *memo, record records.Variant) *policy.Refu
 		return nil
 	}
 	return policy.Mended(r.site.Name, policy.Refusal{
-		Reason: "too-many-variants", Given: strconv.Itoa(n), Detail: fmt.Sprintf("there are %d variants of %s/%s already", n, r.lane.Name, clip(r.path)),
+		Reason: policy.ReasonTooManyVariants, Given: strconv.Itoa(n), Detail: fmt.Sprintf("there are %d variants of %s/%s already", n, r.lane.Name, clip(r.path)),
 		Allowed: fmt.Sprintf("at most %d", most), Remedy: "ask for a variant that is there",
 		Mend: &policy.Mend{Action: "set-limit", Value: fmt.Sprintf("variants_per_source=%d", 2*most)},
 	})
@@ -764,5 +764,5 @@ func (s *Service) refusalOf(err error) *policy.Refusal {
 		return no
 	}
 	s.Log.Error("an image request broke", "error", err)
-	return policy.No(policy.Refusal{Reason: "internal", Detail: "the service met something that it wasn't made for", Remedy: "tell whoever runs the service"})
+	return policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "the service met something that it wasn't made for", Remedy: "tell whoever runs the service"})
 }

@@ -60,7 +60,7 @@ func (s *Service) explain(c *fasthttp.RequestCtx, r *request, no *policy.Refusal
 	}
 	x.Steps = *steps
 	if x.Refusal != nil && (len(x.Steps) == 0 || !x.Steps[len(x.Steps)-1].Decided) {
-		x.Steps = append(x.Steps, policy.Step{Rule: x.Refusal.Reason, Verdict: "refused", Note: x.Refusal.Detail, Decided: true})
+		x.Steps = append(x.Steps, policy.Step{Rule: string(x.Refusal.Reason), Verdict: "refused", Note: x.Refusal.Detail, Decided: true})
 	}
 	x.TotalMS = ms(now() - start)
 	h := &c.Response.Header

@@ -26,7 +26,7 @@ func (s *Service) Refuse(c *fasthttp.RequestCtx, no *policy.Refusal) { s.refuse(
 
 // refuse also counts the refusal under what was asked.
 func (s *Service) refuse(c *fasthttp.RequestCtx, site, asked string, no *policy.Refusal) {
-	s.Counters.Refused(no.Reason)
+	s.Counters.Refused(string(no.Reason))
 	switch {
 	case no.Mend != nil && no.Mend.Value != "":
 		asked = no.Mend.Value // what would have to be allowed tells kinds apart best
@@ -63,7 +63,7 @@ func WriteProblem(c *fasthttp.RequestCtx, no *policy.Refusal) {
 		c.Response.ResetBody()
 	}
 	h.SetContentType("application/problem+json")
-	body, _ := json.Marshal(problem{Type: "/-/problems#" + no.Reason, Refusal: no})
+	body, _ := json.Marshal(problem{Type: "/-/problems#" + string(no.Reason), Refusal: no})
 	c.Response.SetBodyRaw(body)
 }
 

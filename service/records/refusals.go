@@ -18,15 +18,15 @@ import (
 
 // Refusal is a kind of refusal and how often it came.
 type Refusal struct {
-	ID      int64     `db:"id"`
-	Site    string    `db:"site"`
-	Reason  string    `db:"reason"`
-	Asked   string    `db:"asked"`
-	Count   int64     `db:"count"`
-	FirstAt time.Time `db:"first_at"`
-	LastAt  time.Time `db:"last_at"`
-	Sample  string    `db:"sample"`
-	Refusal []byte    `db:"refusal"` // a policy.Refusal as JSON
+	ID      int64         `db:"id"`
+	Site    string        `db:"site"`
+	Reason  policy.Reason `db:"reason"`
+	Asked   string        `db:"asked"`
+	Count   int64         `db:"count"`
+	FirstAt time.Time     `db:"first_at"`
+	LastAt  time.Time     `db:"last_at"`
+	Sample  string        `db:"sample"`
+	Refusal []byte        `db:"refusal"` // a policy.Refusal as JSON
 }
 
 // Whole is the latest refusal of the kind.
@@ -52,7 +52,11 @@ type Ledger struct {
 	done chan struct{}
 }
 
-type ledgerKey struct{ site, reason, asked string }
+type ledgerKey struct {
+	site   string
+	reason policy.Reason
+	asked  string
+}
 
 const (
 	ledgerHolds  = 2000 // kinds between two writings

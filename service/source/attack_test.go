@@ -73,7 +73,7 @@ func lane(t *testing.T, ls *Lanes, change func(*policy.Lane)) Lane {
 func reasonOf(err error) string {
 	var no *policy.Refusal
 	if errors.As(err, &no) {
-		return no.Reason
+		return string(no.Reason)
 	}
 	return fmt.Sprint(err)
 }

@@ -164,11 +164,11 @@ func refuseStore(lane, path string, err error) error {
 	case code == gcerrors.NotFound:
 		return missing(lane, path)
 	case code == gcerrors.PermissionDenied || strings.Contains(err.Error(), "StatusCode: 403"):
-		return policy.No(policy.Refusal{Reason: "origin-failed", Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " turned us away", Remedy: "keep its credentials anew: echolane lane secret " + lane + " --access-key … --secret-key …", RetryIn: 10})
+		return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " turned us away", Remedy: "keep its credentials anew: echolane lane secret " + lane + " --access-key … --secret-key …", RetryIn: 10})
 	case code == gcerrors.DeadlineExceeded || errors.Is(err, context.DeadlineExceeded):
-		return policy.No(policy.Refusal{Reason: "origin-slow", Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " took too long", Remedy: "try again later", RetryIn: 10})
+		return policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " took too long", Remedy: "try again later", RetryIn: 10})
 	}
-	return policy.No(policy.Refusal{Reason: "origin-failed", Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " failed: " + shorten(err.Error()), Remedy: "see whether its endpoint answers, and try again", RetryIn: 10})
+	return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " failed: " + shorten(err.Error()), Remedy: "see whether its endpoint answers, and try again", RetryIn: 10})
 }
 
 // Upload is a lane whose sources were put in through Echo Lane. Its store holds, for each path, a pointer to
@@ -224,7 +224,7 @@ func (u *Upload) Put(ctx context.Context, path string, data []byte, v Uploaded) 
 		return newest, nil
 	case err == nil:
 		v.Version = newest.Version + 1
-	case !errors.As(err, &no) || no.Reason != "no-such-source":
+	case !errors.As(err, &no) || no.Reason != policy.ReasonNoSuchSource:
 		return v, err
 	}
 	write := func(key string, body []byte, once bool) error {
@@ -319,7 +319,7 @@ func (u *Upload) Read(ctx context.Context, path string, v Version) ([]byte, erro
 		return nil, refuseStore(u.name, path, err)
 	}
 	if DigestOf(data) != v.Digest {
-		return nil, policy.No(policy.Refusal{Reason: "source-broken", Detail: "the bytes that are kept aren't those that were put in", Remedy: "upload the source again"})
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "the bytes that are kept aren't those that were put in", Remedy: "upload the source again"})
 	}
 	return data, nil
 }

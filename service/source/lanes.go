@@ -45,7 +45,7 @@ func (ls *Lanes) Of(site *records.Site, l *policy.CompiledLane) (Lane, error) {
 	for _, name := range site.Broken {
 		if strings.HasPrefix(name, "lane/"+l.Name+"/") {
 			return nil, policy.No(policy.Refusal{
-				Reason: "secret-missing", Parameter: "lane", Given: l.Name, Detail: fmt.Sprintf("the secret %s can't be opened with the key that this service has", name),
+				Reason: policy.ReasonSecretMissing, Parameter: "lane", Given: l.Name, Detail: fmt.Sprintf("the secret %s can't be opened with the key that this service has", name),
 				Remedy: "start the service with the ECHOLANE_SECRET_KEY that it was kept under, or keep the secret anew",
 			})
 		}

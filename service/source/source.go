@@ -84,7 +84,7 @@ func CheckPath(p string) *policy.Refusal {
 		return nil
 	}
 	return policy.No(policy.Refusal{
-		Reason: "bad-path", Detail: bad, Parameter: "path", Given: shorten(p),
+		Reason: policy.ReasonBadPath, Detail: bad, Parameter: "path", Given: shorten(p),
 		Allowed: "a path below the lane's folder, such as summer/delta-red.jpg", Remedy: "write the source's path below its lane, without . or ..",
 	})
 }
@@ -224,7 +224,7 @@ func (f Folder) open() (*os.Root, error) {
 			detail = fmt.Sprintf("the folder of lane %s is gone", f.Name)
 		}
 		return nil, policy.No(policy.Refusal{
-			Reason: "lane-unreachable", Detail: detail,
+			Reason: policy.ReasonLaneUnreachable, Detail: detail,
 			Remedy: "bring the folder back where the lane has it (`echolane lane list` shows where)", RetryIn: 10,
 		})
 	}
@@ -233,7 +233,7 @@ func (f Folder) open() (*os.Root, error) {
 
 func missing(lane, p string) *policy.Refusal {
 	return policy.No(policy.Refusal{
-		Reason:    "no-such-source",
+		Reason:    policy.ReasonNoSuchSource,
 		Detail:    fmt.Sprintf("lane %s has no image at %s", lane, shorten(p)),
 		Parameter: "path", Given: shorten(p), Remedy: "check the path's spelling and case, or put the image there",
 	})
@@ -243,7 +243,7 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		return policy.No(policy.Refusal{
-			Reason: "source-unreadable",
+			Reason: policy.ReasonSourceUnreadable,
 			Detail: fmt.Sprintf("lane %s may not read %s", f.Name, shorten(p)), Parameter: "path", Given: shorten(p),
 			Remedy: "let the user that runs Echo Lane read the file",
 		})
@@ -251,13 +251,13 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 		return missing(f.Name, p)
 	case isEscape(err):
 		return policy.No(policy.Refusal{
-			Reason:    "outside-folder",
+			Reason:    policy.ReasonOutsideFolder,
 			Detail:    fmt.Sprintf("%s is a link that leads out of the folder of lane %s", shorten(p), f.Name),
 			Parameter: "path", Given: shorten(p), Allowed: "files inside the lane's folder", Remedy: "put the file itself into the folder, or make a lane for the folder where it lies",
 		})
 	}
 	return policy.No(policy.Refusal{
-		Reason: "source-unreadable",
+		Reason: policy.ReasonSourceUnreadable,
 		Detail: fmt.Sprintf("reading %s of lane %s failed", shorten(p), f.Name), Parameter: "path", Given: shorten(p),
 		Remedy: "try again; if it goes on, look at the disk it lies on", RetryIn: 5,
 	})

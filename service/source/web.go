@@ -64,7 +64,7 @@ func (w *Web) url(path string) (*whatwg.Url, *policy.Refusal) {
 	u, err := policy.ReadURL(text)
 	if err != nil {
 		return nil, policy.No(policy.Refusal{
-			Reason: "bad-source-url", Parameter: "source", Given: shorten(path), Detail: err.Error(),
+			Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: shorten(path), Detail: err.Error(),
 			Allowed: "a whole http or https URL as one element of the path, as encodeURIComponent writes it", Remedy: "write it as https%3A%2F%2Fphotos.example.test%2Fcrowd.jpg",
 		})
 	}
@@ -103,7 +103,7 @@ func (w *Web) Look(ctx context.Context, path string, have *Version) (Version, []
 	got, err := w.fetch(ctx, path, have)
 	if err != nil {
 		var no *policy.Refusal
-		if have != nil && errors.As(err, &no) && (no.Reason == "origin-failed" || no.Reason == "origin-slow") {
+		if have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) {
 			stale := *have
 			stale.Fresh = staleServed
 			return stale, nil, nil
@@ -177,14 +177,14 @@ func (w *Web) fetch(ctx context.Context, path string, have *Version) (fetched, e
 		case 301, 302, 303, 307, 308:
 			answer.Body.Close()
 			if hop == maxHops {
-				return fetched{}, policy.No(policy.Refusal{Reason: "too-many-redirects", Parameter: "source", Given: shorten(href), Detail: fmt.Sprintf("the origin redirects more than %d times", maxHops), Allowed: fmt.Sprintf("at most %d redirects", maxHops), Remedy: "use the address that it ends at"})
+				return fetched{}, policy.No(policy.Refusal{Reason: policy.ReasonTooManyRedirects, Parameter: "source", Given: shorten(href), Detail: fmt.Sprintf("the origin redirects more than %d times", maxHops), Allowed: fmt.Sprintf("at most %d redirects", maxHops), Remedy: "use the address that it ends at"})
 			}
 			next, err := at.Parse(answer.Header.Get("Location"))
 			if err != nil || answer.Header.Get("Location") == "" {
 				return fetched{}, w.broken(href, "it redirects to what isn't a URL")
 			}
 			if next, err = policy.ReadURL(next.Href(true)); err != nil {
-				return fetched{}, policy.No(policy.Refusal{Reason: "bad-source-url", Parameter: "source", Given: shorten(answer.Header.Get("Location")), Detail: "the origin redirects to it: " + err.Error(), Allowed: "http and https URLs", Remedy: "use the address that the picture is at"})
+				return fetched{}, policy.No(policy.Refusal{Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: shorten(answer.Header.Get("Location")), Detail: "the origin redirects to it: " + err.Error(), Allowed: "http and https URLs", Remedy: "use the address that the picture is at"})
 			}
 			at = next
 			continue
@@ -318,7 +318,7 @@ func (w *Web) freshness(h http.Header) (time.Duration, bool) {
 
 func (w *Web) broken(href, how string) *policy.Refusal {
 	return policy.No(policy.Refusal{
-		Reason: "origin-failed", Parameter: "source", Given: shorten(href), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " failed: " + how,
+		Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(href), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " failed: " + how,
 		Remedy: "look whether the source's address opens in a browser, and try again", RetryIn: 10,
 	})
 }
@@ -332,7 +332,7 @@ func (w *Web) failed(href string, err error) error {
 	var network net.Error
 	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &network) && network.Timeout() {
 		return policy.No(policy.Refusal{
-			Reason: "origin-slow", Parameter: "source", Given: shorten(href), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " took too long",
+			Reason: policy.ReasonOriginSlow, Parameter: "source", Given: shorten(href), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " took too long",
 			Remedy: "try again later", RetryIn: 10,
 		})
 	}

@@ -52,7 +52,7 @@ func (r *Runner) Begin(ctx context.Context, a Ask, by string) (int64, error) {
 	select {
 	case r.waiting <- struct{}{}:
 	default:
-		return 0, policy.No(policy.Refusal{Reason: "busy", Detail: "more pages are waiting to be weighed than there is room for", Remedy: "try again when some of them are done", RetryIn: 30})
+		return 0, policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "more pages are waiting to be weighed than there is room for", Remedy: "try again when some of them are done", RetryIn: 30})
 	}
 	id, err := r.records.AddWeighing(ctx, a.Site.Name, a.Page, by)
 	if err != nil {

@@ -49,7 +49,7 @@ func (p *proxy) get(ctx context.Context, address string, most int64) (data []byt
 	}
 	data, err = io.ReadAll(io.LimitReader(answer.Body, most+1))
 	if int64(len(data)) > most {
-		return nil, answer.Header, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "page", Given: address, Detail: fmt.Sprintf("it has more than %d bytes", most), Allowed: fmt.Sprintf("at most %d bytes", most), Remedy: "weigh a smaller page"})
+		return nil, answer.Header, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "page", Given: address, Detail: fmt.Sprintf("it has more than %d bytes", most), Allowed: fmt.Sprintf("at most %d bytes", most), Remedy: "weigh a smaller page"})
 	}
 	return data, answer.Header, err
 }

@@ -90,7 +90,7 @@ type Outcome struct {
 func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, error) {
 	u, err := url.Parse(a.Page)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
-		return nil, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "page", Given: a.Page, Detail: "that isn't a page's URL", Allowed: "a whole http or https URL", Remedy: "write it as https://shop.example.test/"})
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "page", Given: a.Page, Detail: "that isn't a page's URL", Allowed: "a whole http or https URL", Remedy: "write it as https://shop.example.test/"})
 	}
 	if u.Fragment = ""; u.Path == "" { // as browsers ask for it
 		u.Path = "/"
@@ -101,7 +101,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 	}
 	if Chromium() == "" {
 		if a.Fix {
-			return nil, policy.No(policy.Refusal{Reason: "bad-request", Parameter: "fix", Detail: "there is no Chromium on the machine that the service runs on, which would measure the page's slots", Remedy: "install Chromium there, or write pages again by what their tags say: echolane markup --rewrite"})
+			return nil, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "fix", Detail: "there is no Chromium on the machine that the service runs on, which would measure the page's slots", Remedy: "install Chromium there, or write pages again by what their tags say: echolane markup --rewrite"})
 		}
 		report, err := w.static(ctx, &a, told)
 		if err != nil {
@@ -232,7 +232,7 @@ func (w *Weigher) cantOpen(p *proxy, a *Ask, err error) error {
 	p.mu.Unlock()
 	if why != "" {
 		return policy.No(policy.Refusal{
-			Reason: "address-not-public", Parameter: "page", Given: a.Page, Detail: why,
+			Reason: policy.ReasonAddressNotPublic, Parameter: "page", Given: a.Page, Detail: why,
 			Remedy: fmt.Sprintf("weigh a page on a public address, or list the address in a web lane of %s: echolane lane set %s/LANE --private ADDRESS", a.Site.Name, a.Site.Name),
 		})
 	}
@@ -247,7 +247,7 @@ func (w *Weigher) cantOpen(p *proxy, a *Ask, err error) error {
 	if strings.Contains(err.Error(), "ERR_TOO_MANY_REDIRECTS") {
 		err = errors.New("it redirects in circles")
 	}
-	return policy.No(policy.Refusal{Reason: "origin-failed", Parameter: "page", Given: a.Page, Detail: "the page can't be opened: " + err.Error(), Remedy: "see whether it opens in a browser on the machine that the service runs on"})
+	return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "page", Given: a.Page, Detail: "the page can't be opened: " + err.Error(), Remedy: "see whether it opens in a browser on the machine that the service runs on"})
 }
 
 // page fetches a page's HTML as it is served, and what it is served as.

@@ -51,7 +51,7 @@ func Work() error {
 		a.Result, err = render.Variant(source, o.Job)
 		var no *policy.Refusal
 		if err != nil && !errors.As(err, &no) {
-			no = policy.No(policy.Refusal{Reason: "internal", Detail: err.Error(), Remedy: "tell whoever runs the service"})
+			no = policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: err.Error(), Remedy: "tell whoever runs the service"})
 		}
 		a.Refusal = no
 		if err := send(out, a, [][]byte{a.Result.Data}); err != nil {

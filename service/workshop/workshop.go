@@ -95,7 +95,7 @@ func (w *Workshop) Render(ctx context.Context, source []byte, job render.Job) (r
 	if w.waiting.Add(1) > int64(w.o.Queue) {
 		w.waiting.Add(-1)
 		return render.Result{}, policy.No(policy.Refusal{
-			Reason: "busy", Detail: fmt.Sprintf("%d variants are waiting to be made", w.o.Queue), Remedy: "try again in a moment", RetryIn: 2,
+			Reason: policy.ReasonBusy, Detail: fmt.Sprintf("%d variants are waiting to be made", w.o.Queue), Remedy: "try again in a moment", RetryIn: 2,
 		})
 	}
 	var one *worker
@@ -104,14 +104,14 @@ func (w *Workshop) Render(ctx context.Context, source []byte, job render.Job) (r
 		w.waiting.Add(-1)
 	case <-ctx.Done():
 		w.waiting.Add(-1)
-		return render.Result{}, policy.No(policy.Refusal{Reason: "busy", Detail: "no worker came free in time", Remedy: "try again in a moment", RetryIn: 2})
+		return render.Result{}, policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "no worker came free in time", Remedy: "try again in a moment", RetryIn: 2})
 	}
 	if one == nil {
 		var err error
 		if one, err = w.start(); err != nil {
 			w.idle <- nil
 			w.o.Log.Error("a render worker doesn't start", "error", err)
-			return render.Result{}, policy.No(policy.Refusal{Reason: "internal", Detail: "a render worker doesn't start", Remedy: "tell whoever runs the service", RetryIn: 5})
+			return render.Result{}, policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "a render worker doesn't start", Remedy: "tell whoever runs the service", RetryIn: 5})
 		}
 	}
 	result, err := one.do(source, job)
@@ -133,12 +133,12 @@ func (w *Workshop) Render(ctx context.Context, source []byte, job render.Job) (r
 	w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "its last words", one.lastWords())
 	if slow {
 		return render.Result{}, policy.No(policy.Refusal{
-			Reason: "render-too-slow", Detail: fmt.Sprintf("the variant wasn't made within %v", job.Limits.RenderTime),
+			Reason: policy.ReasonRenderTooSlow, Detail: fmt.Sprintf("the variant wasn't made within %v", job.Limits.RenderTime),
 			Allowed: fmt.Sprintf("at most %v", job.Limits.RenderTime), Remedy: "use a smaller source, or raise the site's render_ms limit",
 		})
 	}
 	return render.Result{}, policy.No(policy.Refusal{
-		Reason: "render-too-much", Detail: "the worker that made the variant ended before it was done", Remedy: "use a smaller source",
+		Reason: policy.ReasonRenderTooMuch, Detail: "the worker that made the variant ended before it was done", Remedy: "use a smaller source",
 	})
 }
 
