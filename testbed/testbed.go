@@ -168,7 +168,8 @@ func (b *Bed) Serve(t testing.TB, args ...string) *Process {
 func (b *Bed) ServeOn(t testing.TB, database string, args ...string) *Process {
 	t.Helper()
 	env := []string{"ECHOLANE_DATABASE_URL=" + database, "ECHOLANE_TOKEN=" + Token, "ECHOLANE_SECRET_KEY=" + SecretKey}
-	env = append(env, "ECHOLANE_SEARCH_AT_ONCE=true") // so that two answers to one request are the same
+	env = append(env, "ECHOLANE_SEARCH_AT_ONCE=true", // so that two answers to one request are the same
+		"ECHOLANE_DRAIN_DELAY=0s")
 	p := Start(t, b.Binary, append([]string{"serve", "--listen", "127.0.0.1:0"}, args...), env)
 	Eventually(t, "the service says that it serves", func() error {
 		select {
@@ -272,7 +273,7 @@ func (p *Process) Get(t testing.TB, path string, headers ...string) Answer {
 	return p.Ask(t, "GET", path, nil, headers...)
 }
 
-// Ask sends a request. Calls of the API carry the token, unless the headers say something of Authorization.
+// Ask sends a request. It carries the token, unless the headers say something of Authorization: "" for a stranger's.
 func (p *Process) Ask(t testing.TB, method, path string, body io.Reader, headers ...string) Answer {
 	t.Helper()
 	r, err := http.NewRequest(method, p.Base+"/", body)
@@ -280,9 +281,7 @@ func (p *Process) Ask(t testing.TB, method, path string, body io.Reader, headers
 		t.Fatal(err)
 	}
 	r.URL.Opaque = path
-	if strings.HasPrefix(path, "/-/api/v1") {
-		r.Header.Set("Authorization", "Bearer "+Token)
-	}
+	r.Header.Set("Authorization", "Bearer "+Token)
 	for i := 0; i+1 < len(headers); i += 2 {
 		switch {
 		case headers[i] == "Host":

@@ -53,7 +53,7 @@ func tokenCommand() *cli.Command {
 						return printJSON(stdout(), t)
 					}
 					fmt.Fprintf(stdout(), "%s\n", t.Secret)
-					fmt.Fprintf(os.Stderr, "Token %d may %s %s. It isn't shown again. Use it as ECHOLANE_TOKEN or with --token.\n", t.ID, t.May, ofSites(t.Sites))
+					fmt.Fprintf(stderr(), "Token %d may %s %s. It isn't shown again. Use it as ECHOLANE_TOKEN or with --token.\n", t.ID, t.May, ofSites(t.Sites))
 					return nil
 				}),
 			},
@@ -163,7 +163,7 @@ func personCommand() *cli.Command {
 
 func readPassword() (string, error) {
 	if term.IsTerminal(int(os.Stdin.Fd())) {
-		fmt.Fprint(os.Stderr, "Password: ")
+		fmt.Fprint(stderr(), "Password: ")
 		b, err := term.ReadPassword(int(os.Stdin.Fd()))
 		fmt.Fprintln(os.Stderr)
 		return string(b), err
@@ -201,7 +201,7 @@ Example:
 						return printJSON(stdout(), k)
 					}
 					fmt.Fprintln(stdout(), k.Secret)
-					fmt.Fprintf(os.Stderr, "Key %s is in force. Its secret isn't shown again.\n", k.ID)
+					fmt.Fprintf(stderr(), "Key %s is in force. Its secret isn't shown again.\n", k.ID)
 					return nil
 				}),
 			},

@@ -345,7 +345,7 @@ func TestLanesAreDraftedShownAndMade(t *testing.T) {
 	if err := json.Unmarshal([]byte(bed.Must(t, s, "site", "show", "kestrel", "--json")), &site); err != nil {
 		t.Fatal(err)
 	}
-	if l := site.Document.Lane("press"); l == nil || len(l.Allow) != 2 || len(l.Deny) != 1 || l.FreshS != 300 {
+	if l := site.Document.Lane("press"); l == nil || len(l.Allow) != 2 || len(l.Deny) != 1 || *l.FreshS != 300 {
 		t.Errorf("%+v", l)
 	}
 	// Its rules are walked on demand.

@@ -10,6 +10,7 @@ import (
 	"log/slog"
 	"net"
 	"net/http"
+	"net/netip"
 	"os"
 	"path/filepath"
 	"strings"
@@ -37,6 +38,8 @@ const (
 	demoPerson = "wren"
 	demoKey    = "demo"
 	demoBucket = "kites"
+
+	demoMetrics = "127.0.0.1:8744"
 )
 
 func demoCommand() *cli.Command {
@@ -122,12 +125,20 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 		say("PostgreSQL's user may not enter %s, so its data is in %s", data, db.Dir)
 	}
 
+	if !c.IsSet("drain-delay") {
+		o.DrainDelay = 0
+	}
+	if !c.IsSet("metrics-listen") {
+		o.MetricsListen = demoMetrics
+	}
+	o.Ground.Roots = append(o.Ground.Roots, data)
+	o.Ground.Networks = append(o.Ground.Networks, netip.MustParsePrefix("127.0.0.0/8"))
 	o.DatabaseURL, o.CacheDir = db.URL, filepath.Join(data, "cache")
 	a, err := app.Start(ctx, o)
 	if err != nil {
 		return err
 	}
-	defer a.Stop(grace)
+	defer a.Stop()
 	if err := d.setUp(ctx, a.Store()); err != nil {
 		return err
 	}
@@ -138,7 +149,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	d.printWhatToTry(a.Addr(), link, o.Token, db)
+	d.printWhatToTry(a.Addr(), a.MetricsAddr(), link, o.Token, db)
 
 	ended, stop := context.WithCancel(ctx)
 	defer stop()
@@ -156,7 +167,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	return nil
 }
 
-func say(format string, args ...any) { fmt.Fprintf(os.Stderr, format+"\n", args...) }
+func say(format string, args ...any) { fmt.Fprintf(stderr(), format+"\n", args...) }
 
 // drawPictures draws the demo's pictures where they aren't there yet.
 func drawPictures(folder string) error {
@@ -254,7 +265,7 @@ func (d demo) lanes() []policy.Lane {
 // setUp makes the site with its lanes, secrets and person where they are missing, and mends the lanes where
 // the checkout or an address has moved. What was changed by hand otherwise stays.
 func (d demo) setUp(ctx context.Context, s *records.Store) error {
-	w, err := s.Watch(ctx, slog.New(slog.DiscardHandler))
+	w, err := records.Watch(ctx, records.WatchOptions{Store: s, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return err
 	}
@@ -291,13 +302,13 @@ func (d demo) setUp(ctx context.Context, s *records.Store) error {
 	if err != nil {
 		return err
 	}
-	if err := s.PutSecret(ctx, demoSite, records.CredentialsSecret("archive"), string(text), by); err != nil {
+	if err := s.PutSecret(ctx, demoSite, policy.CredentialsSecret("archive"), string(text), by); err != nil {
 		return err
 	}
-	if keys, err := s.Secrets(ctx, demoSite, records.KeySecret(demoKey)); err != nil {
+	if keys, err := s.Secrets(ctx, demoSite, policy.KeySecret(demoKey)); err != nil {
 		return err
 	} else if len(keys) == 0 {
-		if err := s.PutSecret(ctx, demoSite, records.KeySecret(demoKey), rand.Text()+rand.Text(), by); err != nil {
+		if err := s.PutSecret(ctx, demoSite, policy.KeySecret(demoKey), rand.Text()+rand.Text(), by); err != nil {
 			return err
 		}
 	}
@@ -307,7 +318,7 @@ func (d demo) setUp(ctx context.Context, s *records.Store) error {
 	return nil
 }
 
-func (d demo) printWhatToTry(service, link, token string, db *localpg.Server) {
+func (d demo) printWhatToTry(service, metrics, link, token string, db *localpg.Server) {
 	base := "http://" + service
 	command := os.Args[0]
 	server := ""
@@ -332,6 +343,8 @@ Echo Lane is ready. Open:
       from the shop's own host, by a rule
   %[1]s/kestrel/catalogue/delta-red.jpg?widht=640
       a mistake, and what it answers
+  http://%[11]s/metrics
+      what is counted, for Prometheus
 
 In another terminal:
 
@@ -348,8 +361,8 @@ In another terminal:
   %[3]s refusals kestrel
   %[3]s export kestrel
   psql '%[4]s' \
-    -c 'select path, bytes, render_ms from variants'
+    -c 'select path, bytes, render_ms from made_variants'
 
 Ctrl-C ends all of it.
-`, base, d.shop, command, db.URL, token, link, demoPerson, press, server, d.folder)
+`, base, d.shop, command, db.URL, token, link, demoPerson, press, server, d.folder, metrics)
 }

@@ -66,7 +66,7 @@ Examples:
 			if call.Server, err = serverOf(u); err != nil {
 				return err
 			}
-			f, data, err := fetch(ctx, call, u, c.String("accept"))
+			f, data, err := fetch(ctx, call, u, c.String("accept"), c.String("server"))
 			if err != nil {
 				return err
 			}
@@ -92,12 +92,13 @@ func serverOf(u *url.URL) (string, error) {
 	return u.Scheme + "://" + u.Host, nil
 }
 
-func fetch(ctx context.Context, call *client.Client, u *url.URL, accept string) (*fetched, []byte, error) {
+func fetch(ctx context.Context, call *client.Client, u *url.URL, accept, server string) (*fetched, []byte, error) {
 	r, err := http.NewRequestWithContext(ctx, "GET", u.String(), nil)
 	if err != nil {
 		return nil, nil, badUsage("%q isn't a URL", u)
 	}
 	r.Header.Set("Accept", accept)
+	call.Introduce(r, server)
 	var first time.Time
 	r = r.WithContext(httptrace.WithClientTrace(ctx, &httptrace.ClientTrace{GotFirstResponseByte: func() { first = time.Now() }}))
 	start := time.Now()

@@ -271,6 +271,7 @@ func laneFlags() []cli.Flag {
 		&cli.IntFlag{Name: "fresh", HideDefault: true, Usage: "seconds that a source is taken to be unchanged where nothing else says so"},
 		&cli.IntFlag{Name: "max-age", HideDefault: true, Usage: "seconds that browsers and caches keep a variant"},
 		&cli.StringFlag{Name: "visibility", Usage: "public, or signed: signed links only"},
+		&cli.StringFlag{Name: "unshared", Usage: "what an origin marks no-store or private: forget, or keep"},
 		&cli.StringFlag{Name: "original", Usage: "the source itself: no, or download"},
 		&cli.StringFlag{Name: "metadata", Usage: "what a downloaded source says of its making: strip or keep"},
 		&cli.StringFlag{Name: "svg", Usage: "drawings in SVG: refuse, or untouched (as they are, in a sandbox)"},
@@ -301,7 +302,7 @@ func editLane(c *cli.Command, l *policy.Lane) error {
 	}
 	for name, to := range map[string]*string{
 		"base": &l.Base, "bucket": &l.Bucket, "endpoint": &l.Endpoint, "region": &l.Region, "prefix": &l.Prefix,
-		"visibility": &l.Visibility, "original": &l.Original, "metadata": &l.Metadata, "svg": &l.SVG,
+		"visibility": &l.Visibility, "original": &l.Original, "metadata": &l.Metadata, "svg": &l.SVG, "unshared": &l.Unshared,
 	} {
 		if c.IsSet(name) {
 			*to = c.String(name)
@@ -325,10 +326,12 @@ func editLane(c *cli.Command, l *policy.Lane) error {
 		l.SourceBytes = c.Int64("source-bytes")
 	}
 	if c.IsSet("fresh") {
-		l.FreshS = int(c.Int("fresh"))
+		n := int(c.Int("fresh"))
+		l.FreshS = &n
 	}
 	if c.IsSet("max-age") {
-		l.MaxAgeS = int(c.Int("max-age"))
+		n := int(c.Int("max-age"))
+		l.MaxAgeS = &n
 	}
 	return nil
 }
@@ -404,9 +407,12 @@ func printLane(l shownLane, limits policy.Bounds) {
 	if most == 0 {
 		most = limits.SourceBytes
 	}
-	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", bytesText(most), l.FreshS))
-	also("variants", fmt.Sprintf("kept by browsers and caches for %d s", l.MaxAgeS))
+	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", bytesText(most), *l.FreshS))
+	also("variants", fmt.Sprintf("kept by browsers and caches for %d s", *l.MaxAgeS))
 	also("visibility", map[string]string{"public": "public", "signed": "signed links only"}[l.Visibility])
+	if l.Kind == "web" {
+		also("unshared", map[string]string{"forget": "what the origin marks no-store or private isn't kept", "keep": "kept, also what the origin marks no-store or private"}[l.Unshared])
+	}
 	also("svg", map[string]string{"refuse": "refused", "untouched": "as it is, in a sandbox"}[l.SVG])
 	also("original", map[string]string{"no": "never delivered", "download": "as download; metadata: " + l.Metadata}[l.Original])
 	also("secrets", l.Secrets...)

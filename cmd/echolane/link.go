@@ -3,7 +3,9 @@ package main
 import (
 	"context"
 	"fmt"
+	"net/netip"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -45,15 +47,21 @@ Examples:
 			if err != nil {
 				return err
 			}
+			if c.IsSet("lasts") && c.String("sign") == "" {
+				return badUsage("--lasts without --sign: anybody may take the end off a link that isn't signed; sign it too: --sign KEY")
+			}
 			if lasts := c.Duration("lasts"); lasts > 0 {
 				d.Expires = time.Now().Add(lasts).Unix()
+			}
+			site, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
+			if ownHost(ctx, call, site) { // where paths begin with the lane
+				path = strings.TrimPrefix(path, "/"+site)
 			}
 			link := call.Server + path
 			if form := d.AddressForm(); form != "" {
 				link += "?" + form
 			}
 			if key := c.String("sign"); key != "" {
-				site, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
 				signed, err := call.Sign(ctx, site, api.ToSign{Address: strings.TrimPrefix(link, call.Server), Key: key})
 				if err != nil {
 					return err
@@ -67,6 +75,24 @@ Examples:
 			return nil
 		},
 	}
+}
+
+// ownHost reports whether the service is reached by one of the site's own host names. Loopback and plain addresses are
+// nobody's own; of others the service is asked.
+func ownHost(ctx context.Context, call *client.Client, site string) bool {
+	u, err := url.Parse(call.Server)
+	if err != nil || u.Hostname() == "localhost" {
+		return false
+	}
+	if _, err := netip.ParseAddr(u.Hostname()); err == nil {
+		return false
+	}
+	s, err := call.Site(ctx, site)
+	if err != nil {
+		fmt.Fprintf(stderr(), "note: whether %s is the site's own host isn't known (%v)\n", u.Hostname(), err)
+		return false
+	}
+	return slices.ContainsFunc(s.Document.Hosts, func(h string) bool { return strings.EqualFold(h, u.Hostname()) })
 }
 
 // imagePath turns SITE/LANE/PATH, as people write it, into a URL's path.

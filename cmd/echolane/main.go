@@ -14,6 +14,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/spelling"
+	"echolane/service/weighing"
 	"echolane/service/workshop"
 )
 
@@ -31,13 +32,20 @@ func badUsage(format string, args ...any) error { return usage{fmt.Errorf(format
 // workerCommand is how the service starts its own render workers. It isn't for people.
 const workerCommand = "render-worker"
 
+// browserCommand is how it starts Chromium for the pages that it weighs, under limits. It isn't for people either.
+const browserCommand = "page-browser"
+
 func main() {
 	if len(os.Args) == 2 && os.Args[1] == workerCommand {
 		if err := workshop.Work(); err != nil {
-			fmt.Fprintln(os.Stderr, "render worker:", err)
+			fmt.Fprintln(stderr(), "render worker:", err)
 			os.Exit(exitFailed)
 		}
 		return
+	}
+	if len(os.Args) > 2 && os.Args[1] == browserCommand {
+		fmt.Fprintln(stderr(), "page browser:", weighing.Launch(os.Args[2:])) // it comes back only where it failed
+		os.Exit(exitFailed)
 	}
 	os.Exit(run(os.Args))
 }
@@ -58,7 +66,7 @@ func run(args []string) int {
 	case errors.As(err, &no):
 		printRefusal(no)
 	default:
-		fmt.Fprintf(os.Stderr, "echolane: %v\n", err)
+		fmt.Fprintf(stderr(), "echolane: %v\n", err)
 	}
 	var wrong usage
 	if errors.As(err, &wrong) {
@@ -68,15 +76,15 @@ func run(args []string) int {
 }
 
 func printRefusal(no *policy.Refusal) {
-	fmt.Fprintf(os.Stderr, "echolane: %s (%d, %s)\n", no.Title, no.Status, no.Reason)
+	fmt.Fprintf(stderr(), "echolane: %s (%d, %s)\n", no.Title, no.Status, no.Reason)
 	for _, l := range []struct{ name, text string }{{"what", no.Detail}, {"given", no.Given}, {"allowed", no.Allowed}, {"way out", no.Remedy}} {
 		if l.text != "" {
-			fmt.Fprintf(os.Stderr, "  %-8s %s\n", l.name, strings.ReplaceAll(l.text, "\n", "\n           "))
+			fmt.Fprintf(stderr(), "  %-8s %s\n", l.name, strings.ReplaceAll(l.text, "\n", "\n           "))
 		}
 	}
 	if len(no.Problems) > 1 {
 		for _, p := range no.Problems[1:] {
-			fmt.Fprintf(os.Stderr, "  also     %s\n", p)
+			fmt.Fprintf(stderr(), "  also     %s\n", p)
 		}
 	}
 }

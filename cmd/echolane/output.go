@@ -1,11 +1,13 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
 	"io"
 	"math"
 	"os"
+	"regexp"
 	"strings"
 	"time"
 	"unicode/utf8"
@@ -39,11 +41,20 @@ func caller(c *cli.Command) (*client.Client, error) {
 	return call, nil
 }
 
+// c1 are control characters that JSON lets stand as they are, and terminals don't.
+var c1 = regexp.MustCompile(`[\x{7f}-\x{9f}]`)
+
 func printJSON(w io.Writer, v any) error {
-	e := json.NewEncoder(w)
+	var b bytes.Buffer
+	e := json.NewEncoder(&b)
 	e.SetIndent("", "  ")
 	e.SetEscapeHTML(false)
-	return e.Encode(v)
+	if err := e.Encode(v); err != nil {
+		return err
+	}
+	text := c1.ReplaceAllStringFunc(b.String(), func(s string) string { return fmt.Sprintf(`\u%04x`, []rune(s)[0]) })
+	_, err := io.WriteString(w, text)
+	return err
 }
 
 // table prints columns. Those in right are figures and end at the same place.
@@ -51,6 +62,8 @@ func table(w io.Writer, right string, rows ...[]string) {
 	var widths []int
 	for _, r := range rows {
 		for i, cell := range r {
+			cell = shown(cell, "")
+			r[i] = cell
 			if i == len(widths) {
 				widths = append(widths, 0)
 			}
@@ -101,4 +114,35 @@ func savedText(before, after int64) string {
 	return fmt.Sprintf("%s%.1f %%", sign, math.Abs(p))
 }
 
-func stdout() io.Writer { return os.Stdout }
+// stdout and stderr are where results and words go. What comes from origins, file names and other people can't steer the
+// terminal: control characters are shown as what they are.
+func stdout() io.Writer { return visible{os.Stdout} }
+func stderr() io.Writer { return visible{os.Stderr} }
+
+type visible struct{ w io.Writer }
+
+// Write writes p, each write of ours being whole characters.
+func (v visible) Write(p []byte) (int, error) {
+	if _, err := io.WriteString(v.w, shown(string(p), "\n\t")); err != nil {
+		return 0, err
+	}
+	return len(p), nil
+}
+
+// shown is s with its control characters, but for those to keep, as their pictures (U+2400 to U+2421); those of C1, which
+// have none, as U+FFFD.
+func shown(s, keep string) string {
+	return strings.Map(func(r rune) rune {
+		switch {
+		case strings.ContainsRune(keep, r):
+			return r
+		case r < ' ':
+			return '\u2400' + r
+		case r == 0x7f:
+			return '\u2421'
+		case r > 0x7f && r < 0xa0:
+			return '\ufffd'
+		}
+		return r
+	}, strings.ToValidUTF8(s, "\ufffd"))
+}

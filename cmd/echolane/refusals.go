@@ -48,7 +48,7 @@ func refusalsCommand() *cli.Command {
 					fmt.Fprintln(stdout())
 				}
 				fmt.Fprintf(stdout(), "%d  %s × %d, last %s\n", r.ID, r.Reason, r.Count, r.LastAt.Local().Format("2006-01-02 15:04:05"))
-				rows := [][]string{{"   asked", shown(r.Asked)}, {"   sample", shown(r.Sample)}, {"   what", r.Detail}, {"   way out", r.Remedy}}
+				rows := [][]string{{"   asked", r.Asked}, {"   sample", r.Sample}, {"   what", r.Detail}, {"   way out", r.Remedy}}
 				if r.Command != "" {
 					rows = append(rows, []string{"   or", fmt.Sprintf("echolane refusals mend %d", r.ID)})
 				}
@@ -60,13 +60,13 @@ func refusalsCommand() *cli.Command {
 			{
 				Name: "mend", Usage: "make the change that would have let it through, after showing it", ArgsUsage: "NUMBER",
 				Description: "Example:\n  echolane refusals mend 12",
-				Flags:       callFlags(dryRunFlag(), yesFlag()),
+				Flags:       callFlags(dryRunFlag(), yesFlag(), onlyFlag()),
 				Action: withCall(1, "a refusal's number, as in: echolane refusals mend 12", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					id, err := number("refusal", c.Args().First())
 					if err != nil {
 						return err
 					}
-					would, err := call.Mend(ctx, id, true)
+					would, err := call.Mend(ctx, id, true, false)
 					if err != nil {
 						return err
 					}
@@ -75,14 +75,17 @@ func refusalsCommand() *cli.Command {
 					}
 					if !c.Bool("json") {
 						for _, d := range would.Changes {
-							fmt.Fprintf(os.Stderr, "  %s\n", d)
+							fmt.Fprintf(stderr(), "  %s\n", d)
 						}
 						warn(would.Warnings)
+					}
+					if would.ShutsOut != "" && !c.Bool("only") {
+						return badUsage("%s Say so with --only, or forget the refusal: what it asked for isn't refused any more", would.ShutsOut)
 					}
 					if err := sure(c, fmt.Sprintf("Change %s so?", would.Refusal.Site)); err != nil {
 						return err
 					}
-					did, err := call.Mend(ctx, id, false)
+					did, err := call.Mend(ctx, id, false, c.Bool("only"))
 					if err != nil {
 						return err
 					}
@@ -104,16 +107,6 @@ func refusalsCommand() *cli.Command {
 			},
 		},
 	}
-}
-
-// shown keeps what strangers sent from doing anything to a terminal.
-func shown(s string) string {
-	return strings.Map(func(r rune) rune {
-		if r < ' ' || r >= 0x7f && r < 0xa0 {
-			return '�'
-		}
-		return r
-	}, s)
 }
 
 func explainCommand() *cli.Command {
@@ -150,6 +143,7 @@ Examples:
 					r.Header.Set(field, v)
 				}
 			}
+			call.Introduce(r, c.String("server"))
 			answer, err := call.HTTP.Do(r)
 			if err != nil {
 				return &client.Unreachable{Server: call.Server, Err: err}
@@ -229,7 +223,7 @@ func uploadCommand() *cli.Command {
 						return printJSON(stdout(), kept)
 					}
 					fmt.Fprintf(stdout(), "%s%s?width=640\n", call.Server, kept.URL)
-					fmt.Fprintf(os.Stderr, "version %d: %s, %s, %s\n", kept.Version, kept.Type, pixelsText(kept.Width, kept.Height), bytesText(kept.Bytes))
+					fmt.Fprintf(stderr(), "version %d: %s, %s, %s\n", kept.Version, kept.Type, pixelsText(kept.Width, kept.Height), bytesText(kept.Bytes))
 					return nil
 				}),
 			},

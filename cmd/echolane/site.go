@@ -101,7 +101,7 @@ Examples:
 				Name: "set", Usage: "change a site; in force on every node within a second", ArgsUsage: "NAME",
 				Description: `Examples:
   echolane site set kestrel --rungs 320,640,960,1280 --other-widths refuse
-  echolane site set kestrel --add-page https://www.kestrel.test --pages-silent refuse
+  echolane site set kestrel --pages https://www.kestrel.test --pages-silent refuse
   echolane site set kestrel --limit quality_ceiling=90 --limit width=4096 --dry-run`,
 				Flags: callFlags(append(siteFlags(), dryRunFlag())...),
 				Action: withCall(1, "the site's name, as in: echolane site set kestrel --add-rung 800", func(ctx context.Context, c *cli.Command, call *client.Client) error {
@@ -226,7 +226,7 @@ func sure(c *cli.Command, question string) error {
 	if !term.IsTerminal(int(os.Stdin.Fd())) {
 		return badUsage("%s Say --yes to do it.", question)
 	}
-	fmt.Fprintf(os.Stderr, "%s [y/N] ", question)
+	fmt.Fprintf(stderr(), "%s [y/N] ", question)
 	var answer string
 	fmt.Scanln(&answer)
 	if answer = strings.ToLower(answer); answer != "y" && answer != "yes" {
@@ -261,6 +261,7 @@ func siteFlags() []cli.Flag {
 		&cli.StringFlag{Name: "paint", Usage: "who may ask for paint: url or classes"},
 		&cli.StringFlag{Name: "pages", Usage: "origins whose pages may embed, separated by commas; none: every page"},
 		&cli.StringFlag{Name: "add-page", Usage: "one more origin"},
+		onlyFlag(),
 		&cli.StringFlag{Name: "pages-silent", Usage: "requests that don't say which page they come from: allow or refuse"},
 		&cli.StringFlag{Name: "unsigned", Usage: "what may be asked without a signature: anything, ladder or nothing"},
 		&cli.StringSliceFlag{Name: "limit", Usage: "NAME=VALUE: " + strings.Join(limitNames(), ", ")},
@@ -308,6 +309,13 @@ func editSite(c *cli.Command, d *policy.Document) error {
 	for name, to := range map[string]*[]string{"formats": &d.Formats, "hosts": &d.Hosts, "shapes": &d.Shapes, "pages": &d.Pages.Allow} {
 		if c.IsSet(name) {
 			*to = commas(c.String(name))
+		}
+	}
+	if !c.Bool("only") {
+		for _, name := range []string{"add-page", "add-rung", "add-shape"} {
+			if what, others := (policy.Mend{Action: name}).Narrows(*d); c.IsSet(name) && what != "" {
+				return badUsage("--%s: the site has no %s, so %s: with this one it would be the only one. Say so with --only, or leave it as it is", name, what, others)
+			}
 		}
 	}
 	for name, to := range map[string]*[]string{"add-format": &d.Formats, "add-shape": &d.Shapes, "add-page": &d.Pages.Allow} {
@@ -406,6 +414,11 @@ func changeSite(ctx context.Context, c *cli.Command, call *client.Client, name s
 	}
 }
 
+// onlyFlag is a plain yes to what would shut others out.
+func onlyFlag() cli.Flag {
+	return &cli.BoolFlag{Name: "only", Usage: "the page, rung or shape that is added may be the only one, where all are allowed now"}
+}
+
 // changed is what a change did, or would do.
 type changed struct {
 	Site     string              `json:"site"`
@@ -435,7 +448,7 @@ func printChanges(c *cli.Command, site string, changes []policy.Difference, warn
 
 func warn(warnings []policy.Trouble) {
 	for _, w := range warnings {
-		fmt.Fprintf(os.Stderr, "warning: %s %s: %s\n", w.Path, w.Given, w.Detail)
+		fmt.Fprintf(stderr(), "warning: %s %s: %s\n", w.Path, w.Given, w.Detail)
 	}
 }
 

@@ -341,7 +341,11 @@ func rightsOf(xmp []byte) []byte {
 func Reduce(data []byte, f Facts) (reduced []byte, ok bool) {
 	switch Sniff(data) {
 	case "image/avif", "image/heic":
-		return replaceFacts(data, f)
+		all, ok := replaceFacts(data, f)
+		if !ok {
+			return data, false
+		}
+		return all.apply(data), true
 	}
 	out, ok := Strip(data)
 	return Embed(out, f), ok

@@ -36,7 +36,7 @@ type box struct {
 // boxes lists the boxes that fill a span; ok is false where they don't fill it exactly.
 func boxes(data []byte, s span) (out []box, ok bool) {
 	for at := s.from; at < s.to; {
-		if s.to-at < 8 {
+		if s.to-at < 8 || len(out) == mostBoxes {
 			return out, false
 		}
 		n, head := int64(binary.BigEndian.Uint32(data[at:])), int64(8)
@@ -227,6 +227,7 @@ func itemPlaces(data []byte, body, own span, all []item, byID map[uint32]int) bo
 	if n > mostItems || version > 2 || offset > 8 || length > 8 || base > 8 || index > 8 {
 		return false
 	}
+	sum := 0
 	for range n {
 		id := uint32(c.number(idBytes))
 		method := uint64(0)
@@ -237,7 +238,7 @@ func itemPlaces(data []byte, body, own span, all []item, byID map[uint32]int) bo
 		baseAt := c.next(base)
 		start := c.number(base)
 		extents := int(c.number(2))
-		if c.over || elsewhere || method > 1 || extents > mostItems {
+		if sum += extents; c.over || elsewhere || method > 1 || sum > mostExtents {
 			return false
 		}
 		within := span{0, len(data)}
@@ -314,10 +315,10 @@ type edit struct {
 // replaceFacts gives an AVIF or HEIC whose items of facts hold f alone. What they held is cut out, and the places of
 // what lies behind it are written anew; the pictures' own bytes stay. ok is false where the structure isn't wholly
 // understood, or has no room for f.
-func replaceFacts(data []byte, f Facts) (replaced []byte, ok bool) {
+func replaceFacts(data []byte, f Facts) (replaced splices, ok bool) {
 	all, ok := items(data)
 	if !ok || len(all) == 0 {
-		return data, false
+		return nil, false
 	}
 	top, _ := boxes(data, span{0, len(data)})
 	var edits []edit
@@ -331,14 +332,14 @@ func replaceFacts(data []byte, f Facts) (replaced []byte, ok bool) {
 	exif, xmp := f.Exif, f.XMP
 	for _, m := range all {
 		if m.tells() && len(m.at) != 1 {
-			return data, false
+			return nil, false
 		}
 		content := " "
 		switch {
 		case !m.tells() && strings.Contains(pictureItems, m.kind):
 			continue
 		case !m.tells():
-			return data, false
+			return nil, false
 		case m.kind == "Exif" && exif != nil:
 			content, exif = "\x00\x00\x00\x00"+string(exif), nil
 		case m.kind == "Exif":
@@ -356,14 +357,14 @@ func replaceFacts(data []byte, f Facts) (replaced []byte, ok bool) {
 			continue
 		}
 		if !put(out, e.length, uint64(len(content))) {
-			return data, false
+			return nil, false
 		}
 		edits = append(edits, edit{e.span, content})
 	}
 	slices.SortFunc(edits, func(a, b edit) int { return a.from - b.from })
 	for i := 1; i < len(edits); i++ {
 		if edits[i].from < edits[i-1].to {
-			return data, false
+			return nil, false
 		}
 	}
 	shift := func(at int) (by int, touched bool) {
@@ -384,7 +385,7 @@ func replaceFacts(data []byte, f Facts) (replaced []byte, ok bool) {
 				}
 			}
 			if touched || !e.own && by != 0 && !add(out, e.offset, by) {
-				return data, false
+				return nil, false
 			}
 		}
 	}
@@ -397,7 +398,7 @@ func replaceFacts(data []byte, f Facts) (replaced []byte, ok bool) {
 			if b.body.from <= e.from && e.to <= b.body.to {
 				by += len(e.content) - (e.to - e.from)
 			} else if e.from < b.whole.to && b.whole.from < e.to {
-				return data, false
+				return nil, false
 			}
 		}
 		size := span{b.whole.from, b.whole.from + 4}
@@ -408,16 +409,17 @@ func replaceFacts(data []byte, f Facts) (replaced []byte, ok bool) {
 			size = span{size.from + 8, size.from + 16}
 		}
 		if !add(out, size, by) {
-			return data, false
+			return nil, false
 		}
 	}
 	at := 0
-	var file []byte
 	for _, e := range edits {
-		file = append(append(file, out[at:e.from]...), e.content...)
+		replaced.changed(data, out, at, e.from)
+		replaced.put([]byte(e.content)...)
 		at = e.to
 	}
-	return append(file, out[at:]...), exif == nil && xmp == nil
+	replaced.changed(data, out, at, len(data))
+	return replaced, exif == nil && xmp == nil
 }
 
 // noFacts is an Exif item that says nothing.

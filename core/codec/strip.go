@@ -9,6 +9,15 @@ import (
 // and orientation stay to the bit. Formats without such facts, and files whose structure isn't understood, come
 // back as they are; ok says whether the result is sure to be free of them.
 func Strip(data []byte) (stripped []byte, ok bool) {
+	all, ok := StripSplices(data)
+	if !ok {
+		return data, false
+	}
+	return splices(all).apply(data), true
+}
+
+// StripSplices says how the file that Strip gives is put together, so that it can be sent from where data lies.
+func StripSplices(data []byte) (all []Splice, ok bool) {
 	switch Sniff(data) {
 	case "image/jpeg":
 		return stripJPEG(data)
@@ -21,18 +30,18 @@ func Strip(data []byte) (stripped []byte, ok bool) {
 	case "image/avif", "image/heic":
 		return replaceFacts(data, Facts{})
 	}
-	return data, false
+	return nil, false
 }
 
 // stripJPEG leaves out APP1 (Exif, XMP), APP13 and other application segments but JFIF, ICC and Adobe's colour
 // transform, and comments (ITU-T T.81, annex B). An orientation is written again, alone.
-func stripJPEG(data []byte) ([]byte, bool) {
-	out := append(make([]byte, 0, len(data)), 0xff, 0xd8)
+func stripJPEG(data []byte) (out splices, ok bool) {
+	out.keep(0, 2)
 	orientation := 1
 	wrote := false
 	for at := 2; ; {
 		if at+4 > len(data) || data[at] != 0xff {
-			return data, false
+			return nil, false
 		}
 		marker := data[at+1]
 		if marker == 0xff { // fill
@@ -42,7 +51,7 @@ func stripJPEG(data []byte) ([]byte, bool) {
 		n := int(binary.BigEndian.Uint16(data[at+2:]))
 		end := at + 2 + n
 		if n < 2 || end > len(data) {
-			return data, false
+			return nil, false
 		}
 		segment := data[at:end]
 		body := segment[4:]
@@ -58,11 +67,11 @@ func stripJPEG(data []byte) ([]byte, bool) {
 		if !wrote && marker != 0xe0 && (marker < 0xe0 || marker > 0xef) && marker != 0xfe {
 			wrote = true
 			if orientation != 1 {
-				out = append(out, orientationSegment(orientation)...)
+				out.put(orientationSegment(orientation)...)
 			}
 		}
 		if keep {
-			out = append(out, segment...)
+			out.keep(at, end)
 		}
 		at = end
 		if marker == 0xda { // from here on entropy-coded data, other scans, the end
@@ -70,7 +79,8 @@ func stripJPEG(data []byte) ([]byte, bool) {
 			if i := bytes.LastIndex(tail, []byte{0xff, 0xd9}); i >= 0 {
 				tail = tail[:i+2] // what is hung on behind the end goes too
 			}
-			return append(out, tail...), true
+			out.keep(at, at+len(tail))
+			return out, true
 		}
 	}
 }
@@ -84,68 +94,71 @@ func orientationSegment(o int) []byte {
 
 // stripPNG leaves out text, time and Exif chunks (PNG, third edition, section 11.3). Exif's orientation goes
 // with it: decoders of PNG that heed it are the exception.
-func stripPNG(data []byte) ([]byte, bool) {
-	out := append(make([]byte, 0, len(data)), data[:8]...)
+func stripPNG(data []byte) (out splices, ok bool) {
+	out.keep(0, 8)
 	for at := 8; at+12 <= len(data); {
 		n := int(binary.BigEndian.Uint32(data[at:]))
 		end := at + 12 + n
 		if n < 0 || end > len(data) {
-			return data, false
+			return nil, false
 		}
 		switch kind := string(data[at+4 : at+8]); kind {
 		case "tEXt", "zTXt", "iTXt", "tIME", "eXIf":
 		default:
-			out = append(out, data[at:end]...)
+			out.keep(at, end)
 			if kind == "IEND" {
 				return out, true
 			}
 		}
 		at = end
 	}
-	return data, false
+	return nil, false
 }
 
 // stripWebP leaves out the EXIF and XMP chunks and their flags (RFC 9649, section 2.7).
-func stripWebP(data []byte) ([]byte, bool) {
+func stripWebP(data []byte) (out splices, ok bool) {
 	if len(data) < 12 {
-		return data, false
+		return nil, false
 	}
-	out := append(make([]byte, 0, len(data)), data[:12]...)
+	head, size := append([]byte{}, data[:12]...), 4
 	for at := 12; at+8 <= len(data); {
 		n := int(binary.LittleEndian.Uint32(data[at+4:]))
 		end := at + 8 + n + n&1
 		if n < 0 || at+8+n > len(data) {
-			return data, false
+			return nil, false
 		}
 		end = min(end, len(data))
-		switch string(data[at : at+4]) {
-		case "EXIF", "XMP ":
+		switch kind := string(data[at : at+4]); {
+		case kind == "EXIF", kind == "XMP ":
+		case kind == "VP8X" && at == 12 && n > 0:
+			out.keep(at, at+8)
+			out.put(data[at+8] &^ (0x08 | 0x04))
+			out.keep(at+9, end)
+			size += end - at
 		default:
-			out = append(out, data[at:end]...)
+			out.keep(at, end)
+			size += end - at
 		}
 		at = end
 	}
-	if len(out) >= 21 && string(out[12:16]) == "VP8X" {
-		out[20] &^= 0x08 | 0x04
-	}
-	binary.LittleEndian.PutUint32(out[4:], uint32(len(out)-8))
-	return out, true
+	binary.LittleEndian.PutUint32(head[4:], uint32(size))
+	return append(splices{{Put: head}}, out...), true
 }
 
 // stripGIF leaves out comment extensions and application extensions but the one that says how often to loop
 // (GIF89a, sections 24 and 26).
-func stripGIF(data []byte) ([]byte, bool) {
+func stripGIF(data []byte) (out splices, ok bool) {
 	if len(data) < 13 {
-		return data, false
+		return nil, false
 	}
 	at := 13
 	if data[10]&0x80 != 0 {
 		at += 3 << (data[10]&7 + 1)
 	}
 	if at > len(data) {
-		return data, false
+		return nil, false
 	}
-	out := append(make([]byte, 0, len(data)), data[:at]...)
+	out.keep(0, at)
 	blocks := func(from int) int { // the end of a chain of sub-blocks, -1 where there is none
 		for from < len(data) {
 			n := int(data[from])
@@ -161,10 +174,11 @@ func stripGIF(data []byte) ([]byte, bool) {
 		keep := true
 		switch data[at] {
 		case 0x3b:
-			return append(out, 0x3b), true
+			out.put(0x3b)
+			return out, true
 		case 0x2c:
 			if at+10 > len(data) {
-				return data, false
+				return nil, false
 			}
 			body := at + 10
 			if data[at+9]&0x80 != 0 {
@@ -173,7 +187,7 @@ func stripGIF(data []byte) ([]byte, bool) {
 			end = blocks(body + 1)
 		case 0x21:
 			if at+2 > len(data) {
-				return data, false
+				return nil, false
 			}
 			end = blocks(at + 2)
 			if end > 0 {
@@ -182,12 +196,12 @@ func stripGIF(data []byte) ([]byte, bool) {
 			}
 		}
 		if end < 0 || end > len(data) {
-			return data, false
+			return nil, false
 		}
 		if keep {
-			out = append(out, data[at:end]...)
+			out.keep(at, end)
 		}
 		at = end
 	}
-	return data, false
+	return nil, false
 }

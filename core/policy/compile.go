@@ -265,6 +265,13 @@ var kindFields = []struct {
 
 func (c *compiler) lane(path string, l *Lane, limits Limits) *CompiledLane {
 	out := &CompiledLane{Lane: *l, Limits: limits}
+	if l.FreshS == nil || l.MaxAgeS == nil {
+		complete := *l
+		complete.Complete()
+		l = &complete
+		out.Lane = complete
+	}
+	out.Fresh, out.MaxAge = time.Duration(*l.FreshS)*time.Second, time.Duration(*l.MaxAgeS)*time.Second
 	if !IsName(l.Name) {
 		c.wrong(Trouble{Path: path + ".name", Given: l.Name, Detail: fmt.Sprintf("%q can't be a lane's name", l.Name), Allowed: nameAllowed})
 	}
@@ -273,8 +280,9 @@ func (c *compiler) lane(path string, l *Lane, limits Limits) *CompiledLane {
 	c.choice(path+".original", l.Original, "no", "download")
 	c.choice(path+".metadata", l.Metadata, "strip", "keep")
 	c.choice(path+".svg", l.SVG, "refuse", "untouched")
-	within(c, path+".fresh_s", l.FreshS, 0, 366*86400)
-	within(c, path+".max_age_s", l.MaxAgeS, 0, 366*86400)
+	c.choice(path+".unshared", l.Unshared, "forget", "keep")
+	within(c, path+".fresh_s", *l.FreshS, 0, 366*86400)
+	within(c, path+".max_age_s", *l.MaxAgeS, 0, 366*86400)
 	if l.SourceBytes != 0 {
 		within(c, path+".source_bytes", l.SourceBytes, 1024, limits.SourceBytes)
 		out.Limits.SourceBytes = l.SourceBytes

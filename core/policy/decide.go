@@ -6,6 +6,7 @@ import (
 	"net/netip"
 	"strconv"
 	"strings"
+	"time"
 
 	"echolane/core/declare"
 	"echolane/core/sheet"
@@ -52,6 +53,8 @@ type CompiledLane struct {
 	Deny    []Rule
 	Private []netip.Prefix
 	Signed  bool
+	Fresh   time.Duration // that a source is taken to be unchanged where nothing else says so
+	MaxAge  time.Duration // that browsers and caches keep a variant
 }
 
 // Lane finds a lane by name, nil where there is none.

@@ -73,11 +73,12 @@ type Lane struct {
 	Bucket      string   `json:"bucket,omitempty" toml:"bucket,omitempty"`
 	Prefix      string   `json:"prefix,omitempty" toml:"prefix,omitempty"`
 	SourceBytes int64    `json:"source_bytes,omitempty" toml:"source_bytes,omitempty" comment:"0: as the site"`
-	FreshS      int      `json:"fresh_s" toml:"fresh_s" comment:"seconds that a source is taken to be unchanged where nothing else says so"`
-	MaxAgeS     int      `json:"max_age_s" toml:"max_age_s" comment:"seconds that browsers and caches keep a variant"`
+	FreshS      *int     `json:"fresh_s" toml:"fresh_s" comment:"seconds that a source is taken to be unchanged where nothing else says so"`
+	MaxAgeS     *int     `json:"max_age_s" toml:"max_age_s" comment:"seconds that browsers and caches keep a variant"`
 	Visibility  string   `json:"visibility" toml:"visibility" comment:"public, signed"`
 	Original    string   `json:"original" toml:"original" comment:"the source itself: no, download"`
 	Metadata    string   `json:"metadata" toml:"metadata" comment:"what a downloaded source says of its making: strip, keep"`
+	Unshared    string   `json:"unshared" toml:"unshared" comment:"what an origin marks no-store or private: forget, keep"`
 	SVG         string   `json:"svg" toml:"svg" comment:"drawings in SVG: refuse, untouched (as they are, in a sandbox)"`
 }
 
@@ -135,18 +136,20 @@ func (l *Lane) Complete() {
 	for _, f := range []struct {
 		v         *string
 		otherwise string
-	}{{&l.Kind, "folder"}, {&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}, {&l.SVG, "refuse"}} {
+	}{{&l.Kind, "folder"}, {&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}, {&l.SVG, "refuse"}, {&l.Unshared, "forget"}} {
 		if *f.v == "" {
 			*f.v = f.otherwise
 		}
 	}
-	if l.MaxAgeS == 0 {
-		l.MaxAgeS = 3600
+	if l.MaxAgeS == nil {
+		l.MaxAgeS = new(int)
+		*l.MaxAgeS = 3600
 	}
-	if l.FreshS == 0 {
-		l.FreshS = 300
+	if l.FreshS == nil {
+		l.FreshS = new(int)
+		*l.FreshS = 300
 		if l.Kind == "folder" || l.Kind == "upload" {
-			l.FreshS = 1
+			*l.FreshS = 1
 		}
 	}
 }
@@ -168,6 +171,7 @@ func (d Document) Clone() Document {
 	for i := range d.Lanes {
 		l := &d.Lanes[i]
 		l.Allow, l.Deny, l.Private = clone(l.Allow), clone(l.Deny), clone(l.Private)
+		l.FreshS, l.MaxAgeS = copyOf(l.FreshS), copyOf(l.MaxAgeS)
 	}
 	return d
 }
@@ -177,4 +181,12 @@ func clone[T any](s []T) []T {
 		return nil
 	}
 	return append([]T{}, s...)
+}
+
+func copyOf(n *int) *int {
+	if n == nil {
+		return nil
+	}
+	v := *n
+	return &v
 }

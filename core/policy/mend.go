@@ -165,3 +165,17 @@ func Mended(site string, r Refusal) *Refusal {
 	r.Remedy += r.Mend.Command(site)
 	return No(r)
 }
+
+// Narrows says what of a site is open to all now, and would be so no longer: the first of a list makes what isn't on it
+// refused. what is "" where nothing is narrowed.
+func (m Mend) Narrows(d Document) (what, others string) {
+	switch {
+	case m.Action == "add-page" && len(d.Pages.Allow) == 0:
+		return "pages.allow", "every page may embed"
+	case m.Action == "add-rung" && len(d.Ladder.Rungs) == 0:
+		return "ladder", "every width is delivered"
+	case m.Action == "add-shape" && len(d.Shapes) == 0:
+		return "shapes", "every shape is delivered"
+	}
+	return "", ""
+}

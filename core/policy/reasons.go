@@ -44,6 +44,7 @@ const (
 	ReasonExists              Reason = "exists"
 	ReasonClassInUse          Reason = "class-in-use"
 	ReasonChangedMeanwhile    Reason = "changed-meanwhile"
+	ReasonWouldShutOut        Reason = "would-shut-out"
 	ReasonIfMatchNeeded       Reason = "if-match-needed"
 	ReasonQualityNotDelivered Reason = "quality-not-delivered"
 	ReasonSourceTooManyFrames Reason = "source-too-many-frames"
@@ -61,6 +62,8 @@ const (
 	ReasonRenderTooMuch       Reason = "render-too-much"
 	ReasonTooManyVariants     Reason = "too-many-variants"
 	ReasonSecretMissing       Reason = "secret-missing"
+	ReasonURITooLong          Reason = "uri-too-long"
+	ReasonFieldsTooLarge      Reason = "fields-too-large"
 	ReasonTooManyRequests     Reason = "too-many-requests"
 	ReasonTooManyTries        Reason = "too-many-tries"
 	ReasonMonthUsedUp         Reason = "month-used-up"
@@ -72,6 +75,7 @@ const (
 	ReasonSourceUnreadable    Reason = "source-unreadable"
 	ReasonOriginSlow          Reason = "origin-slow"
 	ReasonLoop                Reason = "loop"
+	ReasonStopping            Reason = "stopping"
 	ReasonBusy                Reason = "busy"
 	ReasonDatabaseAway        Reason = "database-away"
 )
@@ -121,6 +125,7 @@ var Reasons = []struct {
 	{ReasonExists, 409, "There already", "Something of that name is there already."},
 	{ReasonClassInUse, 409, "Classes are in use", "Requests of the last 30 days name classes that the sheet would no longer have."},
 	{ReasonChangedMeanwhile, 412, "Changed meanwhile", "Somebody else changed it since it was read."},
+	{ReasonWouldShutOut, 409, "It would shut others out", "The change makes one thing the only one that is allowed, where all were."},
 	{ReasonIfMatchNeeded, 428, "Say what you change", "The call needs If-Match with the version that was read."},
 	{ReasonQualityNotDelivered, 422, "Quality not delivered", "The quality lies outside the site's floor and ceiling."},
 	{ReasonSourceTooManyFrames, 422, "Too many frames", "The animation has more frames than the site reads."},
@@ -138,6 +143,8 @@ var Reasons = []struct {
 	{ReasonRenderTooMuch, 422, "It took too much to make", "Making the variant took more memory than a worker has, or ended the worker."},
 	{ReasonTooManyVariants, 422, "Too many variants of one source", "The source has as many variants as the site allows."},
 	{ReasonSecretMissing, 422, "A secret is missing", "Credentials, or the key that they are kept under, aren't there."},
+	{ReasonURITooLong, 414, "Address too long", "The request's target is longer than is read."},
+	{ReasonFieldsTooLarge, 431, "Fields too large", "The request's fields are longer than is read."},
 	{ReasonTooManyRequests, 429, "Too many requests", "The client asks more often than the site allows."},
 	{ReasonTooManyTries, 429, "Too many tries", "Signing in failed too often."},
 	{ReasonMonthUsedUp, 429, "The month is used up", "The site has used what it may in this calendar month."},
@@ -149,6 +156,7 @@ var Reasons = []struct {
 	{ReasonSourceUnreadable, 502, "The source can't be read", "The file is there, and reading it failed."},
 	{ReasonOriginSlow, 504, "The origin was slow", "The host behind the lane took too long."},
 	{ReasonLoop, 508, "Loop", "The request came through this service before (CDN-Loop, RFC 8586)."},
+	{ReasonStopping, 503, "The service is stopping", "This node is about to end; another one answers."},
 	{ReasonBusy, 503, "Busy", "More variants are waiting to be made than there is room for."},
 	{ReasonDatabaseAway, 503, "The database doesn't answer", "Settings can't be read or changed while the database is away. Images are served all the same."},
 }

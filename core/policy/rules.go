@@ -160,9 +160,31 @@ func ReadURL(text string) (*whatwg.Url, error) {
 		return nil, errors.New("the URL carries credentials: keep them as the lane's request header instead")
 	case u.Hostname() == "" || strings.Contains(u.Hostname(), "%"):
 		return nil, errors.New("the URL names no host that can be reached")
+	case climbs(u.Pathname()):
+		return nil, errors.New("the URL's path goes up by an encoded slash: origins that decode it leave the folder that a rule allows")
 	}
 	return u, nil
 }
+
+// climbs reports whether a path has an element . or .. for who takes %2F and %5C for what they encode.
+func climbs(path string) bool {
+	if !strings.Contains(path, "%") {
+		return false
+	}
+	plain := encodedSlash.ReplaceAllString(encodedDot.ReplaceAllString(path, "."), "/")
+	for element := range strings.SplitSeq(plain, "/") {
+		if element == ".." || element == "." {
+			return true
+		}
+	}
+	return false
+}
+
+// Percent-encoded twice, they are what they were once somebody has decoded them.
+var (
+	encodedSlash = regexp.MustCompile(`(?i)%(25)*(2f|5c)`)
+	encodedDot   = regexp.MustCompile(`(?i)%(25)*2e`)
+)
 
 // notPublic are networks that the IANA special-purpose registries (RFC 6890 and its updates) keep from being
 // reached across the internet, and those that embed an IPv4 address.

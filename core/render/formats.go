@@ -8,6 +8,7 @@ import (
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
+	"echolane/core/policy"
 )
 
 // A reader is what is needed of a format to read it. JPEG and WebP have more to offer: see decode.
@@ -26,9 +27,6 @@ var readers = map[string]reader{
 	heic.Type: {heic.Probe, heic.Decode},
 }
 
-// readable names them for people.
-const readable = "JPEG, PNG, WebP, AVIF, GIF, HEIC"
-
 // Probe reads a source's header, whatever its format.
 func Probe(source []byte) (codec.Info, error) {
 	if len(source) == 0 {
@@ -37,7 +35,7 @@ func Probe(source []byte) (codec.Info, error) {
 	kind := codec.Sniff(source)
 	r, ok := readers[kind]
 	if !ok {
-		return codec.Info{}, refuseKind(kind)
+		return codec.Info{}, policy.NotRead(kind)
 	}
 	info, err := r.probe(source)
 	if err != nil {
@@ -60,4 +58,19 @@ func decode(source []byte, info codec.Info, scale, bottom int, planes bool) (cod
 		info.Colour.Convert(p.RGBA)
 	}
 	return p, err
+}
+
+// drawing is the media type of drawings: known, and not read.
+const drawing = "image/svg+xml"
+
+// Header reads what may be told of a source's header. A drawing is known by its type alone.
+func Header(source []byte) (codec.Header, error) {
+	if codec.Sniff(source) == drawing {
+		return codec.Header{Type: drawing, Orientation: 1, Frames: 1}, nil
+	}
+	info, err := Probe(source)
+	if err != nil {
+		return codec.Header{}, err
+	}
+	return info.Header(), nil
 }

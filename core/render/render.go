@@ -105,7 +105,7 @@ func Variant(source []byte, job Job) (Result, error) {
 	nw, nh := info.Upright()
 	plan, ok := geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
 	if !ok {
-		return Result{}, nothingLeft(job.Request.XYWH, nw, nh)
+		return Result{}, policy.NothingLeft(job.Request.XYWH, nw, nh)
 	}
 	if job.Facts {
 		return facts(source, info, plan)
@@ -528,13 +528,6 @@ func onWhite(c declare.Color) (r, g, b uint8) {
 	return mix(c.R), mix(c.G), mix(c.B)
 }
 
-func nothingLeft(r declare.Region, w, h int) *policy.Refusal {
-	return policy.No(policy.Refusal{
-		Reason: policy.ReasonNothingLeft, Parameter: "xywh", Given: r.String(), Detail: fmt.Sprintf("the part lies beside the picture, which is %d × %d pixels", w, h),
-		Allowed: fmt.Sprintf("a part of 0,0,%d,%d", w, h), Remedy: "give xywh a part of the picture",
-	})
-}
-
 func refuseSource(err error) *policy.Refusal {
 	reason := policy.ReasonSourceBroken
 	var e *codec.Error
@@ -542,19 +535,4 @@ func refuseSource(err error) *policy.Refusal {
 		reason = policy.ReasonSourceTruncated
 	}
 	return policy.No(policy.Refusal{Reason: reason, Detail: err.Error(), Remedy: "put a whole copy of the picture in its place"})
-}
-
-func refuseKind(kind string) *policy.Refusal {
-	r := policy.No(policy.Refusal{
-		Reason: policy.ReasonNotAnImage,
-		Given:  kind, Allowed: readable,
-		Detail: "the source's first bytes are of no format that is known", Remedy: "put a picture in one of these formats in its place",
-	})
-	if kind == "image/svg+xml" {
-		r.Remedy = "put a picture in one of these formats in its place, or let the lane deliver drawings as they are: echolane lane set SITE/LANE --svg untouched"
-	}
-	if kind != "" {
-		r.Detail = fmt.Sprintf("whatever its name says, by its first bytes the source is %s", kind)
-	}
-	return r
 }

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"crypto/subtle"
 	"errors"
 	"fmt"
@@ -8,11 +9,13 @@ import (
 	"strconv"
 	"strings"
 	"time"
+	"unicode"
+	"unicode/utf8"
 
 	"github.com/gofiber/fiber/v3"
 
 	"echolane/core/policy"
-	"echolane/service/delivery"
+	"echolane/service/caller"
 	"echolane/service/records"
 )
 
@@ -69,7 +72,37 @@ const (
 	cookieName    = "echolane_session"
 	accessKey     = "access"
 	leastPassword = 10
+
+	signInsPerSecond = 5 // of one client
 )
+
+// clip shortens what somebody sent so that it can be told them again.
+func clip(s string) string {
+	if len(s) > 60 {
+		s = s[:57] + "…"
+	}
+	return strings.ToValidUTF8(s, "\ufffd")
+}
+
+// MayRead reports whether a bearer token may look at a site.
+func (a *API) MayRead(ctx context.Context, bearer, site string) bool {
+	if a.Token != "" && subtle.ConstantTimeCompare([]byte(bearer), []byte(a.Token)) == 1 {
+		return true
+	}
+	access, err := a.Store.ByToken(ctx, bearer)
+	return err == nil && access.Allows(records.MayRead, site)
+}
+
+// callLimit is the longest that a call may take, but for what goes on in the background.
+const callLimit = 2 * time.Minute
+
+// Limit gives a call its deadline.
+func Limit(c fiber.Ctx) error {
+	ctx, cancel := context.WithTimeout(c.Context(), callLimit)
+	defer cancel()
+	c.SetContext(ctx)
+	return c.Next()
+}
 
 // Guard finds out who calls, by token or session. Calls of nobody go on: each says what right it needs. A
 // session counts only for requests of our own pages: what another site's page sends is refused.
@@ -173,13 +206,21 @@ func (a *API) signIn(c fiber.Ctx) error {
 	if no := read(c, &in); no != nil {
 		return refuse(c, no)
 	}
-	err := a.Store.SignIn(c.Context(), in.Name, in.Password, delivery.ClientOf(c.RequestCtx(), a.Proxies).String())
+	wrong := policy.No(policy.Refusal{Reason: policy.ReasonWrongCredentials, Detail: "name and password don't go together", Remedy: "check both; an owner can add you anew"})
+	client := caller.Network(caller.Of(c.RequestCtx(), a.Proxies))
+	if !a.SignIns.Allow("session", client, signInsPerSecond) {
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonTooManyTries, Detail: fmt.Sprintf("one client may try %d times a second", signInsPerSecond), Remedy: "wait, and try again", RetryIn: 2}))
+	}
+	if checkPersonName(in.Name) != nil || len(in.Password) > 256 { // nobody is called so
+		return refuse(c, wrong)
+	}
+	err := a.Store.SignIn(c.Context(), in.Name, in.Password, client.String())
 	var wait *records.TooManyTries
 	switch {
 	case errors.As(err, &wait):
 		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonTooManyTries, Detail: wait.Error(), Remedy: "wait, and try again", RetryIn: int(wait.Wait.Seconds()) + 1}))
 	case errors.Is(err, records.ErrWrong):
-		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonWrongCredentials, Detail: "name and password don't go together", Remedy: "check both; an owner can add you anew"}))
+		return refuse(c, wrong)
 	case err != nil:
 		return refuse(c, failed(err, "the session"))
 	}
@@ -275,7 +316,7 @@ func (a *API) setPassword(c fiber.Ctx) error {
 	if no := checkPassword(in.New); no != nil {
 		return refuse(c, no)
 	}
-	err := a.Store.SignIn(c.Context(), access.Who, in.Old, delivery.ClientOf(c.RequestCtx(), a.Proxies).String())
+	err := a.Store.SignIn(c.Context(), access.Who, in.Old, caller.Network(caller.Of(c.RequestCtx(), a.Proxies)).String())
 	if err != nil {
 		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonWrongCredentials, Parameter: "old", Detail: "that isn't your password", Remedy: "give the one that you have"}))
 	}
@@ -296,7 +337,7 @@ func (a *API) tokens(c fiber.Ctx) error {
 	return paged(c, list, func(t records.Token) string { return fmt.Sprintf("%012d", t.ID) })
 }
 
-func checkRights(may string, sites []string, all *records.Settings) *policy.Refusal {
+func checkRights(may string, sites []string, all *policy.Settings) *policy.Refusal {
 	if !slices.Contains([]string{records.MayRead, records.MayEdit, records.MayOwn}, may) {
 		return badRequest("may", may, fmt.Sprintf("%q isn't a right", may), "read, edit or own")
 	}
@@ -372,8 +413,8 @@ func (a *API) people(c fiber.Ctx) error {
 }
 
 func checkPersonName(name string) *policy.Refusal {
-	if name == "" || len(name) > 100 || strings.TrimSpace(name) != name {
-		return badRequest("name", name, "a person needs a name", "1 to 100 characters without white space around them")
+	if name == "" || len(name) > 100 || strings.TrimSpace(name) != name || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
+		return badRequest("name", clip(name), "that can't be a person's name", "1 to 100 bytes of text without white space around them")
 	}
 	return nil
 }

@@ -17,9 +17,11 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/core/spelling"
+	"echolane/service/caller"
 	"echolane/service/delivery"
 	"echolane/service/records"
 	"echolane/service/source"
@@ -31,9 +33,10 @@ import (
 //go:embed openapi.json
 var Description []byte
 
-// Renderer makes variants, for the placeholders of what is uploaded.
-type Renderer interface {
-	Render(ctx context.Context, source []byte, job render.Job) (render.Result, error)
+// Workshop reads headers, and makes the placeholders of what is uploaded.
+type Workshop interface {
+	Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
+	Header(ctx context.Context, c *source.Content) (codec.Header, error)
 }
 
 // API answers the calls.
@@ -41,15 +44,16 @@ type API struct {
 	Store    *records.Store
 	Settings *records.Watcher
 	Lanes    *source.Lanes
-	Ledger   *records.Ledger
-	Meter    *records.Meter
-	Classes  *records.Classes
-	Renderer Renderer
+	Sources  *source.Table
+	Recorder *records.Recorder
+	Workshop Workshop
 	Maker    Maker
+	Ground   Ground
 	// Weighings weighs pages in the background.
 	Weighings *weighing.Runner
 	Token     string // opens everything; "" for none
 	Proxies   []netip.Prefix
+	SignIns   *caller.Limiter
 }
 
 // Mount puts the calls below r, which is /-/api/v1.
@@ -116,12 +120,16 @@ func afterOf(c fiber.Ctx, wrong string) (int64, *policy.Refusal) {
 
 // picture answers with one that is only for who asked, and only for the console's own pages.
 func picture(c fiber.Ctx, mediaType string, data []byte) error {
+	pictureHead(c, mediaType)
+	return c.Send(data)
+}
+
+func pictureHead(c fiber.Ctx, mediaType string) {
 	c.Set("Content-Type", mediaType)
 	c.Set("Cache-Control", "private, no-cache")
 	c.Set("Content-Security-Policy", "sandbox; default-src 'none'")
 	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Cross-Origin-Resource-Policy", "same-origin")
-	return c.Send(data)
 }
 
 func badRequest(parameter, given, detail, allowed string) *policy.Refusal {
@@ -210,6 +218,8 @@ func failed(err error, name string) *policy.Refusal {
 		return policy.No(policy.Refusal{Reason: policy.ReasonNoSuchSite, Parameter: "site", Given: name, Detail: "the site was removed meanwhile", Remedy: "add the site again"})
 	case errors.Is(err, records.ErrChanged):
 		return policy.No(policy.Refusal{Reason: policy.ReasonChangedMeanwhile, Parameter: "If-Match", Detail: name + " was changed since you read it", Remedy: "read it again, make your change to what is there now, and send that"})
+	case errors.Is(err, records.ErrBusy):
+		return policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "more people are signing in than can be looked at at once", Remedy: "try again in a moment", RetryIn: 3})
 	case errors.Is(err, records.ErrNoKey):
 		return policy.No(policy.Refusal{Reason: policy.ReasonSecretMissing, Detail: err.Error(), Remedy: "start every node with the same ECHOLANE_SECRET_KEY; make one with: openssl rand -base64 32"})
 	}
@@ -234,7 +244,7 @@ func nothing(what, name string) *policy.Refusal {
 }
 
 // findSite gives the site in the path, to who may do that much with it.
-func (a *API) findSite(c fiber.Ctx, right string) (*records.Site, *policy.Refusal) {
+func (a *API) findSite(c fiber.Ctx, right string) (*policy.SiteSettings, *policy.Refusal) {
 	name := c.Params("site")
 	if no := a.may(c, right, name); no != nil {
 		return nil, no
@@ -256,7 +266,7 @@ func (a *API) findSite(c fiber.Ctx, right string) (*records.Site, *policy.Refusa
 }
 
 // findLane gives the lane in the path.
-func (a *API) findLane(c fiber.Ctx, right string) (*records.Site, *policy.CompiledLane, *policy.Refusal) {
+func (a *API) findLane(c fiber.Ctx, right string) (*policy.SiteSettings, *policy.CompiledLane, *policy.Refusal) {
 	s, no := a.findSite(c, right)
 	if no != nil {
 		return nil, nil, no

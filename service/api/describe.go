@@ -103,7 +103,7 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/lanes/:lane/original", a.original, "the source as it lies there", []parameter{byPath}, nil, image{}, 200, false},
 
 		{"GET", "/refusals", a.refusals, "what was turned down, the most frequent first", append([]parameter{{"site", "of one site; absent: of all"}}, byPage...), nil, Page[Refusal]{}, 200, false},
-		{"POST", "/refusals/:refusal/mend", a.mend, "make the change of settings that would have let it through", []parameter{dryRun}, nil, Mended{}, 200, true},
+		{"POST", "/refusals/:refusal/mend", a.mend, "make the change of settings that would have let it through", []parameter{dryRun, {"only", "true: what is added may be the only one that is allowed, where all were"}}, nil, Mended{}, 200, true},
 		{"DELETE", "/refusals/:refusal", a.forgetRefusal, "take it off the list until it comes again", nil, nil, nil, 204, false},
 
 		{"GET", "/tokens", a.tokens, "all tokens, without what they say", byPage, nil, Page[records.Token]{}, 200, false},

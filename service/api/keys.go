@@ -52,13 +52,13 @@ func (a *API) keys(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	secrets, err := a.Store.Secrets(c.Context(), s.Name, records.KeySecret(""))
+	secrets, err := a.Store.Secrets(c.Context(), s.Name, policy.KeySecret(""))
 	if err != nil {
 		return refuse(c, failed(err, s.Name))
 	}
 	var list []Key
 	for _, k := range secrets {
-		list = append(list, Key{strings.TrimPrefix(k.Name, records.KeySecret("")), k.MadeAt.UTC(), k.MadeBy})
+		list = append(list, Key{strings.TrimPrefix(k.Name, policy.KeySecret("")), k.MadeAt.UTC(), k.MadeBy})
 	}
 	sort.Slice(list, func(i, j int) bool { return list[i].ID < list[j].ID })
 	return paged(c, list, func(k Key) string { return k.ID })
@@ -87,7 +87,7 @@ func (a *API) addKey(c fiber.Ctx) error {
 			return refuse(c, badRequest("secret", "", "the secret is too short, or not base64url", "32 bytes or more in base64url, or none to have one made"))
 		}
 	}
-	if err := a.Store.PutSecret(c.Context(), s.Name, records.KeySecret(in.ID), string(secret), who(c)); err != nil {
+	if err := a.Store.PutSecret(c.Context(), s.Name, policy.KeySecret(in.ID), string(secret), who(c)); err != nil {
 		return refuse(c, failed(err, in.ID))
 	}
 	if err := a.Settings.Refresh(c.Context()); err != nil {
@@ -101,7 +101,7 @@ func (a *API) removeKey(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	there, err := a.Store.RemoveSecret(c.Context(), s.Name, records.KeySecret(c.Params("key")))
+	there, err := a.Store.RemoveSecret(c.Context(), s.Name, policy.KeySecret(c.Params("key")))
 	if err != nil {
 		return refuse(c, failed(err, c.Params("key")))
 	}
@@ -174,8 +174,9 @@ type Refusal struct {
 // Mended is what mending did, or would do.
 type Mended struct {
 	Proposal
-	Refusal Refusal `json:"refusal"`
-	Done    bool    `json:"done"`
+	Refusal  Refusal `json:"refusal"`
+	ShutsOut string  `json:"shuts_out,omitempty"` // whom the change would shut out: then it wants only=true
+	Done     bool    `json:"done"`
 }
 
 func showRefusal(r records.Refusal) Refusal {
@@ -201,7 +202,7 @@ func (a *API) refusals(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	offset := int(after)
-	a.Ledger.Flush(c.Context()) // what can't be written yet is shown next time
+	a.Recorder.FlushRefusals(c.Context()) // what can't be written yet is shown next time
 	list, err := a.Store.Refusals(c.Context(), site, offset, limit+1)
 	if err != nil {
 		return refuse(c, failed(err, "refusals"))
@@ -253,10 +254,17 @@ func (a *API) mend(c fiber.Ctx) error {
 		return refuse(c, badRequest("refusal", c.Params("refusal"), err.Error(), "refusals whose lane is still there"))
 	}
 	tidy(&d)
-	if no := check(d, &s.Document); no != nil {
+	if no := a.check(c, d, &s.Document); no != nil {
 		return refuse(c, no)
 	}
 	out := Mended{Proposal: Proposal{policy.Diff(s.Document, d), warningsOf(d)}, Refusal: showRefusal(r)}
+	if what, others := whole.Mend.Narrows(s.Document); what != "" {
+		out.ShutsOut = fmt.Sprintf("The site has no %s, so %s. With %s it would be the only one that may.", what, others, whole.Mend.Value)
+	}
+	if out.ShutsOut != "" && c.Query("only") != "true" && !dry(c) {
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonWouldShutOut, Parameter: "only", Given: whole.Mend.Value, Detail: out.ShutsOut, Allowed: "only=true",
+			Remedy: "say that it is to be the only one (--only), or forget the refusal: what it asked for isn't refused any more"}))
+	}
 	if dry(c) {
 		c.Set("ETag", etag(s.Version))
 		return c.JSON(out)

@@ -1,11 +1,12 @@
 package api
 
 import (
+	"context"
 	"net/url"
 	"strings"
-	"sync"
 
 	"github.com/gofiber/fiber/v3"
+	"golang.org/x/sync/errgroup"
 
 	"echolane/core/declare"
 	"echolane/core/markup"
@@ -17,8 +18,8 @@ import (
 
 // Maker makes variants as a request for them would, and tells what is known of sources.
 type Maker interface {
-	Measure(uri, accept string) (*variants.Variant, *policy.Refusal)
-	FactsOf(path string) (source.Facts, *policy.Refusal)
+	Measure(ctx context.Context, uri, accept string) (*variants.Variant, *policy.Refusal)
+	FactsOf(ctx context.Context, path string) (source.Facts, *policy.Refusal)
 }
 
 // AskMarkup is what POST /sites/{site}/markup takes.
@@ -74,7 +75,7 @@ func (a *API) markup(c fiber.Ctx) error {
 	if in.Base == "" {
 		in.Base = c.BaseURL()
 	}
-	out, no := MarkupFor(a.Maker, s, in)
+	out, no := MarkupFor(c.Context(), a.Maker, s, in)
 	if no != nil {
 		return refuse(c, no)
 	}
@@ -82,7 +83,7 @@ func (a *API) markup(c fiber.Ctx) error {
 }
 
 // SourcePath is lane/path as a URL has it.
-func SourcePath(s *records.Site, given string) (string, *policy.Refusal) {
+func SourcePath(s *policy.SiteSettings, given string) (string, *policy.Refusal) {
 	lane, path, ok := strings.Cut(strings.TrimPrefix(given, "/"), "/")
 	l := s.Lane(lane)
 	switch {
@@ -102,7 +103,7 @@ func SourcePath(s *records.Site, given string) (string, *policy.Refusal) {
 }
 
 // MarkupFor measures a source and writes its markup.
-func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *policy.Refusal) {
+func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskMarkup) (out Markup, no *policy.Refusal) {
 	o := markup.Options{Alt: in.Alt, Decorative: in.Decorative, Rungs: s.Rungs, Waste: in.Waste, First: in.First, Above: in.Above, Inline: markup.Inline(in.Placeholder)}
 	var err error
 	if o.Slot, err = markup.ParseSlot(in.Slot); err != nil {
@@ -145,7 +146,7 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 		}
 	}
 	o.Base = strings.TrimSuffix(in.Base, "/") + prefix
-	if out.Facts, no = maker.FactsOf("/" + s.Name + "/" + o.Source); no != nil {
+	if out.Facts, no = maker.FactsOf(ctx, "/"+s.Name+"/"+o.Source); no != nil {
 		return out, no
 	}
 	o.Facts = markup.Facts{Width: out.Facts.Width, Height: out.Facts.Height, Alpha: out.Facts.HasAlpha, Placeholder: out.Facts.Placeholder, Colour: out.Facts.Colour}
@@ -158,7 +159,7 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 		}
 	}
 	o.Site = s.Sheet.Over(declare.Declarations{Class: declared.Class}, false)
-	if out.Weights, no = weigh(maker, s.Name, &o); no != nil {
+	if out.Weights, no = weigh(ctx, maker, s.Name, &o); no != nil {
 		return out, no
 	}
 	if out.Markup, err = markup.Make(o); err != nil {
@@ -179,7 +180,7 @@ func MarkupFor(maker Maker, s *records.Site, in AskMarkup) (out Markup, no *poli
 }
 
 // weigh makes the variants that tell what the others weigh, two at a time, and writes down in o what they do.
-func weigh(maker Maker, site string, o *markup.Options) (all []Weighed, no *policy.Refusal) {
+func weigh(ctx context.Context, maker Maker, site string, o *markup.Options) (all []Weighed, no *policy.Refusal) {
 	anchors := markup.Anchors(*o)
 	made := make([]*variants.Variant, len(anchors))
 	refusals := make([]*policy.Refusal, len(anchors))
@@ -191,18 +192,15 @@ func weigh(maker Maker, site string, o *markup.Options) (all []Weighed, no *poli
 		}
 		return at.Address(a.Declared, a.Width)
 	}
-	var done sync.WaitGroup
-	room := make(chan struct{}, 2)
+	var measuring errgroup.Group
+	measuring.SetLimit(2)
 	for i, a := range anchors {
-		done.Add(1)
-		go func() {
-			defer done.Done()
-			room <- struct{}{}
-			defer func() { <-room }()
-			made[i], refusals[i] = maker.Measure(address(a), bestAccept)
-		}()
+		measuring.Go(func() error {
+			made[i], refusals[i] = maker.Measure(ctx, address(a), bestAccept)
+			return nil
+		})
 	}
-	done.Wait()
+	measuring.Wait()
 	o.Facts.Weights = map[declare.Declarations][]markup.Weight{}
 	for i, a := range anchors {
 		if no := refusals[i]; no != nil {

@@ -74,7 +74,7 @@ func list(names []string) []string {
 }
 
 // examine holds a sheet against the site that it would be of.
-func (a *API) examine(c fiber.Ctx, s *records.Site, text string) (CheckedSheet, *policy.Refusal) {
+func (a *API) examine(c fiber.Ctx, s *policy.SiteSettings, text string) (CheckedSheet, *policy.Refusal) {
 	out := CheckedSheet{Problems: []sheet.Problem{}, Warnings: []string{}, Classes: []string{}, Added: []string{}, Removed: []string{}, Uses: []records.ClassUse{}}
 	read, err := sheet.Parse(text)
 	if err != nil {
@@ -106,7 +106,7 @@ func (a *API) examine(c fiber.Ctx, s *records.Site, text string) (CheckedSheet, 
 		}
 	}
 	if len(out.Removed) > 0 {
-		if err := a.Classes.Flush(c.Context()); err != nil {
+		if err := a.Recorder.FlushClasses(c.Context()); err != nil {
 			return out, failed(err, s.Name)
 		}
 		if out.Uses, err = a.Store.ClassUses(c.Context(), s.Name, out.Removed, time.Now().Add(-recently)); err != nil {
@@ -144,7 +144,7 @@ func (a *API) publishSheet(c fiber.Ctx) error {
 	return a.publish(c, s, in, "published a sheet")
 }
 
-func (a *API) publish(c fiber.Ctx, s *records.Site, in PublishSheet, what string) error {
+func (a *API) publish(c fiber.Ctx, s *policy.SiteSettings, in PublishSheet, what string) error {
 	out, no := a.examine(c, s, in.Text)
 	if no != nil {
 		return refuse(c, no)
@@ -293,7 +293,7 @@ func (a *API) preview(c fiber.Ctx) error {
 	if d.Width == 0 && d.Height == 0 {
 		d.Width = 480
 	}
-	v, no := a.Maker.Measure("/"+s.Name+"/"+source+"?"+d.AddressForm(), c.Get("Accept"))
+	v, no := a.Maker.Measure(c.Context(), "/"+s.Name+"/"+source+"?"+d.AddressForm(), c.Get("Accept"))
 	if no != nil {
 		return refuse(c, no)
 	}

@@ -3,8 +3,10 @@ package api
 import (
 	"errors"
 	"fmt"
+	"net/netip"
 	"os"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -44,9 +46,9 @@ type LadderProposal struct {
 	Rungs []int `json:"rungs"`
 }
 
-func show(s *records.Site) Site {
+func show(s *policy.SiteSettings) Site {
 	v := Site{Name: s.Name, Version: s.Version, MadeAt: s.MadeAt.UTC(), ChangedAt: s.ChangedAt.UTC(), Document: s.Document, Defaults: s.Defaults.AddressForm(), Classes: list(s.Sheet.Classes()), Warnings: warningsOf(s.Document), Secrets: []string{}}
-	for _, d := range records.SecretNames(s) {
+	for _, d := range s.SecretNames() {
 		v.Secrets = append(v.Secrets, d)
 	}
 	return v
@@ -72,7 +74,7 @@ func (a *API) showSite(c fiber.Ctx, status int, name string) error {
 func etag(version int64) string { return `"` + strconv.FormatInt(version, 10) + `"` }
 
 // ifMatch is the version that the caller means to change.
-func ifMatch(c fiber.Ctx, s *records.Site) (int64, *policy.Refusal) {
+func ifMatch(c fiber.Ctx, s *policy.SiteSettings) (int64, *policy.Refusal) {
 	field := c.Get("If-Match")
 	switch field {
 	case "":
@@ -112,26 +114,120 @@ func (a *API) site(c fiber.Ctx) error {
 	return a.showSite(c, 200, s.Name)
 }
 
-// check holds a document against all that can be known of it here: what it says, and whether the folders it
-// names are there.
-func check(d policy.Document, before *policy.Document) *policy.Refusal {
+// Ground is what of the machine and its networks those who may edit sites can point lanes at. Owners of the whole service
+// may point them anywhere.
+type Ground struct {
+	Roots    []string       // folders of lanes lie in one of these, or are one
+	Networks []netip.Prefix // private addresses that lanes may reach
+}
+
+// check holds a document against all that can be known of it here: what it says, whether the folders it names are there,
+// and whether who changes it may point lanes at them and at private networks. What stood there before stays.
+func (a *API) check(c fiber.Ctx, d policy.Document, before *policy.Document) *policy.Refusal {
 	if _, _, err := policy.Compile(d); err != nil {
 		return policy.BadDocument(err.(policy.Troubles))
 	}
+	access, _ := accessOf(c)
+	owner := access.Allows(records.MayOwn, "")
 	for i, l := range d.Lanes {
-		if l.Kind != "folder" {
-			continue
-		}
+		was := &policy.Lane{}
 		if before != nil {
-			if was := before.Lane(l.Name); was != nil && was.Folder == l.Folder {
-				continue // it may be away for now
+			if l := before.Lane(l.Name); l != nil {
+				was = l
 			}
 		}
-		if info, err := os.Stat(l.Folder); err != nil || !info.IsDir() {
-			return policy.BadDocument(policy.Troubles{{Path: fmt.Sprintf("lanes[%d].folder", i), Given: l.Folder, Detail: "there is no such folder on the machine that the service runs on", Allowed: "a folder that exists"}})
+		at := fmt.Sprintf("lanes[%d]", i)
+		if l.Folder != "" && l.Folder != was.Folder {
+			if !owner && !a.Ground.holds(l.Folder) {
+				return notYours(at+".folder", l.Folder, "the folder lies outside those that the service gives to sites", a.Ground.rootsText(), "--source-root")
+			}
+			if info, err := os.Stat(l.Folder); l.Kind == "folder" && (err != nil || !info.IsDir()) {
+				return policy.BadDocument(policy.Troubles{{Path: at + ".folder", Given: l.Folder, Detail: "there is no such folder on the machine that the service runs on", Allowed: "a folder that exists"}})
+			}
+		}
+		for j, text := range l.Private {
+			if !owner && !slices.Contains(was.Private, text) && !a.Ground.reaches(text) {
+				return notYours(fmt.Sprintf("%s.private[%d]", at, j), text, "the address isn't public, and not among those that the service gives to sites", a.Ground.networksText(), "--private-network")
+			}
 		}
 	}
 	return nil
+}
+
+func notYours(path, given, detail, allowed, option string) *policy.Refusal {
+	return policy.No(policy.Refusal{
+		Reason: policy.ReasonNotPermitted, Parameter: path, Given: given, Detail: detail, Allowed: allowed,
+		Remedy: "ask an owner of the service to set it, or to start the service with " + option + " " + given,
+	})
+}
+
+// holds reports whether a folder lies in one of the roots, also where links lead.
+func (g Ground) holds(folder string) bool {
+	in := func(path string) bool {
+		for _, root := range g.Roots {
+			if path == root || strings.HasPrefix(path, strings.TrimSuffix(root, "/")+"/") {
+				return true
+			}
+		}
+		return false
+	}
+	real := folder
+	for { // of what isn't there yet, the part that is
+		if path, err := filepath.EvalSymlinks(real); err == nil {
+			real = path
+			break
+		}
+		if parent := filepath.Dir(real); parent == real {
+			break
+		} else {
+			real = parent
+		}
+	}
+	if !in(folder) {
+		return false
+	}
+	for _, root := range g.Roots {
+		if path, err := filepath.EvalSymlinks(root); err == nil && (real == path || strings.HasPrefix(real, strings.TrimSuffix(path, "/")+"/")) {
+			return true
+		}
+	}
+	return in(real)
+}
+
+// reaches reports whether a private address or network lies in those that sites are given.
+func (g Ground) reaches(text string) bool {
+	p, err := netip.ParsePrefix(text)
+	if err != nil {
+		a, err := netip.ParseAddr(text)
+		if err != nil {
+			return false
+		}
+		p = netip.PrefixFrom(a, a.BitLen())
+	}
+	for _, n := range g.Networks {
+		if n.Bits() <= p.Bits() && n.Contains(p.Addr()) {
+			return true
+		}
+	}
+	return false
+}
+
+func (g Ground) rootsText() string {
+	if len(g.Roots) == 0 {
+		return "none: only an owner of the service sets folders"
+	}
+	return "folders in " + strings.Join(g.Roots, ", ")
+}
+
+func (g Ground) networksText() string {
+	if len(g.Networks) == 0 {
+		return "none: only an owner of the service sets private addresses"
+	}
+	var words []string
+	for _, n := range g.Networks {
+		words = append(words, n.String())
+	}
+	return "addresses in " + strings.Join(words, ", ")
 }
 
 func tidy(d *policy.Document) {
@@ -152,7 +248,7 @@ func (a *API) addSite(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	tidy(&d)
-	if no := check(d, nil); no != nil {
+	if no := a.check(c, d, nil); no != nil {
 		return refuse(c, no)
 	}
 	if a.Settings.Current().Site(d.Site) != nil {
@@ -188,9 +284,9 @@ func (a *API) putSite(c fiber.Ctx) error {
 }
 
 // change gives a site another document, or says what that would do.
-func (a *API) change(c fiber.Ctx, s *records.Site, d policy.Document, what string) error {
+func (a *API) change(c fiber.Ctx, s *policy.SiteSettings, d policy.Document, what string) error {
 	tidy(&d)
-	if no := check(d, &s.Document); no != nil {
+	if no := a.check(c, d, &s.Document); no != nil {
 		return refuse(c, no)
 	}
 	changes := policy.Diff(s.Document, d)
@@ -310,7 +406,7 @@ func (a *API) usage(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	a.Meter.Flush(c.Context())
+	a.Recorder.FlushUsage(c.Context()) // what can't be written yet is shown next time
 	list, err := a.Store.UsageOf(c.Context(), s.Name)
 	if err != nil {
 		return refuse(c, failed(err, s.Name))

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -14,10 +15,8 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"golang.org/x/net/http/httpguts"
 
-	"echolane/core/codec"
 	"echolane/core/declare"
 	"echolane/core/policy"
-	"echolane/core/render"
 	"echolane/service/delivery"
 	"echolane/service/records"
 	"echolane/service/source"
@@ -61,7 +60,7 @@ func (a *API) putSecret(c fiber.Ctx) error {
 		if !httpguts.ValidHeaderFieldName(in.Header) || !httpguts.ValidHeaderFieldValue(in.Value) || in.Value == "" {
 			return refuse(c, badRequest("header", in.Header, "that isn't a header field with a value", "a field's name and its value"))
 		}
-		name, value = records.HeaderSecret(l.Name, http.CanonicalHeaderKey(in.Header)), in.Value
+		name, value = policy.HeaderSecret(l.Name, http.CanonicalHeaderKey(in.Header)), in.Value
 	case in.AccessKey != "" && in.SecretKey != "" && in.Header == "":
 		if l.Kind == "web" || l.Kind == "folder" || l.Bucket == "" {
 			return refuse(c, badRequest("access_key", "", "this lane has no bucket", "credentials for lanes with a bucket"))
@@ -70,7 +69,7 @@ func (a *API) putSecret(c fiber.Ctx) error {
 		if err != nil {
 			return refuse(c, asRefusal(err))
 		}
-		name, value = records.CredentialsSecret(l.Name), string(text)
+		name, value = policy.CredentialsSecret(l.Name), string(text)
 	default:
 		return refuse(c, badRequest("body", "", "it's neither credentials nor a header", "access_key and secret_key, or header and value"))
 	}
@@ -127,23 +126,7 @@ func (a *API) testLane(c fiber.Ctx) error {
 		}
 	}
 	if err == nil {
-		err = func() error {
-			v, data, err := lane.Look(c.Context(), path, nil)
-			if err == nil && data == nil {
-				data, err = lane.Read(c.Context(), path, v)
-			}
-			if err != nil {
-				return err
-			}
-			info, err := render.Probe(data)
-			if err != nil {
-				return err
-			}
-			out.Bytes, out.Type = int64(len(data)), info.Type
-			out.Width, out.Height = info.Upright()
-			out.Steps = append(out.Steps, policy.Step{Rule: "source", Verdict: "passed", Note: fmt.Sprintf("%s, %d × %d pixels, %d bytes", out.Type, out.Width, out.Height, out.Bytes)})
-			return nil
-		}()
+		err = a.look(c, lane, path, &out)
 	}
 	if err != nil {
 		out.Refusal = asRefusal(err)
@@ -152,6 +135,32 @@ func (a *API) testLane(c fiber.Ctx) error {
 		}
 	}
 	return c.JSON(out)
+}
+
+// look looks at a source anew, whatever is known of it.
+func (a *API) look(c fiber.Ctx, lane source.Lane, path string, out *TestedLane) error {
+	ctx, cancel := context.WithTimeout(c.Context(), 30*time.Second)
+	defer cancel()
+	v, content, err := lane.Stat(ctx, path, nil)
+	if err == nil && content == nil {
+		content, err = lane.Open(ctx, path, v)
+	}
+	if err != nil {
+		return err
+	}
+	defer content.Close()
+	h, err := a.Workshop.Header(ctx, content)
+	if err != nil {
+		return err
+	}
+	out.Bytes, out.Type = v.Bytes, h.Type
+	out.Width, out.Height = h.Upright()
+	size := fmt.Sprintf("%d × %d pixels, ", out.Width, out.Height)
+	if h.W == 0 {
+		size = ""
+	}
+	out.Steps = append(out.Steps, policy.Step{Rule: "source", Verdict: "passed", Note: fmt.Sprintf("%s, %s%d bytes", out.Type, size, out.Bytes)})
+	return nil
 }
 
 func (a *API) sources(c fiber.Ctx) error {
@@ -196,49 +205,53 @@ func (a *API) sources(c fiber.Ctx) error {
 }
 
 func (a *API) facts(c fiber.Ctx) error {
-	data, info, no := a.readSource(c)
+	l, no := a.locate(c)
 	if no != nil {
 		return refuse(c, no)
 	}
-	return c.JSON(source.FactsOf(data, info))
+	defer l.Close()
+	return c.JSON(source.FactsOf(l.Known.Version, l.Known.Header))
 }
 
 // original answers the source as it lies there, for comparing beside a variant.
 func (a *API) original(c fiber.Ctx) error {
-	data, info, no := a.readSource(c)
+	l, no := a.locate(c)
 	if no != nil {
 		return refuse(c, no)
 	}
-	return picture(c, info.Type, data)
+	defer l.Close()
+	content, err := l.Open(c.Context())
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	pictureHead(c, l.Known.Header.Type)
+	c.RequestCtx().Response.SetBodyStream(delivery.Stream(c.RequestCtx(), content), int(content.Size()))
+	return nil
 }
 
-func (a *API) readSource(c fiber.Ctx) ([]byte, codec.Info, *policy.Refusal) {
+// locate finds the source that the call names, in a format that is read.
+func (a *API) locate(c fiber.Ctx) (*source.Located, *policy.Refusal) {
 	site, l, no := a.findLane(c, records.MayRead)
 	if no != nil {
-		return nil, codec.Info{}, no
+		return nil, no
 	}
 	path := c.Query("path")
+	no = source.CheckText(path)
 	if l.Kind != "web" || l.BaseURL != "" {
-		if no := source.CheckPath(path); no != nil {
-			return nil, codec.Info{}, no
-		}
+		no = source.CheckPath(path)
 	}
-	lane, err := a.Lanes.Of(site, l)
+	if no != nil {
+		return nil, no
+	}
+	located, err := a.Sources.Locate(c.Context(), site, l, path, nil)
 	if err != nil {
-		return nil, codec.Info{}, asRefusal(err)
+		return nil, asRefusal(err)
 	}
-	v, data, err := lane.Look(c.Context(), path, nil)
-	if err == nil && data == nil {
-		data, err = lane.Read(c.Context(), path, v)
+	if located.Known.Header.W == 0 {
+		located.Close()
+		return nil, policy.NotRead(located.Known.Header.Type)
 	}
-	if err != nil {
-		return nil, codec.Info{}, asRefusal(err)
-	}
-	info, err := render.Probe(data)
-	if err != nil {
-		return nil, codec.Info{}, asRefusal(err)
-	}
-	return data, info, nil
+	return located, nil
 }
 
 // findUploads gives an upload lane.
@@ -294,28 +307,35 @@ func (a *API) upload(c fiber.Ctx) error {
 	if no := source.CheckPath(path); no != nil {
 		return refuse(c, no)
 	}
-	data, err := io.ReadAll(io.LimitReader(body, l.Limits.SourceBytes+1))
+	version, content, err := up.Receive(c.Context(), body)
 	if err != nil {
+		var no *policy.Refusal
+		if errors.As(err, &no) {
+			return refuse(c, no)
+		}
 		return refuse(c, badRequest("body", "", "the upload broke off", "the whole file"))
 	}
-	if no := l.Limits.CheckBytes(int64(len(data))); no != nil {
-		return refuse(c, no)
-	}
-	info, err := render.Probe(data)
+	defer content.Close()
+	h, err := a.Workshop.Header(c.Context(), content)
 	if err != nil {
 		return refuse(c, asRefusal(err))
 	}
-	if no := l.Limits.CheckPixels(info.W, info.H); no != nil {
+	if h.W == 0 {
+		return refuse(c, policy.NotRead(h.Type))
+	}
+	if no := l.Limits.CheckPixels(h.W, h.H); no != nil {
 		return refuse(c, no)
 	}
 	// Its placeholder is made first: what can't be decoded isn't kept.
-	placeholder, err := delivery.Placeholder(c.Context(), a.Renderer, data, l.Limits)
+	tiny, _, err := a.Workshop.Render(c.Context(), func(context.Context) ([]*source.Content, error) {
+		return []*source.Content{content.Share()}, nil
+	}, delivery.PlaceholderJob(l.Limits))
 	if err != nil {
 		return refuse(c, asRefusal(err))
 	}
-	facts := source.FactsOf(data, info)
-	facts.Placeholder = placeholder
-	kept, err := up.Put(c.Context(), path, data, source.Uploaded{Type: info.Type, Width: facts.Width, Height: facts.Height, At: time.Now().UTC(), By: who(c)})
+	facts := source.FactsOf(version, h)
+	facts.Placeholder = delivery.PlaceholderURL(tiny.Data)
+	kept, err := up.Put(c.Context(), path, content, source.Uploaded{Digest: version.Digest, Type: h.Type, Width: facts.Width, Height: facts.Height, At: time.Now().UTC(), By: who(c)})
 	if err != nil {
 		return refuse(c, asRefusal(err))
 	}

@@ -2,55 +2,58 @@
 package app
 
 import (
-	"bytes"
-	"compress/gzip"
 	"context"
 	"errors"
 	"fmt"
-	"io/fs"
 	"log/slog"
-	"mime"
 	"net"
+	"net/http"
 	"net/netip"
-	"net/url"
-	"path"
 	"path/filepath"
-	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"time"
 
 	"github.com/gofiber/fiber/v3"
-	"github.com/gofiber/fiber/v3/middleware/adaptor"
-	"github.com/prometheus/client_golang/prometheus/promhttp"
+	"github.com/valyala/fasthttp"
 
-	"echolane/console"
 	"echolane/core/declare"
 	"echolane/core/markup"
 	"echolane/core/policy"
 	"echolane/service/api"
+	"echolane/service/caller"
 	"echolane/service/delivery"
 	"echolane/service/diskcache"
+	"echolane/service/panics"
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/variants"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
-	"echolane/web"
 )
 
 // Options are the settings of the service itself.
 type Options struct {
-	Listen      string // host:port
-	DatabaseURL string
-	CacheDir    string // "" keeps nothing on disk
-	MemoryBytes int64  // of variants in memory
-	DiskBytes   int64  // of variants on disk
-	Workers     int    // render processes; 0: one for each processor
-	Token       string // opens the whole API; "" for none
-	SecretKey   []byte // 32 bytes that secrets are kept under; nil: none can be kept
-	Proxies     []netip.Prefix
-	Worker      []string
+	Listen        string // host:port
+	MetricsListen string // host:port for metrics alone; "": beside the rest, for tokens
+	DatabaseURL   string
+	CacheDir      string // "" keeps nothing on disk
+	MemoryBytes   int64  // of variants in memory
+	DiskBytes     int64  // of variants on disk
+	Workers       int    // render processes; 0: one for each processor
+	Token         string // opens the whole API; "" for none
+	SecretKey     []byte // 32 bytes that secrets are kept under; nil: none can be kept
+	Proxies       []netip.Prefix
+	Worker        []string
+	Browser       []string // this program, as it starts Chromium under limits
+
+	// Ground is what of the machine those who edit sites may point lanes at.
+	Ground api.Ground
+
+	// DrainDelay is how long the service goes on as before when it is told to end, while /-/ready says so; DrainLimit is
+	// how long requests under way may take after that.
+	DrainDelay, DrainLimit time.Duration
 
 	SearchAtOnce bool // the first answer waits for the search for its quality
 	Log          *slog.Logger
@@ -58,29 +61,40 @@ type Options struct {
 
 // App is a running service.
 type App struct {
-	o        Options
-	store    *records.Store
-	settings *records.Watcher
-	journal  *records.Journal
-	ledger   *records.Ledger
-	meter    *records.Meter
-	classes  *records.Classes
-	weighing *weighing.Runner
-	sources  *diskcache.Disk
-	lanes    *source.Lanes
-	cache    *variants.Cache
-	workshop *workshop.Workshop
-	delivery *delivery.Service
-	metrics  *metrics
-	listener net.Listener
-	server   *fiber.App
-	served   chan error
-	draining atomic.Bool
+	o         Options
+	panics    *panics.Catcher
+	store     *records.Store
+	settings  *records.Watcher
+	recorder  *records.Recorder
+	weighing  *weighing.Runner
+	browsers  *weighing.Browsers
+	kept      *diskcache.Disk
+	keep      *source.Keep
+	lanes     *source.Lanes
+	sources   *source.Table
+	cache     *variants.Cache
+	workshop  *workshop.Workshop
+	delivery  *delivery.Service
+	api       *api.API
+	metrics   *metrics
+	listener  net.Listener
+	scraped   net.Listener
+	scrapes   *http.Server
+	routes    *fiber.App
+	handler   fasthttp.RequestHandler
+	server    *fasthttp.Server
+	served    chan error
+	serving   sync.WaitGroup
+	under     atomic.Int64 // requests under way
+	draining  atomic.Bool  // /-/ready says so
+	refusing  atomic.Bool  // requests that come now aren't begun
+	stopping  sync.Once
+	exhausted atomic.Bool // the drain's limit was reached
 }
 
 // Start brings everything up; when it returns, requests are answered.
 func Start(ctx context.Context, o Options) (*App, error) {
-	a := &App{o: o, served: make(chan error, 1)}
+	a := &App{o: o, panics: &panics.Catcher{Log: o.Log}, served: make(chan error, 1)}
 	if err := a.start(ctx); err != nil {
 		a.release()
 		return nil, err
@@ -88,72 +102,119 @@ func Start(ctx context.Context, o Options) (*App, error) {
 	return a, nil
 }
 
+func listen(address, option string) (net.Listener, error) {
+	l, err := net.Listen("tcp", address)
+	if errors.Is(err, syscall.EADDRINUSE) {
+		return nil, fmt.Errorf("%s is in use by another program: end that one, or choose another address with %s", address, option)
+	}
+	if err != nil {
+		return nil, fmt.Errorf("listen on %s: %w", address, err)
+	}
+	return l, nil
+}
+
 func (a *App) start(ctx context.Context) error {
 	var err error
 	// The address first: whoever is already there is the commonest trouble and costs nothing to find.
-	if a.listener, err = net.Listen("tcp", a.o.Listen); err != nil {
-		if errors.Is(err, syscall.EADDRINUSE) {
-			return fmt.Errorf("%s is in use by another program: end that one, or choose another address with --listen", a.o.Listen)
+	if a.listener, err = listen(a.o.Listen, "--listen"); err != nil {
+		return err
+	}
+	if a.o.MetricsListen != "" {
+		if a.scraped, err = listen(a.o.MetricsListen, "--metrics-listen"); err != nil {
+			return err
 		}
-		return fmt.Errorf("listen on %s: %w", a.o.Listen, err)
 	}
-	if a.store, err = records.Open(ctx, a.o.DatabaseURL, a.o.SecretKey); err != nil {
+	if len(a.o.SecretKey) == 0 {
+		a.o.Log.Warn("the service has no key to keep secrets under: signing keys and lanes' credentials can't be kept", "remedy", "start every node with the same ECHOLANE_SECRET_KEY; make one with: openssl rand -base64 32")
+	}
+	if a.store, err = records.Open(a.o.DatabaseURL, a.o.SecretKey); err != nil {
 		return err
 	}
-	if a.settings, err = a.store.Watch(ctx, a.o.Log); err != nil {
-		return err
-	}
-	deployment, err := a.store.Deployment(ctx)
-	if err != nil {
-		return err
-	}
-	cdn := "echolane-" + deployment
-	a.lanes = &source.Lanes{CDN: cdn}
-	variantDir := ""
+	watching := records.WatchOptions{Store: a.store, Log: a.o.Log, Panics: a.panics}
 	if a.o.CacheDir != "" {
-		// A fifth for the sources that web lanes fetch.
-		variantDir = filepath.Join(a.o.CacheDir, "variants")
-		a.sources = diskcache.Open(filepath.Join(a.o.CacheDir, "sources"), a.o.DiskBytes/5, a.o.Log)
-		a.lanes.Keep = a.sources
-		a.o.DiskBytes -= a.o.DiskBytes / 5
+		watching.File = filepath.Join(a.o.CacheDir, "settings.json")
 	}
-	if a.cache, err = variants.New(variants.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: a.o.DiskBytes, Log: a.o.Log}); err != nil {
+	if a.settings, err = records.Watch(ctx, watching); err != nil {
+		return err
+	}
+	variantDir, disk := "", a.o.DiskBytes
+	if a.o.CacheDir != "" {
+		// A fifth for the sources that lanes fetch.
+		variantDir = filepath.Join(a.o.CacheDir, "variants")
+		a.kept = diskcache.Open(filepath.Join(a.o.CacheDir, "sources"), disk/5, a.o.Log, a.panics)
+		disk -= disk / 5
+	}
+	a.keep = source.NewKeep(a.kept, 0)
+	a.lanes = &source.Lanes{CDN: a.settings.Deployment, Keep: a.keep}
+	if a.cache, err = variants.New(variants.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: disk, Log: a.o.Log, Panics: a.panics}); err != nil {
 		return fmt.Errorf("open the variant cache: %w", err)
 	}
 	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Command: a.o.Worker, Log: a.o.Log}); err != nil {
 		return err
 	}
-	a.metrics = newMetrics(a.cache, a.workshop.Lost, a.workshop.Waiting, a.settings.Live)
-	a.journal = records.NewJournal(a.store, a.o.Log, func(n int) { a.metrics.dropped.Add(float64(n)) })
-	a.ledger = records.NewLedger(a.store, a.o.Log)
-	a.meter = records.NewMeter(a.store, a.o.Log)
-	a.classes = records.NewClasses(a.store, a.o.Log)
+	a.sources = source.NewTable(a.lanes, a.workshop, a.panics)
+	a.recorder = records.NewRecorder(records.RecorderOptions{Store: a.store, Log: a.o.Log, Panics: a.panics})
+	a.metrics = newMetrics(a)
+	a.api = &api.API{
+		Store: a.store, Settings: a.settings, Lanes: a.lanes, Sources: a.sources, Recorder: a.recorder, Workshop: a.workshop, Ground: a.o.Ground, Token: a.o.Token, Proxies: a.o.Proxies,
+		SignIns: caller.NewLimiter(10_000),
+	}
 	if a.delivery, err = delivery.New(delivery.Options{
-		Settings: a.settings, Lanes: a.lanes, Cache: a.cache, Renderer: a.workshop, Journal: a.journal, Ledger: a.ledger, Meter: a.meter,
-		Classes: a.classes, Census: a.store, Counters: a.metrics, Log: a.o.Log, CDN: cdn, Proxies: a.o.Proxies, SearchAtOnce: a.o.SearchAtOnce,
+		Settings: a.settings, Sources: a.sources, Cache: a.cache, Workshop: a.workshop, Recorder: a.recorder, Metrics: a.metrics, Log: a.o.Log, Panics: a.panics,
+		Proxies: a.o.Proxies, SearchAtOnce: a.o.SearchAtOnce, MayRead: a.api.MayRead,
 	}); err != nil {
 		return fmt.Errorf("open the image path: %w", err)
 	}
-	weigher := &weighing.Weigher{Renderer: a.workshop, Lanes: a.lanes, Listen: a.listener.Addr().String(), Log: a.o.Log}
-	weigher.MarkupFor = func(s *records.Site, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
-		m, no := api.MarkupFor(a.delivery, s, api.AskMarkup{Source: source, Slot: slot, Decorative: true, Declarations: d.AddressForm(), First: first, Base: base})
+	a.api.Maker = a.delivery
+	a.browsers = &weighing.Browsers{Launcher: a.o.Browser, Log: a.o.Log, Panics: a.panics}
+	weigher := &weighing.Weigher{Workshop: a.workshop, Lanes: a.lanes, Sources: a.sources, Browsers: a.browsers, Listen: a.listener.Addr().String(), Log: a.o.Log, Panics: a.panics}
+	weigher.MarkupFor = func(ctx context.Context, s *policy.SiteSettings, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
+		m, no := api.MarkupFor(ctx, a.delivery, s, api.AskMarkup{Source: source, Slot: slot, Decorative: true, Declarations: d.AddressForm(), First: first, Base: base})
 		return m.Markup, no
 	}
-	a.weighing = weighing.NewRunner(weigher, a.store, a.o.Log)
-	a.server = fiber.New(fiber.Config{
-		AppName: "Echo Lane", BodyLimit: 1 << 20, ReadTimeout: 30 * time.Second, IdleTimeout: 120 * time.Second,
-		ReadBufferSize: 16 << 10, StreamRequestBody: true, StrictRouting: true, CaseSensitive: true, ErrorHandler: a.broke,
-	})
-	a.routes()
-	go func() {
-		a.served <- a.server.Listener(a.listener, fiber.ListenConfig{DisableStartupMessage: true})
-	}()
+	a.weighing = weighing.NewRunner(weigher, a.store, a.o.Log, a.panics)
+	a.api.Weighings = a.weighing
+	a.serve()
 	a.o.Log.Info("serving", "listen", a.Addr(), "sites", len(a.settings.Current().Sites))
 	return nil
 }
 
+const (
+	longestHead = 16 << 10         // of a request's line and fields
+	writeTime   = 60 * time.Second // for an answer that lies ready
+	readTime    = 30 * time.Second
+	idleTime    = 120 * time.Second
+)
+
+// serve starts answering.
+func (a *App) serve() {
+	a.routes = fiber.New(fiber.Config{AppName: "Echo Lane", StrictRouting: true, CaseSensitive: true, ErrorHandler: a.broke, StreamRequestBody: true})
+	a.route()
+	a.handler = a.routes.Handler()
+	a.server = &fasthttp.Server{
+		Name: "", NoDefaultServerHeader: true, Handler: a.door, ErrorHandler: a.malformed, Logger: quiet{}, StreamRequestBody: true, DisablePreParseMultipartForm: true,
+		MaxRequestBodySize: longestBody, ReadBufferSize: longestHead, ReadTimeout: readTime, WriteTimeout: writeTime, IdleTimeout: idleTime, CloseOnShutdown: true,
+	}
+	a.panics.Go(&a.serving, "serve", func() { a.served <- a.server.Serve(a.listener) })
+	if a.scraped != nil {
+		a.scrapes = &http.Server{Handler: a.metrics.handler(), ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second}
+		a.panics.Go(&a.serving, "serve metrics", func() { a.scrapes.Serve(a.scraped) })
+	}
+}
+
+// longestBody is what the server itself reads of a body into memory; what is longer comes as a stream.
+const longestBody = 1 << 20
+
 // Addr is the address that is listened on.
 func (a *App) Addr() string { return a.listener.Addr().String() }
+
+// MetricsAddr is the address that metrics are at, "" where they have none of their own.
+func (a *App) MetricsAddr() string {
+	if a.scraped == nil {
+		return ""
+	}
+	return a.scraped.Addr().String()
+}
 
 // Wait gives the error that ended the serving, or nil when ctx is done.
 func (a *App) Wait(ctx context.Context) error {
@@ -165,18 +226,38 @@ func (a *App) Wait(ctx context.Context) error {
 	}
 }
 
-// Stop finishes the requests under way, for at most grace, and ends everything.
-func (a *App) Stop(grace time.Duration) {
-	a.draining.Store(true)
-	a.o.Log.Info("stopping")
-	if err := a.server.ShutdownWithTimeout(grace); err != nil {
-		a.o.Log.Warn("requests were cut off", "after", grace.String(), "error", err)
-	}
-	a.release()
+// Stop ends the service in one order: /-/ready says that it drains, while it serves as before, so that balancers turn away;
+// then no connection is taken and no request begun any more; those under way may end, up to a limit; then what was counted
+// is written down and everything ends.
+func (a *App) Stop() {
+	a.stopping.Do(func() {
+		a.draining.Store(true)
+		a.o.Log.Info("stopping", "drain_delay", a.o.DrainDelay.String(), "drain_limit", a.o.DrainLimit.String(), "under_way", a.under.Load())
+		time.Sleep(a.o.DrainDelay)
+		a.refusing.Store(true)
+		if a.server != nil {
+			ctx, cancel := context.WithTimeout(context.Background(), a.o.DrainLimit)
+			err := a.server.ShutdownWithContext(ctx)
+			cancel()
+			if err != nil || a.under.Load() > 0 {
+				a.exhausted.Store(true)
+				a.o.Log.Warn("requests under way are given up", "after", a.o.DrainLimit.String(), "requests", a.under.Load())
+				a.delivery.Cancel()
+				a.workshop.Abandon()
+				for end := time.Now().Add(5 * time.Second); a.under.Load() > 0 && time.Now().Before(end); {
+					time.Sleep(10 * time.Millisecond)
+				}
+			}
+		}
+		a.release()
+	})
 }
 
 // release ends what was started, users before what they use.
 func (a *App) release() {
+	if a.scrapes != nil {
+		a.scrapes.Close()
+	}
 	if a.weighing != nil {
 		a.weighing.Close()
 	}
@@ -189,23 +270,14 @@ func (a *App) release() {
 	if a.cache != nil {
 		a.cache.Close()
 	}
-	if a.journal != nil {
-		a.journal.Close()
-	}
-	if a.ledger != nil {
-		a.ledger.Close()
-	}
-	if a.meter != nil {
-		a.meter.Close()
-	}
-	if a.classes != nil {
-		a.classes.Close()
+	if a.recorder != nil {
+		a.recorder.Close()
 	}
 	if a.lanes != nil {
 		a.lanes.Close()
 	}
-	if a.sources != nil {
-		a.sources.Close()
+	if a.kept != nil {
+		a.kept.Close()
 	}
 	if a.settings != nil {
 		a.settings.Close()
@@ -213,9 +285,12 @@ func (a *App) release() {
 	if a.store != nil {
 		a.store.Close()
 	}
-	if a.listener != nil {
-		a.listener.Close()
+	for _, l := range []net.Listener{a.listener, a.scraped} {
+		if l != nil {
+			l.Close()
+		}
 	}
+	a.serving.Wait()
 }
 
 // Store is the service's database, for the demo's own set-up.
@@ -224,61 +299,11 @@ func (a *App) Store() *records.Store { return a.store }
 // Refresh reads the settings now, without waiting for the database's notice of what was done to Store.
 func (a *App) Refresh(ctx context.Context) error { return a.settings.Refresh(ctx) }
 
-func (a *App) routes() {
-	// Images are everything outside /-/; they pass by all routing.
-	a.server.Use(func(c fiber.Ctx) error {
-		r := c.RequestCtx()
-		uri := delivery.Target(r)
-		if len(uri) >= 3 && uri[1] == '-' && uri[2] == '/' || len(uri) <= 1 {
-			return c.Next()
-		}
-		if !r.IsGet() && !r.IsHead() {
-			r.Response.Header.Set("Allow", "GET, HEAD")
-			a.delivery.Refuse(r, policy.No(policy.Refusal{
-				Reason: policy.ReasonMethodNotAllowed, Given: string(r.Method()), Allowed: "GET, HEAD", Detail: "images are only read", Remedy: "use GET or HEAD",
-			}))
-			return nil
-		}
-		a.delivery.Handle(r)
-		return nil
-	})
-	a.server.Get("/", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusFound).To("/-/console/") })
-	a.server.Get("/-/live", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "live"}) })
-	a.server.Get("/-/ready", a.ready)
-	a.server.Get("/-/metrics", adaptor.HTTPHandler(promhttp.HandlerFor(a.metrics.registry, promhttp.HandlerOpts{})))
-	a.server.Get("/-/problems", func(c fiber.Ctx) error { delivery.Problems(c.RequestCtx()); return nil })
-	a.server.Get("/-/api/openapi.json", func(c fiber.Ctx) error {
-		c.Set("Content-Type", "application/json")
-		return c.Send(api.Description)
-	})
-	calls := &api.API{Store: a.store, Settings: a.settings, Lanes: a.lanes, Ledger: a.ledger, Meter: a.meter, Classes: a.classes, Renderer: a.workshop, Maker: a.delivery, Weighings: a.weighing, Token: a.o.Token, Proxies: a.o.Proxies}
-	calls.Mount(a.server.Group("/-/api/v1", calls.Guard))
-	a.server.Get("/-/console", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusMovedPermanently).To("/-/console/") })
-	a.server.Get("/-/console/*", a.console)
-	a.server.Get("/-/web/*", a.web)
-	a.server.Use(func(c fiber.Ctx) error {
-		delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
-			Reason: policy.ReasonNoSuchPage, Given: string(c.RequestCtx().Path()), Detail: "the service has nothing at this address", Remedy: "images are at /site/lane/path, the console at /-/console/, the API's description at /-/api/openapi.json",
-		}))
-		return nil
-	})
-}
-
-// ready says whether requests are answered as they should be. A service that has lost its database still
-// answers images, so it stays in the balance and says that it is degraded.
-func (a *App) ready(c fiber.Ctx) error {
-	c.Set("Cache-Control", "no-store")
-	switch {
-	case a.draining.Load():
-		return c.Status(503).JSON(fiber.Map{"status": "draining"})
-	case !a.settings.Live():
-		return c.JSON(fiber.Map{"status": "degraded", "database": "away", "detail": "images are served with the settings last read; settings can't be changed"})
-	}
-	return c.JSON(fiber.Map{"status": "ready", "database": "there"})
-}
-
-// FirstLink is the path of a one-time link that makes the first owner, "" where there is one already.
+// FirstLink is the path of a one-time link that makes the first owner, "" where there is one already, or nobody knows.
 func (a *App) FirstLink(ctx context.Context) (string, error) {
+	if !a.settings.Live() {
+		return "", nil
+	}
 	owned, err := a.store.HasOwner(ctx)
 	if err != nil || owned {
 		return "", err
@@ -296,78 +321,7 @@ func (a *App) link(ctx context.Context, person string) (string, error) {
 	return "/-/console/enter?link=" + secret, err
 }
 
-// console serves the built console. Every address in it that isn't a file is one of its views.
-func (a *App) console(c fiber.Ctx) error {
-	name, err := url.PathUnescape(c.Params("*"))
-	if err != nil || name == "" || !fs.ValidPath(name) {
-		name = "index.html"
-	}
-	data, err := console.Files.ReadFile("dist/" + name)
-	if err != nil {
-		name = "index.html"
-		if data, err = console.Files.ReadFile("dist/index.html"); err != nil {
-			return c.Status(404).SendString("This binary was built without its console: build it with `make build`.")
-		}
-	}
-	c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
-	c.Set("X-Content-Type-Options", "nosniff")
-	if strings.HasPrefix(name, "assets/") {
-		c.Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with their content
-	} else {
-		c.Set("Cache-Control", "no-cache")
-		c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
-		c.Set("Referrer-Policy", "no-referrer")
-	}
-	return c.Send(data)
-}
+// quiet is a logger for what clients get wrong: they are told, and nobody else.
+type quiet struct{}
 
-// web answers what sites' own pages load: from every origin, and kept for an hour.
-func (a *App) web(c fiber.Ctx) error {
-	name := c.Params("*")
-	data, err := web.Files.ReadFile(name)
-	if err != nil || !fs.ValidPath(name) {
-		return c.Next()
-	}
-	tag := variants.ETagOf(data)
-	c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
-	if strings.HasSuffix(name, ".ts") { // of which there is no registered type
-		c.Set("Content-Type", "text/plain; charset=utf-8")
-	}
-	c.Set("X-Content-Type-Options", "nosniff")
-	c.Set("Access-Control-Allow-Origin", "*")
-	c.Set("Cross-Origin-Resource-Policy", "cross-origin")
-	c.Set("Timing-Allow-Origin", "*")
-	c.Set("Cache-Control", "public, max-age=3600, stale-while-revalidate=86400")
-	c.Set("ETag", tag)
-	if strings.Contains(c.Get("If-None-Match"), tag) {
-		return c.SendStatus(304)
-	}
-	if strings.Contains(c.Get("Accept-Encoding"), "gzip") {
-		var b bytes.Buffer
-		z := gzip.NewWriter(&b)
-		z.Write(data)
-		z.Close()
-		data = b.Bytes()
-		c.Set("Content-Encoding", "gzip")
-	}
-	c.Set("Vary", "Accept-Encoding")
-	return c.Send(data)
-}
-
-func (a *App) broke(c fiber.Ctx, err error) error {
-	no := policy.Refusal{Reason: policy.ReasonInternal, Detail: "the service met something that it wasn't made for", Remedy: "tell whoever runs the service"}
-	var e *fiber.Error
-	if errors.As(err, &e) {
-		switch {
-		case e.Code == 405:
-			no = policy.Refusal{Reason: policy.ReasonMethodNotAllowed, Given: c.Method(), Detail: "this address takes other methods", Remedy: "see /-/api/openapi.json"}
-		case e.Code < 500:
-			no = policy.Refusal{Reason: policy.ReasonBadRequest, Detail: e.Message, Remedy: "see /-/api/openapi.json"}
-		}
-	}
-	if no.Reason == policy.ReasonInternal {
-		a.o.Log.Error("a request broke", "path", c.Path(), "error", err)
-	}
-	delivery.WriteProblem(c.RequestCtx(), policy.No(no))
-	return nil
-}
+func (quiet) Printf(string, ...any) {}

@@ -1,51 +1,53 @@
 package app
 
 import (
+	"net/http"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
 	"github.com/prometheus/client_golang/prometheus/collectors"
+	"github.com/prometheus/client_golang/prometheus/promhttp"
 
+	"echolane/core/policy"
 	"echolane/service/variants"
 )
 
 // metrics counts for Prometheus. Its series are found once, so that counting costs an addition.
 type metrics struct {
 	registry *prometheus.Registry
-	answers  [5]prometheus.Counter
-	seconds  [5]prometheus.Observer
+	answers  [variants.Original + 1]prometheus.Counter
+	seconds  [variants.Original + 1]prometheus.Observer
 	fresh    prometheus.Counter // 304
 	bytes    prometheus.Counter
 	refusals *prometheus.CounterVec
-	dropped  prometheus.Counter
 }
 
-func newMetrics(cache *variants.Cache, lost, waiting func() int64, database func() bool) *metrics {
+func newMetrics(a *App) *metrics {
 	m := &metrics{registry: prometheus.NewRegistry()}
 	answers := prometheus.NewCounterVec(prometheus.CounterOpts{Name: "echolane_answers_total", Help: "Image requests answered, by where the variant came from."}, []string{"from"})
 	seconds := prometheus.NewHistogramVec(prometheus.HistogramOpts{
 		Name: "echolane_answer_seconds", Help: "Time from an image request to its answer, by where the variant came from.",
 		Buckets: []float64{.00001, .0001, .001, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10},
 	}, []string{"from"})
-	for w := variants.Memory; w <= variants.Joined; w++ {
+	for w := variants.Memory; w <= variants.Original; w++ {
 		m.answers[w], m.seconds[w] = answers.WithLabelValues(w.String()), seconds.WithLabelValues(w.String())
 	}
 	m.fresh = prometheus.NewCounter(prometheus.CounterOpts{Name: "echolane_not_modified_total", Help: "Image requests answered with 304."})
 	m.bytes = prometheus.NewCounter(prometheus.CounterOpts{Name: "echolane_sent_bytes_total", Help: "Bytes of images sent, without headers."})
-	m.refusals = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "echolane_refusals_total", Help: "Image requests turned down, by reason."}, []string{"reason"})
-	m.dropped = prometheus.NewCounter(prometheus.CounterOpts{Name: "echolane_records_dropped_total", Help: "Variants that couldn't be recorded in the database."})
-	gauge := func(name, help string, f func() float64) prometheus.Collector {
-		return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, f)
-	}
-	m.registry.MustRegister(answers, seconds, m.fresh, m.bytes, m.refusals, m.dropped,
-		gauge("echolane_memory_cache_bytes", "Bytes of variants in memory.", func() float64 { return float64(cache.Stats().MemoryBytes) }),
-		gauge("echolane_memory_cache_variants", "Variants in memory.", func() float64 { return float64(cache.Stats().MemoryEntries) }),
-		gauge("echolane_disk_cache_bytes", "Bytes of variants on disk.", func() float64 { return float64(cache.Stats().DiskBytes) }),
-		gauge("echolane_disk_cache_failures", "Times the disk cache couldn't be read or written.", func() float64 { return float64(cache.Stats().DiskFailures) }),
-		gauge("echolane_workers_lost", "Render workers that died or were ended.", func() float64 { return float64(lost()) }),
-		gauge("echolane_renders_waiting", "Variants that wait for a worker.", func() float64 { return float64(waiting()) }),
+	m.refusals = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "echolane_refusals_total", Help: "Requests turned down, by reason."}, []string{"reason"})
+	m.registry.MustRegister(answers, seconds, m.fresh, m.bytes, m.refusals, dropped{a},
+		gauge("echolane_memory_cache_bytes", "Bytes of variants in memory.", func() float64 { return float64(a.cache.Stats().MemoryBytes) }),
+		gauge("echolane_memory_cache_variants", "Variants in memory.", func() float64 { return float64(a.cache.Stats().MemoryEntries) }),
+		gauge("echolane_disk_cache_bytes", "Bytes of variants on disk.", func() float64 { return float64(a.cache.Stats().DiskBytes) }),
+		gauge("echolane_disk_cache_failures", "Times the disk cache couldn't be read or written.", func() float64 { return float64(a.cache.Stats().DiskFailures) }),
+		gauge("echolane_source_memory_bytes", "Bytes of sources in memory.", func() float64 { return float64(a.keep.MemoryBytes()) }),
+		gauge("echolane_sources_known", "Sources that something is known of.", func() float64 { return float64(a.sources.Len()) }),
+		gauge("echolane_workers_lost", "Render workers that died or were ended.", func() float64 { return float64(a.workshop.Lost()) }),
+		gauge("echolane_renders_waiting", "Variants that wait for a worker.", func() float64 { return float64(a.workshop.Waiting()) }),
+		gauge("echolane_requests_under_way", "Requests that are being answered.", func() float64 { return float64(a.under.Load()) }),
+		gauge("echolane_panics", "Panics that were caught, each of which cost one request or task.", func() float64 { return float64(a.panics.Count()) }),
 		gauge("echolane_database_up", "Whether the database answers.", func() float64 {
-			if database() {
+			if a.settings.Live() {
 				return 1
 			}
 			return 0
@@ -54,7 +56,28 @@ func newMetrics(cache *variants.Cache, lost, waiting func() int64, database func
 	return m
 }
 
-// Answered and Refused make metrics a delivery.Counters.
+func gauge(name, help string, f func() float64) prometheus.Collector {
+	return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, f)
+}
+
+// dropped are the records that were given up, by what they were.
+type dropped struct{ a *App }
+
+var droppedDesc = prometheus.NewDesc("echolane_records_dropped_total", "Rows that couldn't be written to the database, by what they were.", []string{"what"}, nil)
+
+func (dropped) Describe(to chan<- *prometheus.Desc) { to <- droppedDesc }
+
+func (d dropped) Collect(to chan<- prometheus.Metric) {
+	for what, n := range d.a.recorder.Dropped() {
+		to <- prometheus.MustNewConstMetric(droppedDesc, prometheus.CounterValue, float64(n), what)
+	}
+}
+
+func (m *metrics) handler() http.Handler {
+	return promhttp.HandlerFor(m.registry, promhttp.HandlerOpts{})
+}
+
+// Answered and Refused make metrics a delivery.Metrics.
 func (m *metrics) Answered(where variants.Where, status, bytes int, took time.Duration) {
 	m.answers[where].Inc()
 	m.seconds[where].Observe(took.Seconds())
@@ -64,4 +87,4 @@ func (m *metrics) Answered(where variants.Where, status, bytes int, took time.Du
 	m.bytes.Add(float64(bytes))
 }
 
-func (m *metrics) Refused(reason string) { m.refusals.WithLabelValues(reason).Inc() }
+func (m *metrics) Refused(reason policy.Reason) { m.refusals.WithLabelValues(string(reason)).Inc() }

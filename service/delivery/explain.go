@@ -28,13 +28,12 @@ type Explanation struct {
 	TotalMS  float64           `json:"total_ms"`
 }
 
-// explain does everything that the request would have done and tells how it went. It answers 200 also where
-// the image would have been refused.
-func (s *Service) explain(c *fasthttp.RequestCtx, r *request, no *policy.Refusal, start int64) {
-	x := Explanation{Site: r.siteName(), Source: r.path, Refusal: no}
-	steps := r.trace
-	if steps == nil {
-		steps = &[]policy.Step{}
+// explain tells how the line went that the request was taken along, with a trace. It answers 200 also where the image would
+// have been refused.
+func (s *Service) explain(c *fasthttp.RequestCtx, r *request, f *found, no *policy.Refusal, start int64) {
+	x := Explanation{Site: r.siteName(), Source: r.path, Refusal: no, Steps: []policy.Step{}}
+	if r.trace != nil {
+		x.Steps = append(x.Steps, *r.trace...)
 	}
 	if r.lane != nil {
 		x.Lane = r.lane.Name
@@ -42,27 +41,31 @@ func (s *Service) explain(c *fasthttp.RequestCtx, r *request, no *policy.Refusal
 		shown.As = declare.AsUnset
 		x.Address = string(r.form(shown))
 	}
-	if no == nil {
-		_, x.Refusal = s.admit(c, r.site, steps)
-	}
-	if x.Refusal == nil {
-		lane, err := s.Lanes.Of(r.site, r.lane)
-		if w, ok := lane.(*source.Web); ok && err == nil {
-			_, x.Refusal = w.Check(r.path, steps)
-		}
-	}
-	if x.Refusal == nil {
+	if f != nil {
 		x.Resolved = r.resolved.String()
-		m, v, where, _, refused := s.work(r, start)
-		if x.Refusal = refused; refused == nil {
-			x.Digest, x.Key, x.Cache, x.Bytes, x.Variant = m.version.Digest, m.key, where.String(), len(v.Body), v
+		if len(f.sources) > 0 && f.sources[0] != nil {
+			x.Digest = f.sources[0].Known.Digest
+		}
+		if f.variant != nil {
+			x.Key, x.Cache, x.Bytes, x.Variant = f.memo.key, f.where.String(), len(f.variant.Body), f.variant
+		}
+		if o := f.original; o != nil {
+			o.content.Close()
+			x.Cache, x.Bytes = variants.Original.String(), int(o.size)
 		}
 	}
-	x.Steps = *steps
-	if x.Refusal != nil && (len(x.Steps) == 0 || !x.Steps[len(x.Steps)-1].Decided) {
-		x.Steps = append(x.Steps, policy.Step{Rule: string(x.Refusal.Reason), Verdict: "refused", Note: x.Refusal.Detail, Decided: true})
+	if no != nil && (len(x.Steps) == 0 || !x.Steps[len(x.Steps)-1].Decided) {
+		x.Steps = append(x.Steps, policy.Step{Rule: string(no.Reason), Verdict: "refused", Note: no.Detail, Decided: true})
 	}
-	x.TotalMS = ms(now() - start)
+	if !s.knows(c, x.Site) {
+		for i := range x.Steps {
+			x.Steps[i] = x.Steps[i].ForStrangers()
+		}
+		if x.Refusal != nil {
+			x.Refusal = x.Refusal.ForStrangers()
+		}
+	}
+	x.TotalMS = ms(source.Now() - start)
 	h := &c.Response.Header
 	h.SetContentType("application/json")
 	h.Set("Cache-Control", "no-store")

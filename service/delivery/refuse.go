@@ -1,11 +1,13 @@
 package delivery
 
 import (
+	"context"
 	"encoding/json"
 	"html/template"
 	"io"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/valyala/fasthttp"
 
@@ -24,9 +26,10 @@ type problem struct {
 // address in a tab.
 func (s *Service) Refuse(c *fasthttp.RequestCtx, no *policy.Refusal) { s.refuse(c, "", "", no) }
 
-// refuse also counts the refusal under what was asked.
+// refuse also counts the refusal under what was asked. What is counted says all; what a stranger is told leaves out the
+// site's rules, its commands and the addresses behind its lanes.
 func (s *Service) refuse(c *fasthttp.RequestCtx, site, asked string, no *policy.Refusal) {
-	s.Counters.Refused(string(no.Reason))
+	s.Metrics.Refused(no.Reason)
 	switch {
 	case no.Mend != nil && no.Mend.Value != "":
 		asked = no.Mend.Value // what would have to be allowed tells kinds apart best
@@ -35,8 +38,23 @@ func (s *Service) refuse(c *fasthttp.RequestCtx, site, asked string, no *policy.
 	case no.Parameter != "" && asked == "":
 		asked = no.Parameter + "=" + no.Given
 	}
-	s.Ledger.Add(site, asked, string(Target(c)), no)
+	s.Recorder.Refused(site, asked, string(Target(c)), no)
+	c.Response.Header.SetCanonical(fCacheStatus, []byte("Echo-Lane; detail="+string(no.Reason)))
+	if !s.knows(c, site) {
+		no = no.ForStrangers()
+	}
 	WriteProblem(c, no)
+}
+
+// knows reports whether the request has a token that may look at the site.
+func (s *Service) knows(c *fasthttp.RequestCtx, site string) bool {
+	bearer, ok := strings.CutPrefix(string(c.Request.Header.Peek("Authorization")), "Bearer ")
+	if !ok || s.MayRead == nil {
+		return false
+	}
+	ctx, cancel := context.WithTimeout(s.base, time.Second)
+	defer cancel()
+	return s.MayRead(ctx, bearer, site)
 }
 
 // WriteProblem writes the refusal without counting it.

@@ -1,21 +1,28 @@
 // Package diskcache keeps entries as files within a bound of bytes: variants, and sources that were fetched.
 //
-// An entry is a header and a body. Files appear whole, by renaming, and bodies are checked against their digest
-// when read, so that neither a crash nor a failing disk can make a wrong picture. Writing happens behind the
-// answer. A disk that is full or read-only costs only what it would have kept.
+// An entry is a header and a body. Files appear whole, by renaming, and both are checked against their digests when read, so
+// that neither a crash nor a failing disk can make a wrong picture; a body that is handed out as a file is for its reader to
+// check. Writing happens behind the answer, or as a stream. A disk that is full or read-only costs only what it would have
+// kept.
 package diskcache
 
 import (
 	"crypto/sha256"
 	"encoding/binary"
 	"errors"
+	"fmt"
+	"hash"
+	"io"
 	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
 	"sort"
+	"sync"
 	"sync/atomic"
 	"time"
+
+	"echolane/service/panics"
 )
 
 // Disk is a directory of entries. Safe for concurrent use.
@@ -23,12 +30,17 @@ type Disk struct {
 	dir      string
 	limit    int64
 	log      *slog.Logger
+	opened   time.Time
 	bytes    atomic.Int64
 	failures atomic.Int64
 	lastWord atomic.Int64
 
+	mu     sync.Mutex // guards closed, and sending on writes
+	closed bool
 	writes chan write
-	done   chan struct{}
+	over   chan struct{} // there is more than the bound
+	swept  chan struct{} // closed when what was there at the start is counted
+	ended  sync.WaitGroup
 }
 
 type write struct {
@@ -36,23 +48,24 @@ type write struct {
 	head, body []byte
 }
 
+// A file: what it is, the body's length (8 bytes, little endian), the header's (4), the SHA-256 of the header, that of the
+// body, the body, the header.
 const (
-	// A file: what it is, the header's length (4 bytes, little endian), the SHA-256 of header and body, the
-	// header, the body.
-	magic  = "eld2"
-	prefix = 4 + 4 + sha256.Size
+	magic  = "eld3"
+	prefix = 4 + 8 + 4 + 2*sha256.Size
 
-	writeHold = 256 // entries that wait to be written; beyond that they aren't kept
+	writeHold  = 256     // entries that wait to be written; beyond that they aren't kept
+	mostHeader = 1 << 20 // bytes
 )
 
 // Open starts a cache in dir, which is made where it is missing. A directory that can't be used is not an
 // error: it is said in the log and counted. Keys are at least two characters that may stand in file names.
-func Open(dir string, limit int64, log *slog.Logger) *Disk {
-	d := &Disk{dir: dir, limit: limit, log: log, writes: make(chan write, writeHold), done: make(chan struct{})}
+func Open(dir string, limit int64, log *slog.Logger, catch *panics.Catcher) *Disk {
+	d := &Disk{dir: dir, limit: limit, log: log, opened: time.Now(), writes: make(chan write, writeHold), over: make(chan struct{}, 1), swept: make(chan struct{})}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		d.failed("make the cache directory", err)
 	}
-	go d.run()
+	catch.Go(&d.ended, "write to the disk cache", d.run)
 	return d
 }
 
@@ -72,50 +85,90 @@ func (d *Disk) failed(what string, err error) {
 
 func (d *Disk) path(key string) string { return filepath.Join(d.dir, key[:2], key) }
 
+// errOld: the file is of a format before this one.
+var errOld = errors.New("an old format")
+
+// An Entry is a kept body as a file. Its header is sure; the body is for its reader to check.
+type Entry struct {
+	Head []byte
+	File *os.File
+	From int64 // where in the file the body begins
+	Size int64 // the body's bytes
+	sum  [sha256.Size]byte
+}
+
+// Open gives an entry whose file the caller closes; ok is false where there is none that is whole.
+func (d *Disk) Open(key string) (e Entry, ok bool) {
+	f, err := os.Open(d.path(key))
+	if err == nil {
+		if e, err = readEntry(f); err == nil {
+			now := time.Now()
+			os.Chtimes(d.path(key), now, now) // what is used stays
+			return e, true
+		}
+		f.Close()
+		os.Remove(d.path(key))
+	}
+	if !errors.Is(err, fs.ErrNotExist) && !errors.Is(err, errOld) {
+		d.failed("read an entry", err)
+	}
+	return Entry{}, false
+}
+
+func readEntry(f *os.File) (e Entry, err error) {
+	broken := errors.New("the file is broken")
+	var p [prefix]byte
+	if _, err := f.ReadAt(p[:], 0); err != nil {
+		return e, broken
+	}
+	if string(p[:4]) != magic {
+		if string(p[:3]) == magic[:3] {
+			return e, errOld
+		}
+		return e, broken
+	}
+	size, n := int64(binary.LittleEndian.Uint64(p[4:])), int64(binary.LittleEndian.Uint32(p[12:]))
+	info, err := f.Stat()
+	if err != nil || size < 0 || n > mostHeader || info.Size() != prefix+size+n {
+		return e, broken
+	}
+	e = Entry{Head: make([]byte, n), File: f, From: prefix, Size: size, sum: [sha256.Size]byte(p[16+sha256.Size:])}
+	if _, err := f.ReadAt(e.Head, prefix+size); err != nil || sha256.Sum256(e.Head) != [sha256.Size]byte(p[16:]) {
+		return e, broken
+	}
+	return e, nil
+}
+
 // Get reads an entry; ok is false where there is none that is whole.
 func (d *Disk) Get(key string) (head, body []byte, ok bool) {
-	data, err := os.ReadFile(d.path(key))
-	if err != nil {
-		if !errors.Is(err, fs.ErrNotExist) {
-			d.failed("read an entry", err)
-		}
-		return nil, nil, false
-	}
-	head, body, ok = unpack(data)
+	e, ok := d.Open(key)
 	if !ok {
+		return nil, nil, false
+	}
+	defer e.File.Close()
+	body = make([]byte, e.Size)
+	if _, err := e.File.ReadAt(body, e.From); err != nil || sha256.Sum256(body) != e.sum {
 		d.failed("read an entry", errors.New("the file is broken"))
-		os.Remove(d.path(key))
+		d.Remove(key)
 		return nil, nil, false
 	}
-	now := time.Now()
-	os.Chtimes(d.path(key), now, now) // what is used stays
-	return head, body, true
+	return e.Head, body, true
 }
 
-func unpack(data []byte) (head, body []byte, ok bool) {
-	if len(data) < prefix || string(data[:4]) != magic {
-		return nil, nil, false
+// Remove forgets an entry.
+func (d *Disk) Remove(key string) {
+	if info, err := os.Stat(d.path(key)); err == nil && os.Remove(d.path(key)) == nil {
+		d.bytes.Add(-info.Size())
 	}
-	n := int64(binary.LittleEndian.Uint32(data[4:]))
-	rest := data[prefix:]
-	if n > int64(len(rest)) || sha256.Sum256(rest) != [sha256.Size]byte(data[8:prefix]) {
-		return nil, nil, false
-	}
-	return rest[:n:n], rest[n:], true
 }
 
-func pack(head, body []byte) []byte {
-	data := append(make([]byte, prefix, prefix+len(head)+len(body)), head...)
-	data = append(data, body...)
-	copy(data, magic)
-	binary.LittleEndian.PutUint32(data[4:], uint32(len(head)))
-	sum := sha256.Sum256(data[prefix:])
-	copy(data[8:], sum[:])
-	return data
-}
-
-// Put hands an entry over for writing. Neither slice may be changed afterwards.
+// Put hands an entry over for writing. Neither slice may be changed afterwards. After Close nothing is kept.
 func (d *Disk) Put(key string, head, body []byte) {
+	d.mu.Lock()
+	defer d.mu.Unlock()
+	if d.closed {
+		return
+	}
 	select {
 	case d.writes <- write{key, head, body}:
 	default:
@@ -124,40 +177,130 @@ func (d *Disk) Put(key string, head, body []byte) {
 }
 
 func (d *Disk) run() {
-	defer close(d.done)
 	d.sweep() // counts what is there, and makes room where the limit was lowered
-	for w := range d.writes {
-		if err := d.store(w); err != nil {
-			d.failed("write an entry", err)
-		} else if d.bytes.Load() > d.limit {
+	close(d.swept)
+	for {
+		select {
+		case <-d.over:
 			d.sweep()
+		case w, open := <-d.writes:
+			if !open {
+				if d.bytes.Load() > d.limit {
+					d.sweep()
+				}
+				return
+			}
+			if err := d.store(w); err != nil {
+				d.failed("write an entry", err)
+			}
 		}
 	}
 }
 
+// ask has the cache swept soon.
+func (d *Disk) ask() {
+	select {
+	case d.over <- struct{}{}:
+	default:
+	}
+}
+
 func (d *Disk) store(w write) error {
-	data := pack(w.head, w.body)
-	path := d.path(w.key)
-	if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
-		return err
-	}
-	f, err := os.CreateTemp(filepath.Dir(path), ".new-")
+	s, err := d.Create()
 	if err != nil {
 		return err
 	}
-	_, err = f.Write(data)
-	if e := f.Close(); err == nil {
-		err = e
+	if _, err := s.Write(w.body); err != nil {
+		s.Abort()
+		return err
 	}
+	e, err := s.Commit(w.key, w.head)
 	if err == nil {
-		err = os.Rename(f.Name(), path)
+		e.File.Close()
 	}
+	return err
+}
+
+// A Stream writes one entry's body piece by piece. Commit or Abort ends it.
+type Stream struct {
+	d    *Disk
+	f    *os.File
+	hash hash.Hash
+	size int64
+}
+
+// Create begins an entry.
+func (d *Disk) Create() (*Stream, error) {
+	if d.bytes.Load() > d.limit+d.limit/4 {
+		return nil, errors.New("the disk cache is full, and wasn't swept yet")
+	}
+	f, err := os.CreateTemp(d.dir, ".new-")
 	if err != nil {
-		os.Remove(f.Name())
-		return err
+		return nil, err
 	}
-	d.bytes.Add(int64(len(data)))
-	return nil
+	if _, err := f.Seek(prefix, io.SeekStart); err != nil {
+		f.Close()
+		os.Remove(f.Name())
+		return nil, err
+	}
+	return &Stream{d: d, f: f, hash: sha256.New()}, nil
+}
+
+// Write adds to the body.
+func (s *Stream) Write(p []byte) (int, error) {
+	n, err := s.f.Write(p)
+	s.hash.Write(p[:n])
+	s.size += int64(n)
+	return n, err
+}
+
+// Abort forgets what was written.
+func (s *Stream) Abort() {
+	s.f.Close()
+	os.Remove(s.f.Name())
+}
+
+// Commit makes the entry appear under its key, and gives it open; the caller closes its file.
+func (s *Stream) Commit(key string, head []byte) (Entry, error) {
+	var p [prefix]byte
+	copy(p[:], magic)
+	binary.LittleEndian.PutUint64(p[4:], uint64(s.size))
+	binary.LittleEndian.PutUint32(p[12:], uint32(len(head)))
+	sum := sha256.Sum256(head)
+	copy(p[16:], sum[:])
+	e := Entry{Head: head, File: s.f, From: prefix, Size: s.size, sum: [sha256.Size]byte(s.hash.Sum(nil))}
+	copy(p[16+sha256.Size:], e.sum[:])
+	path := s.d.path(key)
+	err := func() error {
+		if len(head) > mostHeader {
+			return fmt.Errorf("the header has %d bytes", len(head))
+		}
+		if _, err := s.f.Write(head); err != nil {
+			return err
+		}
+		if _, err := s.f.WriteAt(p[:], 0); err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Dir(path), 0o700); err != nil {
+			return err
+		}
+		var before int64
+		if info, err := os.Stat(path); err == nil {
+			before = info.Size()
+		}
+		if err := os.Rename(s.f.Name(), path); err != nil {
+			return err
+		}
+		if s.d.bytes.Add(prefix+s.size+int64(len(head))-before) > s.d.limit {
+			s.d.ask()
+		}
+		return nil
+	}()
+	if err != nil {
+		s.Abort()
+		return Entry{}, err
+	}
+	return e, nil
 }
 
 // sweep counts all files, removes what a crash left half written, and where there is too much, removes what
@@ -170,6 +313,7 @@ func (d *Disk) sweep() {
 	}
 	var files []file
 	var sum int64
+	before := d.bytes.Load()
 	filepath.WalkDir(d.dir, func(p string, e fs.DirEntry, err error) error {
 		if err != nil || e.IsDir() {
 			return nil
@@ -179,7 +323,9 @@ func (d *Disk) sweep() {
 			return nil
 		}
 		if e.Name()[0] == '.' {
-			os.Remove(p)
+			if info.ModTime().Before(d.opened) { // what is newer, a stream is still at
+				os.Remove(p)
+			}
 			return nil
 		}
 		files = append(files, file{p, info.Size(), info.ModTime()})
@@ -199,11 +345,23 @@ func (d *Disk) sweep() {
 			sum -= f.size
 		}
 	}
-	d.bytes.Store(sum)
+	d.bytes.Add(sum - before) // what came and went meanwhile is counted already, or the next time
 }
 
-// Close waits for what is still being written.
+// Close waits for what is still being written. What is put afterwards isn't kept.
 func (d *Disk) Close() {
-	close(d.writes)
-	<-d.done
+	d.mu.Lock()
+	if !d.closed {
+		d.closed = true
+		close(d.writes)
+	}
+	d.mu.Unlock()
+	d.ended.Wait()
+}
+
+// ReadBack gives the first n bytes that were written.
+func (s *Stream) ReadBack(n int64) ([]byte, error) {
+	data := make([]byte, n)
+	_, err := s.f.ReadAt(data, prefix)
+	return data, err
 }

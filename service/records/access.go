@@ -199,8 +199,14 @@ func passwordMatches(kept, password string) bool {
 // AddPerson adds somebody who may sign in. ErrExists where the name is taken.
 func (s *Store) AddPerson(ctx context.Context, name, password, may string, sites []string, by string) (Person, error) {
 	p := Person{Name: name, May: may, Sites: nonNil(sites), MadeBy: by}
-	err := s.db.QueryRowContext(ctx, `INSERT INTO people (name, password, may, sites, made_by) VALUES ($1, $2, $3, $4, $5) RETURNING id, made_at`,
-		name, hashPassword(password), may, p.Sites, by).Scan(&p.ID, &p.MadeAt)
+	leave, err := s.hashing(ctx)
+	if err != nil {
+		return p, err
+	}
+	hashed := hashPassword(password)
+	leave()
+	err = s.db.QueryRowContext(ctx, `INSERT INTO people (name, password, may, sites, made_by) VALUES ($1, $2, $3, $4, $5) RETURNING id, made_at`,
+		name, hashed, may, p.Sites, by).Scan(&p.ID, &p.MadeAt)
 	return p, told("add "+name, err)
 }
 
@@ -237,48 +243,79 @@ func (s *Store) RemovePerson(ctx context.Context, id int64) (bool, error) {
 
 // SetPassword gives a person another password and ends their other sessions.
 func (s *Store) SetPassword(ctx context.Context, name, password string) error {
-	if _, err := s.db.ExecContext(ctx, `UPDATE people SET password = $2 WHERE name = $1`, name, hashPassword(password)); err != nil {
+	leave, err := s.hashing(ctx)
+	if err != nil {
+		return err
+	}
+	hashed := hashPassword(password)
+	leave()
+	if _, err := s.db.ExecContext(ctx, `UPDATE people SET password = $2 WHERE name = $1`, name, hashed); err != nil {
 		return told("set a password", err)
 	}
-	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE person = (SELECT id FROM people WHERE name = $1)`, name)
+	_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE person = (SELECT id FROM people WHERE name = $1)`, name)
 	return told("end sessions", err)
 }
 
-// nobody's password takes as long to compare as anybody's, so that answers don't tell which names exist.
-var nobodys = hashPassword(random())
+// nobodys takes as long to compare as anybody's password, so that answers don't tell which names exist.
+var nobodys = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+	base64.RawStdEncoding.EncodeToString(make([]byte, 16)), base64.RawStdEncoding.EncodeToString(make([]byte, argonLength)))
 
-// SignIn checks name and password. Failed tries of a name or a client slow the next ones: from the fourth on
-// each doubles the wait, up to a quarter of an hour. client is the caller's address.
+// hashesAtOnce is how many passwords a node hashes at the same time: each takes argonMemory.
+const hashesAtOnce = 2
+
+// ErrBusy: more passwords wait to be hashed than there is time for.
+var ErrBusy = errors.New("too many passwords are being looked at")
+
+// hashing waits for one of the places for hashing, as long as a person would; leave gives it back.
+func (s *Store) hashing(ctx context.Context) (leave func(), err error) {
+	wait, cancel := context.WithTimeout(ctx, 4*time.Second)
+	defer cancel()
+	select {
+	case s.hashers <- struct{}{}:
+		return func() { <-s.hashers }, nil
+	case <-wait.Done():
+		return nil, ErrBusy
+	}
+}
+
+// SignIn checks name and password. Tries of one client for one name slow its next ones: from the fourth failed one on each
+// doubles the wait, up to a quarter of an hour; another client isn't held up by them. A try counts before it is looked at,
+// and is taken back when it was right, so that tries at the same time count too. client is the caller's network.
 func (s *Store) SignIn(ctx context.Context, name, password, client string) error {
-	whos := []string{"name " + name, "client " + client}
-	for _, who := range whos {
+	who := client + " " + name
+	var failed []int
+	err := s.db.SelectContext(ctx, &failed, `INSERT INTO tries (who, failed, until) VALUES ($1, 1, now())
+		ON CONFLICT (who) DO UPDATE SET failed = CASE WHEN tries.until < now() - interval '1 hour' THEN 1 ELSE tries.failed + 1 END,
+			until = now() + CASE WHEN tries.until >= now() - interval '1 hour' AND tries.failed >= 3
+				THEN least(interval '15 minutes', interval '1 second' * power(2, least(tries.failed - 2, 12))) ELSE interval '0' END
+		WHERE tries.until <= now() RETURNING failed`, who)
+	if err != nil {
+		return told("sign in", err)
+	}
+	if len(failed) == 0 {
 		var wait float64
-		err := s.db.GetContext(ctx, &wait, `SELECT coalesce(max(extract(epoch FROM until - now())), 0) FROM tries WHERE who = $1`, who)
-		if err != nil {
+		if err := s.db.GetContext(ctx, &wait, `SELECT coalesce(max(extract(epoch FROM until - now())), 0) FROM tries WHERE who = $1`, who); err != nil {
 			return told("sign in", err)
 		}
-		if wait > 0 {
-			return &TooManyTries{time.Duration(wait * float64(time.Second))}
-		}
+		return &TooManyTries{max(time.Second, time.Duration(wait*float64(time.Second)))}
 	}
 	kept := nobodys
-	err := s.db.GetContext(ctx, &kept, `SELECT password FROM people WHERE name = $1`, name)
+	err = s.db.GetContext(ctx, &kept, `SELECT password FROM people WHERE name = $1`, name)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return told("sign in", err)
 	}
-	if passwordMatches(kept, password) && err == nil {
-		_, err := s.db.ExecContext(ctx, `DELETE FROM tries WHERE who = ANY ($1) OR until < now() - interval '1 day'`, whos)
-		return told("sign in", err)
+	there := err == nil
+	leave, err := s.hashing(ctx)
+	if err != nil {
+		return err
 	}
-	for _, who := range whos {
-		if _, err := s.db.ExecContext(ctx, `INSERT INTO tries (who, failed, until) VALUES ($1, 1, now())
-			ON CONFLICT (who) DO UPDATE SET failed = CASE WHEN tries.until < now() - interval '1 hour' THEN 1 ELSE tries.failed + 1 END,
-			until = now() + CASE WHEN tries.until >= now() - interval '1 hour' AND tries.failed >= 3
-				THEN least(interval '15 minutes', interval '1 second' * power(2, least(tries.failed - 2, 12))) ELSE interval '0' END`, who); err != nil {
-			return told("sign in", err)
-		}
+	matches := passwordMatches(kept, password)
+	leave()
+	if !matches || !there {
+		return ErrWrong
 	}
-	return ErrWrong
+	_, err = s.db.ExecContext(ctx, `DELETE FROM tries WHERE who = $1`, who)
+	return told("sign in", err)
 }
 
 const sessionLasts = 14 * 24 * time.Hour

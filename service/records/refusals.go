@@ -5,10 +5,6 @@ import (
 	"context"
 	"encoding/json"
 	"fmt"
-	"log/slog"
-	"maps"
-	"slices"
-	"sync"
 	"time"
 
 	"github.com/jmoiron/sqlx"
@@ -38,144 +34,59 @@ func (r Refusal) Whole() (no policy.Refusal) {
 	return no
 }
 
-// Ledger counts refusals in memory and writes them down once a second, off the request path. It is bounded:
-// what doesn't fit is counted under "others", so that nobody can fill the table.
-type Ledger struct {
-	store *Store
-	log   *slog.Logger
-
-	flushing sync.Mutex // one writing at a time
-	mu       sync.Mutex // guards open
-	open     map[ledgerKey]*Refusal
-
-	stop chan struct{}
-	done chan struct{}
-}
-
-type ledgerKey struct {
+type refusalKey struct {
 	site   string
 	reason policy.Reason
 	asked  string
 }
 
 const (
-	ledgerHolds  = 2000 // kinds between two writings
+	refusalsHeld = 2000 // kinds between two writings
 	kindsPerPair = 200  // kinds that are told apart for one site and reason
 	others       = "others"
-	ledgerEvery  = time.Second
+	longestAsked = 200 // bytes
+	longestWords = 1000
 )
 
-// NewLedger starts a ledger. Close ends it.
-func NewLedger(store *Store, log *slog.Logger) *Ledger {
-	l := &Ledger{store: store, log: log, open: map[ledgerKey]*Refusal{}, stop: make(chan struct{}), done: make(chan struct{})}
-	go l.run()
-	return l
-}
-
-// Add counts one refusal. It never waits for the database.
-func (l *Ledger) Add(site, asked, sample string, no *policy.Refusal) {
-	key := ledgerKey{site, no.Reason, clip(asked, 200)}
-	now := time.Now()
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	r := l.open[key]
-	if r == nil {
-		if len(l.open) >= ledgerHolds {
-			key.asked = others
-			if r = l.open[key]; r == nil && len(l.open) >= 2*ledgerHolds {
-				return // as many sites and reasons as that can't be told apart
-			}
-		}
-		if r == nil {
-			r = &Refusal{Site: key.site, Reason: key.reason, Asked: key.asked, FirstAt: now}
-			l.open[key] = r
-		}
-	}
-	r.Count++
-	r.LastAt = now
-	if r.Count == 1 || r.Count%64 == 0 {
-		r.Sample = clip(sample, 1000)
-		r.Refusal, _ = json.Marshal(no)
-	}
-}
-
-func clip(s string, n int) string {
-	if len(s) > n {
-		return s[:n]
-	}
-	return s
-}
-
-// Flush writes down what was counted before the call; it waits for a writing that is under way.
-func (l *Ledger) Flush(ctx context.Context) error {
-	l.flushing.Lock()
-	defer l.flushing.Unlock()
-	l.mu.Lock()
-	batch := l.open
-	l.open = map[ledgerKey]*Refusal{}
-	l.mu.Unlock()
-	if len(batch) == 0 {
-		return nil
-	}
-	err := l.store.inTransaction(ctx, "record refusals", func(tx *sqlx.Tx) error {
-		for _, r := range inOrder(batch) {
-			if err := addRefusal(ctx, tx, r); err != nil {
-				return err
-			}
-		}
-		return nil
+// newRefusals counts refusals in memory and writes them down once a second. What doesn't fit is counted under "others",
+// so that nobody can fill the table.
+func newRefusals(o RecorderOptions) *batcher[refusalKey, Refusal] {
+	return newBatcher(batchOptions[refusalKey, Refusal]{
+		what: "refusals", every: time.Second, holds: refusalsHeld, begin: o.Store.begin, log: o.Log, panics: o.Panics,
+		key: func(r *Refusal) refusalKey { return refusalKey{r.Site, r.Reason, r.Asked} },
+		clean: func(r *Refusal) {
+			r.Site, r.Asked, r.Sample = validText(r.Site, 64), validText(r.Asked, longestAsked), validText(r.Sample, longestWords)
+		},
+		merge: func(have, more *Refusal) {
+			have.Count += more.Count
+			have.LastAt, have.Sample, have.Refusal = more.LastAt, more.Sample, more.Refusal
+		},
+		crowded: func(r *Refusal) bool { r.Asked = others; return true },
+		compare: func(a, b *Refusal) int {
+			return cmp.Or(cmp.Compare(a.Site, b.Site), cmp.Compare(a.Reason, b.Reason), cmp.Compare(a.Asked, b.Asked))
+		},
+		write: addRefusal,
 	})
+}
+
+// Refused counts one refusal: the site ("" where none was found), what was asked in few words, and the address as it was
+// sent. It never waits for the database.
+func (r *Recorder) Refused(site, asked, sample string, no *policy.Refusal) {
+	short := *no
+	for _, s := range []*string{&short.Detail, &short.Given, &short.Allowed, &short.Remedy} {
+		*s = validText(*s, longestWords)
+	}
+	short.Problems = nil
+	text, err := json.Marshal(short)
 	if err != nil {
-		l.putBack(batch)
+		text = []byte("{}")
 	}
-	return err
+	now := time.Now()
+	r.refusals.Add(Refusal{Site: site, Reason: no.Reason, Asked: asked, Count: 1, FirstAt: now, LastAt: now, Sample: sample, Refusal: text})
 }
 
-// inOrder keeps nodes that write at the same time from waiting for each other in a circle.
-func inOrder(batch map[ledgerKey]*Refusal) []*Refusal {
-	list := slices.Collect(maps.Values(batch))
-	slices.SortFunc(list, func(a, b *Refusal) int {
-		return cmp.Or(cmp.Compare(a.Site, b.Site), cmp.Compare(a.Reason, b.Reason), cmp.Compare(a.Asked, b.Asked))
-	})
-	return list
-}
-
-func (l *Ledger) putBack(batch map[ledgerKey]*Refusal) {
-	l.mu.Lock()
-	defer l.mu.Unlock()
-	for key, r := range batch {
-		if newer := l.open[key]; newer != nil {
-			newer.Count += r.Count
-			newer.FirstAt = r.FirstAt
-		} else if len(l.open) < ledgerHolds {
-			l.open[key] = r
-		}
-	}
-}
-
-// Close writes what is left, within a second.
-func (l *Ledger) Close() {
-	close(l.stop)
-	<-l.done
-}
-
-func (l *Ledger) run() {
-	defer close(l.done)
-	tick := time.NewTicker(ledgerEvery)
-	defer tick.Stop()
-	for open := true; open; {
-		select {
-		case <-l.stop:
-			open = false
-		case <-tick.C:
-		}
-		ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-		if err := l.Flush(ctx); err != nil {
-			l.log.Debug("refusals wait to be recorded", "error", err)
-		}
-		cancel()
-	}
-}
+// FlushRefusals writes down what was counted before the call.
+func (r *Recorder) FlushRefusals(ctx context.Context) error { return r.refusals.Flush(ctx) }
 
 // addRefusal counts up the row of its kind, or makes one where there is room for another kind.
 func addRefusal(ctx context.Context, tx *sqlx.Tx, r *Refusal) error {

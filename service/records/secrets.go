@@ -7,7 +7,6 @@ import (
 	"crypto/rand"
 	"errors"
 	"fmt"
-	"sort"
 	"time"
 )
 
@@ -23,11 +22,6 @@ type secretRow struct {
 	Name   string `db:"name"`
 	Sealed []byte `db:"sealed"`
 }
-
-// Names of secrets.
-func KeySecret(id string) string             { return "key/" + id }
-func CredentialsSecret(lane string) string   { return "lane/" + lane + "/credentials" }
-func HeaderSecret(lane, field string) string { return "lane/" + lane + "/header/" + field }
 
 // sealer is AES-256-GCM (NIST SP 800-38D).
 func sealer(key []byte) (cipher.AEAD, error) {
@@ -87,14 +81,4 @@ func (s *Store) Secrets(ctx context.Context, site, prefix string) ([]Secret, err
 		return nil, fmt.Errorf("list the secrets of %s: %w", site, plain(err))
 	}
 	return list, nil
-}
-
-// SecretNames lists which secrets a site has, also those that can't be opened here.
-func SecretNames(s *Site) []string {
-	names := append([]string{}, s.Broken...)
-	for name := range s.Secrets {
-		names = append(names, name)
-	}
-	sort.Strings(names)
-	return names
 }

@@ -3,9 +3,12 @@ package records
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
+	"io/fs"
 	"log/slog"
-	"maps"
+	"os"
+	"path/filepath"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -14,59 +17,88 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"echolane/core/policy"
+	"echolane/service/panics"
 )
 
-// Settings are all sites and lanes at one moment, never changed after they are made.
-type Settings struct {
-	Generation uint64 // counts up with every reading
-	Sites      []*Site
-	byName     map[string]*Site
-	byHost     map[string]*Site
-}
-
-// Site finds a site by name, nil where there is none.
-func (s *Settings) Site(name string) *Site { return s.byName[name] }
-
-// SiteByHost finds the site that a host name belongs to, nil where it is nobody's.
-func (s *Settings) SiteByHost(host string) *Site {
-	if len(s.byHost) == 0 {
-		return nil
-	}
-	if h, _, ok := strings.Cut(host, ":"); ok {
-		host = h
-	}
-	return s.byHost[strings.ToLower(host)]
-}
-
-// Watcher holds the newest Settings. It listens for the database to say that something changed, and reads
-// everything again then, and after every reconnect, since what was said in between is lost.
+// Watcher holds the newest settings. It listens for the database to say that something changed, and reads everything
+// again then, and after every reconnect, since what was said in between is lost. What it read last is kept in a file, with
+// secrets still sealed, so that a node that starts while the database is away serves what it knew.
 type Watcher struct {
-	store   *Store
-	log     *slog.Logger
-	reading sync.Mutex // one reading at a time, so that an older one never replaces a newer
-	current atomic.Pointer[Settings]
-	live    atomic.Bool
-	stop    context.CancelFunc
-	done    chan struct{}
+	o          WatchOptions
+	reading    sync.Mutex // one reading at a time, so that an older one never replaces a newer
+	current    atomic.Pointer[policy.Settings]
+	deployment atomic.Pointer[string]
+	live       atomic.Bool
+	known      atomic.Bool // settings were read, from the database or the file
+	broken     string      // the secrets that couldn't be opened, as last said; guarded by reading
+	stop       context.CancelFunc
+	ended      sync.WaitGroup
 }
 
-// Watch reads the settings and starts listening. Close ends it.
-func (s *Store) Watch(ctx context.Context, log *slog.Logger) (*Watcher, error) {
-	w := &Watcher{store: s, log: log, done: make(chan struct{})}
-	if err := w.read(ctx); err != nil {
+// WatchOptions are what a Watcher works with.
+type WatchOptions struct {
+	Store  *Store
+	Log    *slog.Logger
+	Panics *panics.Catcher
+	File   string // where the settings last read are kept; "": nowhere
+}
+
+// startLimit is how long a start waits for the database before it goes on without.
+const startLimit = 5 * time.Second
+
+// Watch reads the settings and starts listening. Where the database can't be reached, it goes on with the settings that
+// were known last, or with none, and waits for it; what the database refuses (its password, its name, a schema that can't
+// be brought up to date) is an error. Close ends it.
+func Watch(ctx context.Context, o WatchOptions) (*Watcher, error) {
+	w := &Watcher{o: o}
+	empty, _ := policy.NewSettings(nil, nil)
+	w.current.Store(empty)
+	starting, cancel := context.WithTimeout(ctx, startLimit)
+	defer cancel()
+	err := w.begin(starting)
+	switch {
+	case err == nil:
+		w.live.Store(true)
+	case !isAway(err):
 		return nil, err
+	default:
+		kept, at := w.fromFile()
+		if kept {
+			o.Log.Warn("the database is away: serving the settings that were known last, and waiting for it", "known_at", at.UTC().Format(time.RFC3339), "error", plain(err))
+		} else {
+			o.Log.Warn("the database is away, and no settings are known yet: waiting for it", "error", plain(err))
+		}
 	}
-	w.live.Store(true)
-	ctx, w.stop = context.WithCancel(context.Background())
-	go w.run(ctx)
+	running, stop := context.WithCancel(context.Background())
+	w.stop = stop
+	o.Panics.Go(&w.ended, "watch the settings", func() { w.run(running) })
 	return w, nil
 }
 
-// Current is the newest settings. It never waits.
-func (w *Watcher) Current() *Settings { return w.current.Load() }
+// begin brings the schema up to date and reads everything.
+func (w *Watcher) begin(ctx context.Context) error {
+	if err := w.o.Store.Prepare(ctx); err != nil {
+		return err
+	}
+	return w.read(ctx)
+}
 
-// Live reports whether the database could be heard when last tried.
-func (w *Watcher) Live() bool { return w.live.Load() }
+// Current is the newest settings. It never waits.
+func (w *Watcher) Current() *policy.Settings { return w.current.Load() }
+
+// Live reports whether the database could be heard when last tried, and answers.
+func (w *Watcher) Live() bool { return w.live.Load() && !w.o.Store.db.Away() }
+
+// Known reports whether there are settings at all, be it those that were known last.
+func (w *Watcher) Known() bool { return w.known.Load() }
+
+// Deployment is the name in CDN-Loop (RFC 8586) that all nodes of the database share, "" where it isn't known yet.
+func (w *Watcher) Deployment() string {
+	if d := w.deployment.Load(); d != nil {
+		return *d
+	}
+	return ""
+}
 
 // Refresh reads the settings now: for a change made through this node, so that its author sees it at once.
 func (w *Watcher) Refresh(ctx context.Context) error { return w.read(ctx) }
@@ -74,86 +106,151 @@ func (w *Watcher) Refresh(ctx context.Context) error { return w.read(ctx) }
 // Close stops listening and waits for it.
 func (w *Watcher) Close() {
 	w.stop()
-	<-w.done
+	w.ended.Wait()
+}
+
+// lastKnown is the file of a node's last settings.
+type lastKnown struct {
+	At         time.Time   `json:"at"`
+	Deployment string      `json:"deployment"`
+	Sites      []siteRow   `json:"sites"`
+	Secrets    []secretRow `json:"secrets"` // sealed
 }
 
 func (w *Watcher) read(ctx context.Context) error {
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	rows, secrets, err := w.store.sites(ctx)
+	rows, secrets, err := w.o.Store.sites(ctx)
 	if err != nil {
 		return err
 	}
-	old := w.current.Load()
-	next := &Settings{byName: make(map[string]*Site, len(rows)), byHost: map[string]*Site{}}
-	if old != nil {
-		next.Generation = old.Generation + 1
-	}
-	for _, row := range rows {
-		site, err := w.store.site(row, secrets)
-		if err != nil {
-			// One site that can't be read keeps what was known of it, and holds no other up.
-			w.log.Error("a site's settings can't be read", "site", row.Name, "error", err)
-			if old == nil || old.byName[row.Name] == nil {
-				continue
-			}
-			site = old.byName[row.Name]
-		}
-		if old != nil {
-			// What didn't change stays the same value, so that nothing that hangs on it has to be worked out anew.
-			if was := old.byName[row.Name]; was != nil && was.Version == site.Version && maps.Equal(was.Secrets, site.Secrets) && was.MadeAt.Equal(site.MadeAt) {
-				site = was
-			}
-		}
-		next.Sites = append(next.Sites, site)
-		next.byName[site.Name] = site
-		for _, h := range site.Hosts {
-			if next.byHost[h] == nil {
-				next.byHost[h] = site
-			}
+	deployment := strings.TrimPrefix(w.Deployment(), "echolane-")
+	if deployment == "" {
+		if deployment, err = w.o.Store.Deployment(ctx); err != nil {
+			return err
 		}
 	}
-	w.current.Store(next)
+	k := lastKnown{At: time.Now(), Deployment: deployment, Sites: rows, Secrets: secrets}
+	if err := w.take(k); err != nil {
+		return err
+	}
+	w.keep(k)
 	return nil
 }
 
-// site compiles what the database has of a site.
-func (s *Store) site(row siteRow, secrets []secretRow) (*Site, error) {
-	site := &Site{Version: row.Version, MadeAt: row.MadeAt, ChangedAt: row.ChangedAt}
-	if err := json.Unmarshal(row.Document, &site.Document); err != nil {
-		return nil, fmt.Errorf("read the document of %s: %w", row.Name, err)
-	}
-	site.Document.Complete()
-	compiled, _, err := policy.Compile(site.Document)
-	if err != nil {
-		return nil, fmt.Errorf("compile the document of %s: %w", row.Name, err)
-	}
-	site.Site = compiled
-	for _, sec := range secrets {
-		if sec.Site != row.Name {
-			continue
+// ErrOtherKey: no secret can be opened with the key that the service has.
+var ErrOtherKey = errors.New("the secrets in this database were kept under another key: start every node with the ECHOLANE_SECRET_KEY that they were kept under; if that is lost, start without one, remove them (echolane key remove, echolane lane secret … --remove) and keep them anew")
+
+// take makes settings of what was read. w.reading is held, or nobody else reads yet.
+func (w *Watcher) take(k lastKnown) error {
+	before := w.current.Load()
+	opened := 0
+	var broken []string
+	stored := make([]policy.Stored, 0, len(k.Sites))
+	for _, row := range k.Sites {
+		in := policy.Stored{Version: row.Version, MadeAt: row.MadeAt, ChangedAt: row.ChangedAt}
+		if err := json.Unmarshal(row.Document, &in.Document); err != nil {
+			w.o.Log.Error("a site's settings can't be read", "site", row.Name, "error", err)
+			in.Document = policy.Document{}
 		}
-		value, err := s.open(sec)
-		if err != nil {
-			site.Broken = append(site.Broken, sec.Name)
-			continue
-		}
-		if site.Secrets == nil {
-			site.Secrets = map[string]string{}
-		}
-		site.Secrets[sec.Name] = value
-		if id, ok := strings.CutPrefix(sec.Name, KeySecret("")); ok {
-			if compiled.Keys == nil {
-				compiled.Keys = map[string][]byte{}
+		in.Document.Site = row.Name
+		for _, sec := range k.Secrets {
+			if sec.Site != row.Name {
+				continue
 			}
-			compiled.Keys[id] = []byte(value)
+			value, err := w.o.Store.open(sec)
+			if err != nil {
+				in.Broken = append(in.Broken, sec.Name)
+				broken = append(broken, sec.Site+"/"+sec.Name)
+				continue
+			}
+			opened++
+			if in.Secrets == nil {
+				in.Secrets = map[string]string{}
+			}
+			in.Secrets[sec.Name] = value
+		}
+		stored = append(stored, in)
+	}
+	if len(broken) > 0 && opened == 0 && w.o.Store.seal != nil && !w.known.Load() {
+		return ErrOtherKey
+	}
+	if text := strings.Join(broken, ", "); text != w.broken {
+		w.broken = text
+		if text != "" {
+			w.o.Log.Warn("secrets can't be opened with the key that this node has", "secrets", text, "remedy", "start every node with the ECHOLANE_SECRET_KEY that they were kept under, or keep them anew")
 		}
 	}
-	return site, nil
+	next, errs := policy.NewSettings(before, stored)
+	for _, err := range errs {
+		w.o.Log.Error("a site's settings can't be used", "error", err)
+	}
+	w.current.Store(next)
+	name := "echolane-" + k.Deployment
+	w.deployment.Store(&name)
+	w.known.Store(true)
+	return nil
+}
+
+// keep writes the file of the last settings, whole or not at all.
+func (w *Watcher) keep(k lastKnown) {
+	if w.o.File == "" {
+		return
+	}
+	err := func() error {
+		text, err := json.Marshal(k)
+		if err != nil {
+			return err
+		}
+		if err := os.MkdirAll(filepath.Dir(w.o.File), 0o700); err != nil {
+			return err
+		}
+		f, err := os.CreateTemp(filepath.Dir(w.o.File), ".settings-")
+		if err != nil {
+			return err
+		}
+		_, err = f.Write(text)
+		if e := f.Close(); err == nil {
+			err = e
+		}
+		if err == nil {
+			err = os.Rename(f.Name(), w.o.File)
+		}
+		if err != nil {
+			os.Remove(f.Name())
+		}
+		return err
+	}()
+	if err != nil {
+		w.o.Log.Warn("the settings aren't kept for a start without the database", "error", err)
+	}
+}
+
+// fromFile takes the settings that were known last; false where there are none that can be used.
+func (w *Watcher) fromFile() (bool, time.Time) {
+	if w.o.File == "" {
+		return false, time.Time{}
+	}
+	text, err := os.ReadFile(w.o.File)
+	if err != nil {
+		if !errors.Is(err, fs.ErrNotExist) {
+			w.o.Log.Warn("the settings that were known last can't be read", "error", err)
+		}
+		return false, time.Time{}
+	}
+	var k lastKnown
+	if err := json.Unmarshal(text, &k); err != nil {
+		w.o.Log.Warn("the settings that were known last can't be read", "error", fmt.Errorf("read %s: %w", w.o.File, err))
+		return false, time.Time{}
+	}
+	if err := w.take(k); err != nil {
+		w.o.Log.Warn("the settings that were known last can't be used", "error", err)
+		return false, time.Time{}
+	}
+	return true, k.At
 }
 
 func (w *Watcher) run(ctx context.Context) {
-	defer close(w.done)
 	pause := 100 * time.Millisecond
 	for ctx.Err() == nil {
 		err := w.listen(ctx, func() { pause = 100 * time.Millisecond })
@@ -161,7 +258,7 @@ func (w *Watcher) run(ctx context.Context) {
 			return
 		}
 		if w.live.Swap(false) {
-			w.log.Warn("the database is gone; images go on being served with the settings last read", "error", plain(err))
+			w.o.Log.Warn("the database is gone; images go on being served with the settings last read", "error", plain(err))
 		}
 		select {
 		case <-ctx.Done():
@@ -173,7 +270,7 @@ func (w *Watcher) run(ctx context.Context) {
 
 // listen holds one connection of its own until it breaks. ready is called once it hears.
 func (w *Watcher) listen(ctx context.Context, ready func()) error {
-	conn, err := pgx.Connect(ctx, w.store.url)
+	conn, err := connect(ctx, w.o.Store.url)
 	if err != nil {
 		return err
 	}
@@ -182,19 +279,22 @@ func (w *Watcher) listen(ctx context.Context, ready func()) error {
 		defer cancel()
 		conn.Close(closing)
 	}()
-	if _, err := conn.Exec(ctx, "LISTEN echolane_settings"); err != nil {
+	if err := within(ctx, func(ctx context.Context) error {
+		_, err := conn.Exec(ctx, "LISTEN echolane_settings")
+		return err
+	}); err != nil {
 		return err
 	}
-	if err := w.read(ctx); err != nil {
+	if err := within(ctx, w.begin); err != nil {
 		return err
 	}
 	ready()
 	if !w.live.Swap(true) {
-		w.log.Info("the database is back")
+		w.o.Log.Info("the database is back")
 	}
 	for {
-		// Waking now and then finds connections that broke without a word.
-		wait, cancel := context.WithTimeout(ctx, 15*time.Second)
+		// Waking now and then finds connections that broke without a word, and databases that stand still.
+		wait, cancel := context.WithTimeout(ctx, pingEvery)
 		_, err := conn.WaitForNotification(wait)
 		idle := wait.Err() != nil && ctx.Err() == nil
 		cancel()
@@ -202,13 +302,32 @@ func (w *Watcher) listen(ctx context.Context, ready func()) error {
 			return err
 		}
 		if idle {
-			if err := conn.Ping(ctx); err != nil {
+			if err := within(ctx, conn.Ping); err != nil {
 				return err
 			}
 			continue
 		}
-		if err := w.read(ctx); err != nil {
+		if err := within(ctx, w.read); err != nil {
 			return err
 		}
 	}
+}
+
+const (
+	pingEvery = 2 * time.Second // that an idle connection is asked whether it is there
+	pingLimit = 2 * time.Second // for its answer, and for a reading
+)
+
+// within runs one step of listening under a deadline.
+func within(ctx context.Context, do func(context.Context) error) error {
+	ctx, cancel := context.WithTimeout(ctx, pingLimit)
+	defer cancel()
+	return do(ctx)
+}
+
+// connect makes a connection outside the pool, under a deadline.
+func connect(ctx context.Context, url string) (*pgx.Conn, error) {
+	ctx, cancel := context.WithTimeout(ctx, pingLimit)
+	defer cancel()
+	return pgx.Connect(ctx, url)
 }

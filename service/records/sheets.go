@@ -1,12 +1,13 @@
 package records
 
 import (
+	"cmp"
 	"context"
 	"fmt"
-	"log/slog"
 	"strings"
-	"sync"
 	"time"
+
+	"github.com/jmoiron/sqlx"
 )
 
 // Draft is a sheet that somebody is working on.
@@ -62,84 +63,38 @@ func (s *Store) ClassUses(ctx context.Context, site string, classes []string, si
 	return uses, nil
 }
 
-// Classes notes which addresses ask for classes, off the request path. It holds a bounded number, and writes them every
-// second; while the database is away it drops the newest.
-type Classes struct {
-	store *Store
-	log   *slog.Logger
-	mu    sync.Mutex
-	held  map[classKey]time.Time
-	stop  chan struct{}
-	done  chan struct{}
-}
-
 type classKey struct{ site, class, address string }
 
-const mostClassesHeld = 4096
-
-// NewClasses starts it. Close ends it.
-func NewClasses(store *Store, log *slog.Logger) *Classes {
-	c := &Classes{store: store, log: log, held: map[classKey]time.Time{}, stop: make(chan struct{}), done: make(chan struct{})}
-	go c.run()
-	return c
+// newClassUses notes which addresses ask for classes, and writes that down once a second.
+func newClassUses(o RecorderOptions) *batcher[classKey, classUse] {
+	return newBatcher(batchOptions[classKey, classUse]{
+		what: "uses of classes", every: time.Second, holds: 4096, begin: o.Store.begin, log: o.Log, panics: o.Panics,
+		key: func(u *classUse) classKey { return u.classKey },
+		clean: func(u *classUse) {
+			u.site, u.class, u.address = validText(u.site, 64), validText(u.class, 200), validText(u.address, 2000)
+		},
+		merge: func(have, more *classUse) { have.at = more.at },
+		compare: func(a, b *classUse) int {
+			return cmp.Or(cmp.Compare(a.site, b.site), cmp.Compare(a.class, b.class), cmp.Compare(a.address, b.address))
+		},
+		write: func(ctx context.Context, tx *sqlx.Tx, u *classUse) error {
+			_, err := tx.ExecContext(ctx, `INSERT INTO class_uses (site, class, address, at) VALUES ($1, $2, $3, $4)
+				ON CONFLICT (site, class, address) DO UPDATE SET at = greatest(class_uses.at, excluded.at)`, u.site, u.class, u.address, u.at)
+			return err
+		},
+	})
 }
 
-// Used notes one request; classes are divided by spaces. It never waits for the database.
-func (c *Classes) Used(site, classes, address string) {
-	c.mu.Lock()
-	defer c.mu.Unlock()
+type classUse struct {
+	classKey
+	at time.Time
+}
+
+// Used notes one request for classes, which are divided by spaces. It never waits for the database.
+func (r *Recorder) Used(site, classes, address string) {
+	now := time.Now()
 	for name := range strings.SplitSeq(classes, " ") {
-		key := classKey{site, name, address}
-		if _, ok := c.held[key]; ok || len(c.held) < mostClassesHeld {
-			c.held[key] = time.Now()
-		}
-	}
-}
-
-// Flush writes what is held.
-func (c *Classes) Flush(ctx context.Context) error {
-	c.mu.Lock()
-	held := c.held
-	c.held = map[classKey]time.Time{}
-	c.mu.Unlock()
-	if len(held) == 0 {
-		return nil
-	}
-	var sites, classes, addresses []string
-	var at []time.Time
-	for k, t := range held {
-		sites, classes, addresses, at = append(sites, k.site), append(classes, k.class), append(addresses, k.address), append(at, t)
-	}
-	_, err := c.store.db.ExecContext(ctx, `INSERT INTO class_uses (site, class, address, at) SELECT * FROM unnest($1::text[], $2::text[], $3::text[], $4::timestamptz[])
-		ON CONFLICT (site, class, address) DO UPDATE SET at = greatest(class_uses.at, excluded.at)`, sites, classes, addresses, at)
-	if err != nil {
-		return fmt.Errorf("note the use of classes: %w", plain(err))
-	}
-	_, err = c.store.db.ExecContext(ctx, `DELETE FROM class_uses WHERE at < now() - interval '90 days'`)
-	return err
-}
-
-// Close writes what is left, within two seconds.
-func (c *Classes) Close() {
-	close(c.stop)
-	<-c.done
-}
-
-func (c *Classes) run() {
-	defer close(c.done)
-	tick := time.NewTicker(time.Second)
-	defer tick.Stop()
-	for open := true; open; {
-		select {
-		case <-tick.C:
-		case <-c.stop:
-			open = false
-		}
-		ctx, cancel := context.WithTimeout(context.Background(), 2*time.Second)
-		if err := c.Flush(ctx); err != nil {
-			c.log.Warn("the use of classes was not noted", "error", err)
-		}
-		cancel()
+		r.classes.Add(classUse{classKey{site, name, address}, now})
 	}
 }
 

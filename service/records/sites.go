@@ -13,17 +13,6 @@ import (
 	"echolane/core/policy"
 )
 
-// Site is a site with its document, as the newest version has it.
-type Site struct {
-	*policy.Site
-	Document  policy.Document
-	Version   int64
-	MadeAt    time.Time
-	ChangedAt time.Time
-	Secrets   map[string]string // by name, opened; nil where there are none
-	Broken    []string          // secrets that this node can't open
-}
-
 // Change is one change of a site.
 type Change struct {
 	Site     string    `db:"site" json:"site"`

@@ -17,7 +17,6 @@ import (
 
 	"echolane/core/policy"
 	"echolane/service/diskcache"
-	"echolane/service/records"
 
 	"io"
 	"log/slog"
@@ -59,15 +58,38 @@ func lane(t *testing.T, ls *Lanes, change func(*policy.Lane)) Lane {
 	if err != nil {
 		t.Fatal(err)
 	}
+	if ls.Keep == nil {
+		ls.Keep = NewKeep(nil, 0)
+	}
+	if ls.CDN == nil {
+		ls.CDN = func() string { return "" }
+	}
 	if ls.Timeouts == (Timeouts{}) {
 		ls.Timeouts = Timeouts{Connect: 500 * time.Millisecond, FirstByte: 500 * time.Millisecond, Total: time.Second}
 	}
-	l, err := ls.Of(&records.Site{Site: s, Document: d}, s.Lanes[0])
+	l, err := ls.Of(&policy.SiteSettings{Site: s, Document: d}, s.Lanes[0])
 	if err != nil {
 		t.Fatal(err)
 	}
 	t.Cleanup(ls.Close)
 	return l
+}
+
+// look finds out the version that there is, and gives its bytes.
+func look(l Lane, path string, have *Version) (Version, []byte, error) {
+	v, content, err := l.Stat(context.Background(), path, have)
+	if err == nil && content == nil {
+		content, err = l.Open(context.Background(), path, v)
+	}
+	if err != nil {
+		return v, nil, err
+	}
+	defer content.Close()
+	data, err := io.ReadAll(content.Reader())
+	if err == nil && DigestOf(data) != v.Digest {
+		err = errors.New("the bytes aren't the version's")
+	}
+	return v, data, err
 }
 
 func reasonOf(err error) string {
@@ -119,7 +141,7 @@ func TestServerSideRequestsStayOnThePublicInternet(t *testing.T) {
 		"private-twelve.test":   {{"172.16.0.1"}},
 		"private-twelve-b.test": {{"172.31.255.255"}},
 	}}
-	web := lane(t, &Lanes{Lookup: n.lookup, CDN: "echolane-test"}, nil)
+	web := lane(t, &Lanes{Lookup: n.lookup, CDN: func() string { return "echolane-test" }}, nil)
 	cases := map[string]string{ // URL → reason
 		"http://127.0.0.1:" + port + "/":                        "address-not-public",
 		"http://127.1:" + port + "/":                            "address-not-public",
@@ -200,7 +222,7 @@ func TestServerSideRequestsStayOnThePublicInternet(t *testing.T) {
 		t.Fatalf("only %d cases", len(cases))
 	}
 	for url, want := range cases {
-		_, _, err := web.Look(context.Background(), url, nil)
+		_, _, err := look(web, url, nil)
 		if got := reasonOf(err); got != want {
 			t.Errorf("%.80q: %s, want %s (%v)", url, got, want, err)
 		}
@@ -267,7 +289,7 @@ func TestEveryHopOfARedirectIsHeldToTheRulesAndTheAddresses(t *testing.T) {
 		"/inside": "address-not-public", "/literal": "address-not-public", "/decimal": "address-not-public", "/six": "address-not-public",
 		"/file": "bad-source-url", "/credentials": "bad-source-url", "/not-allowed": "source-not-allowed", "/nowhere": "origin-failed", "/broken": "origin-failed",
 	} {
-		_, data, err := web.Look(context.Background(), "http://public.test:"+port+path, nil)
+		_, data, err := look(web, "http://public.test:"+port+path, nil)
 		if got := reasonOf(err); got != want || err == nil && string(data) != "picture" {
 			t.Errorf("%s: %s %q, want %s", path, got, data, want)
 		}
@@ -281,14 +303,14 @@ func TestANameThatRebindsGainsNothing(t *testing.T) {
 	port, _ := serve(t, func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("picture")) })
 	n := &names{answers: map[string][][]string{"rebound.test": {{outside}, {"127.0.0.1"}}, "mixed.test": {{"10.0.0.1", outside}}}}
 	web := lane(t, &Lanes{Lookup: n.lookup}, func(l *policy.Lane) { l.Private = []string{outside} })
-	if _, _, err := web.Look(context.Background(), "http://rebound.test:"+port+"/", nil); err != nil {
+	if _, _, err := look(web, "http://rebound.test:"+port+"/", nil); err != nil {
 		t.Errorf("the first time: %v", err)
 	}
 	web.(*Web).client.CloseIdleConnections()
-	if _, _, err := web.Look(context.Background(), "http://rebound.test:"+port+"/", nil); reasonOf(err) != "address-not-public" {
+	if _, _, err := look(web, "http://rebound.test:"+port+"/", nil); reasonOf(err) != "address-not-public" {
 		t.Errorf("rebound: %v", err)
 	}
-	if _, _, err := web.Look(context.Background(), "http://mixed.test:"+port+"/", nil); err != nil {
+	if _, _, err := look(web, "http://mixed.test:"+port+"/", nil); err != nil {
 		t.Errorf("of several addresses the one that is allowed: %v", err)
 	}
 }
@@ -348,13 +370,13 @@ func TestWhatAnOriginSendsIsBounded(t *testing.T) {
 		}
 	})
 	n := &names{answers: map[string][][]string{"public.test": {{outside}}}}
-	web := lane(t, &Lanes{Lookup: n.lookup, CDN: "echolane-test"}, func(l *policy.Lane) { l.Private, l.SourceBytes = []string{outside}, 100_000 })
+	web := lane(t, &Lanes{Lookup: n.lookup, CDN: func() string { return "echolane-test" }}, func(l *policy.Lane) { l.Private, l.SourceBytes = []string{outside}, 100_000 })
 	for path, want := range map[string]string{
 		"/ok": "<nil>", "/gzip": "<nil>", "/large": "source-too-many-bytes", "/stream": "source-too-many-bytes", "/bomb": "source-too-many-bytes",
 		"/lies": "origin-failed", "/brotli": "origin-failed", "/silent": "origin-slow", "/slow": "origin-slow", "/cut": "origin-failed",
 		"/gone": "no-such-source", "/ours": "origin-failed", "/closed": "origin-failed", "/headers": "origin-failed",
 	} {
-		_, data, err := web.Look(context.Background(), "http://public.test:"+port+path, nil)
+		_, data, err := look(web, "http://public.test:"+port+path, nil)
 		if got := reasonOf(err); got != want || err == nil && string(data) != "picture" {
 			t.Errorf("%s: %s %q, want %s", path, got, data, want)
 		}
@@ -390,49 +412,47 @@ func TestSourcesArePaidForOnceAndRevalidated(t *testing.T) {
 		w.Write([]byte("picture " + version))
 	})
 	n := &names{answers: map[string][][]string{"public.test": {{outside}}}}
-	keep := diskcache.Open(t.TempDir(), 1<<20, slog.New(slog.NewTextHandler(io.Discard, nil)))
-	ls := &Lanes{Lookup: n.lookup, Keep: keep}
-	web := lane(t, ls, func(l *policy.Lane) { l.Private, l.FreshS = []string{outside}, 40 })
+	disk := diskcache.Open(t.TempDir(), 1<<20, slog.New(slog.NewTextHandler(io.Discard, nil)), nil)
+	ls := &Lanes{Lookup: n.lookup, Keep: NewKeep(disk, 0)}
+	web := lane(t, ls, func(l *policy.Lane) { l.Private, l.FreshS = []string{outside}, new(int); *l.FreshS = 40 })
 	base := "http://public.test:" + port
-	ctx := context.Background()
-	v, _, err := web.Look(ctx, base+"/tagged", nil)
+	v, _, err := look(web, base+"/tagged", nil)
 	if err != nil || v.Fresh != 7*time.Second {
 		t.Fatalf("%+v, %v", v, err)
 	}
-	again, data, err := web.Look(ctx, base+"/tagged", &v)
-	if err != nil || data != nil || again.Digest != v.Digest || hits["304"] != 1 {
+	again, data, err := look(web, base+"/tagged", &v)
+	if err != nil || string(data) != "picture 1" || again.Digest != v.Digest || hits["304"] != 1 || hits["/tagged"] != 2 {
 		t.Errorf("revalidated: %+v %q %v, %d times 304", again, data, err, hits["304"])
 	}
 	for path, want := range map[string]time.Duration{"/plain": 40 * time.Second, "/no-store": 0, "/shared": 90 * time.Second} {
-		if v, _, err := web.Look(ctx, base+path, nil); err != nil || v.Fresh != want {
+		if v, _, err := look(web, base+path, nil); err != nil || v.Fresh != want {
 			t.Errorf("%s is fresh for %v, %v; want %v", path, v.Fresh, err, want)
 		}
 	}
 	version = "2"
-	next, data, err := web.Look(ctx, base+"/tagged", &v)
+	next, data, err := look(web, base+"/tagged", &v)
 	if err != nil || string(data) != "picture 2" || next.Digest == v.Digest {
 		t.Errorf("changed: %+v %q %v", next, data, err)
 	}
 	// What is kept is read without asking; and where the origin fails, it goes on being served.
-	for range 200 {
-		if _, body, ok := keep.Get(web.(*Web).key(base + "/tagged")); ok && string(body) == "picture 2" {
-			break
-		}
-		time.Sleep(5 * time.Millisecond)
-	}
 	before := hits["/tagged"]
-	if data, err := web.Read(ctx, base+"/tagged", next); err != nil || string(data) != "picture 2" || hits["/tagged"] != before {
-		t.Errorf("read: %q, %v, asked %d times", data, err, hits["/tagged"]-before)
+	content, err := web.Open(context.Background(), base+"/tagged", next)
+	if err != nil || hits["/tagged"] != before {
+		t.Fatalf("open: %v, asked %d times", err, hits["/tagged"]-before)
 	}
+	if _, _, inFile := content.File(); !inFile {
+		t.Error("what is kept on disk is held in memory")
+	}
+	content.Close()
 	failing = true
-	if stale, _, err := web.Look(ctx, base+"/tagged", &next); err != nil || stale.Digest != next.Digest || stale.Fresh != staleServed {
+	if stale, _, err := look(web, base+"/tagged", &next); err != nil || stale.Digest != next.Digest || stale.Fresh != staleServed {
 		t.Errorf("with the origin down: %+v, %v", stale, err)
 	}
-	if v, _, err := web.Look(ctx, base+"/tagged", nil); err != nil || v.Digest != next.Digest {
+	if v, _, err := look(web, base+"/tagged", nil); err != nil || v.Digest != next.Digest {
 		t.Errorf("after a restart, with the origin down: %+v, %v", v, err)
 	}
-	if _, _, err := web.Look(ctx, base+"/other", nil); reasonOf(err) != "origin-failed" {
+	if _, _, err := look(web, base+"/other", nil); reasonOf(err) != "origin-failed" {
 		t.Errorf("nothing is known of it, and the origin is down: %v", err)
 	}
-	keep.Close()
+	disk.Close()
 }

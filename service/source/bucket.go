@@ -2,11 +2,12 @@ package source
 
 import (
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"net/url"
 	"os"
 	"strings"
 	"time"
@@ -60,77 +61,115 @@ func openBucket(ctx context.Context, l *policy.CompiledLane, g guard, secret str
 	if err != nil {
 		return nil, err
 	}
-	if l.Prefix != "" {
-		return blob.PrefixedBucket(b, strings.TrimSuffix(l.Prefix, "/")+"/"), nil
+	if p := prefixOf(l); p != "" {
+		return blob.PrefixedBucket(b, p), nil
 	}
 	return b, nil
 }
 
-// Bucket is a lane whose sources lie in object storage, each under its path.
+// Bucket is a lane whose sources lie in object storage, each under its path. What was read is kept, and answers for a
+// store that fails.
 type Bucket struct {
 	name  string
 	lane  *policy.CompiledLane
 	store *blob.Bucket
+	total time.Duration
+	keep  *Keep
+	now   func() time.Time
 }
 
-// Look compares the object's ETag, size and time.
-func (b *Bucket) Look(ctx context.Context, path string, have *Version) (Version, []byte, error) {
-	ctx, cancel := context.WithTimeout(ctx, DefaultTimeouts.Total)
+func (b *Bucket) key(path string) string {
+	return keepKey(b.name, b.lane.Endpoint, b.lane.Bucket, b.lane.Prefix, path)
+}
+
+// keepKey is what a source is kept under.
+func keepKey(parts ...string) string {
+	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
+	return base64.RawURLEncoding.EncodeToString(sum[:18])
+}
+
+// Stat compares the object's ETag, size and time.
+func (b *Bucket) Stat(ctx context.Context, path string, have *Version) (Version, *Content, error) {
+	ctx, cancel := context.WithTimeout(ctx, b.total)
 	defer cancel()
+	if have == nil {
+		have = b.keep.known(b.key(path))
+	}
+	v, content, err := b.stat(ctx, path, have)
+	var no *policy.Refusal
+	if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && b.now().Before(have.StaleUntil) {
+		stale := *have
+		stale.Fresh = staleServed
+		return stale, nil, nil
+	}
+	content.Close() // it is kept, and opened again when it's needed
+	return v, nil, err
+}
+
+func (b *Bucket) stat(ctx context.Context, path string, have *Version) (Version, *Content, error) {
 	a, err := b.store.Attributes(ctx, path)
 	if err != nil {
 		return Version{}, nil, b.refuse(path, err)
 	}
-	stamp := fmt.Sprintf("%s %d %d", a.ETag, a.Size, a.ModTime.UnixNano())
-	fresh := time.Duration(b.lane.FreshS) * time.Second
-	if have != nil && have.Stamp == stamp {
-		return Version{have.Digest, stamp, fresh}, nil, nil
+	next := Version{Validator: fmt.Sprintf("%s %d %d", a.ETag, a.Size, a.ModTime.UnixNano()), Fresh: b.lane.Fresh, Modified: a.ModTime.UTC().Truncate(time.Second)}
+	next.StaleUntil = b.now().Add(next.Fresh + maxStale)
+	if have != nil && have.Validator == next.Validator {
+		next.Digest, next.Bytes = have.Digest, have.Bytes
+		return next, nil, nil
 	}
-	data, err := readObject(ctx, b.store, path, b.lane.Limits)
-	if err != nil {
-		return Version{}, nil, b.refuse(path, err)
-	}
-	return Version{DigestOf(data), stamp, fresh}, data, nil
+	return takeObject(ctx, b.keep, b.store, path, b.lane.Limits, b.name, func(d Digest, n int64) (Version, string) {
+		v := next
+		v.Digest, v.Bytes = d, n
+		return v, b.key(path)
+	})
 }
 
-// Read gives the object's bytes.
-func (b *Bucket) Read(ctx context.Context, path string, v Version) ([]byte, error) {
-	ctx, cancel := context.WithTimeout(ctx, DefaultTimeouts.Total)
+// Open gives what is kept, or reads the object again.
+func (b *Bucket) Open(ctx context.Context, path string, v Version) (*Content, error) {
+	if c, ok := b.keep.open(b.key(path), v); ok {
+		return c, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, b.total)
 	defer cancel()
-	data, err := readObject(ctx, b.store, path, b.lane.Limits)
-	if err != nil {
-		return nil, b.refuse(path, err)
-	}
-	if DigestOf(data) != v.Digest {
-		return nil, ErrChanged
-	}
-	return data, nil
-}
-
-func readObject(ctx context.Context, store *blob.Bucket, key string, limits policy.Limits) ([]byte, error) {
-	r, err := store.NewReader(ctx, key, nil)
+	got, content, err := b.stat(ctx, path, nil)
 	if err != nil {
 		return nil, err
+	}
+	if got.Digest != v.Digest {
+		content.Close()
+		return nil, ErrChanged
+	}
+	return content, nil
+}
+
+// Forget drops what is kept of a source.
+func (b *Bucket) Forget(path string) { b.keep.forget(b.key(path)) }
+
+// takeObject reads an object of a store.
+func takeObject(ctx context.Context, keep *Keep, store *blob.Bucket, key string, limits policy.Limits, lane string, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
+	r, err := store.NewReader(ctx, key, nil)
+	if err != nil {
+		return Version{}, nil, refuseStore(lane, key, err)
 	}
 	defer r.Close()
 	if no := limits.CheckBytes(r.Size()); no != nil {
-		return nil, no
+		return Version{}, nil, no
 	}
-	data, err := io.ReadAll(io.LimitReader(r, limits.SourceBytes+1))
+	v, content, err := keep.receive(ctx, r, limits.SourceBytes, r.Size(), complete)
+	if errors.Is(err, errTooLong) {
+		return Version{}, nil, limits.CheckBytes(limits.SourceBytes + 1)
+	}
 	if err != nil {
-		return nil, err
+		return Version{}, nil, refuseStore(lane, key, err)
 	}
-	if no := limits.CheckBytes(int64(len(data))); no != nil {
-		return nil, no
-	}
-	return data, nil
+	return v, content, nil
 }
 
-// List lists the objects whose names end as images do.
+// List lists the objects whose names end as images do, from after on.
 func (b *Bucket) List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error) {
-	ctx, cancel := context.WithTimeout(ctx, DefaultTimeouts.Total)
+	ctx, cancel := context.WithTimeout(ctx, b.total)
 	defer cancel()
-	all := b.store.List(nil)
+	all := b.store.List(listAfter("", prefixOf(b.lane)+after, after != ""))
 	for {
 		o, err := all.Next(ctx)
 		if errors.Is(err, io.EOF) {
@@ -149,6 +188,30 @@ func (b *Bucket) List(ctx context.Context, after string, limit int) (entries []E
 	}
 }
 
+// prefixOf is what stands before every key of a lane in its bucket.
+func prefixOf(l *policy.CompiledLane) string {
+	if l.Prefix == "" {
+		return ""
+	}
+	return strings.TrimSuffix(l.Prefix, "/") + "/"
+}
+
+// listAfter lists the keys below a prefix, where the store can from a whole key on, so that a page doesn't cost those
+// before it.
+func listAfter(prefix, after string, begun bool) *blob.ListOptions {
+	o := &blob.ListOptions{Prefix: prefix}
+	if begun {
+		o.BeforeList = func(as func(any) bool) error {
+			var in *s3.ListObjectsV2Input
+			if as(&in) && in.ContinuationToken == nil {
+				in.StartAfter = aws.String(after)
+			}
+			return nil
+		}
+	}
+	return o
+}
+
 // Close ends the lane's connections.
 func (b *Bucket) Close() { b.store.Close() }
 
@@ -158,6 +221,9 @@ func refuseStore(lane, path string, err error) error {
 	var no *policy.Refusal
 	if errors.As(err, &no) {
 		return no
+	}
+	if errors.Is(err, context.Canceled) || errors.Is(err, ErrChanged) {
+		return err
 	}
 	code := gcerrors.Code(err)
 	switch {
@@ -170,185 +236,3 @@ func refuseStore(lane, path string, err error) error {
 	}
 	return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " failed: " + shorten(err.Error()), Remedy: "see whether its endpoint answers, and try again", RetryIn: 10})
 }
-
-// Upload is a lane whose sources were put in through Echo Lane. Its store holds, for each path, a pointer to
-// the newest version, every version's facts, and the bytes under their digest; so any node finds a source with
-// the store alone, and a version is never half there.
-type Upload struct {
-	name  string
-	lane  *policy.CompiledLane
-	store *blob.Bucket
-	fresh time.Duration
-}
-
-// Uploaded is a version of an uploaded source.
-type Uploaded struct {
-	Path    string    `json:"path"`
-	Version int       `json:"version"`
-	Digest  Digest    `json:"digest"`
-	Bytes   int64     `json:"bytes"`
-	Type    string    `json:"type"`
-	Width   int       `json:"width"`
-	Height  int       `json:"height"`
-	At      time.Time `json:"at"`
-	By      string    `json:"by"`
-}
-
-func nameKey(path string) string { return "names/" + path }
-func versionKey(path string, n int) string {
-	return fmt.Sprintf("versions/%s/%06d", url.PathEscape(path), n)
-}
-func bytesKey(path string, d Digest) string { return "bytes/" + url.PathEscape(path) + "/" + string(d) }
-
-// Newest gives the newest version's facts.
-func (u *Upload) Newest(ctx context.Context, path string) (Uploaded, error) {
-	var v Uploaded
-	text, err := u.store.ReadAll(ctx, nameKey(path))
-	if err != nil {
-		return v, refuseStore(u.name, path, err)
-	}
-	if err := json.Unmarshal(text, &v); err != nil {
-		return v, refuseStore(u.name, path, fmt.Errorf("its record is broken: %w", err))
-	}
-	return v, nil
-}
-
-// Put keeps data as the newest version of a path. v brings the facts; its Path, Version and Digest are set
-// here. Equal bytes again make no new version.
-func (u *Upload) Put(ctx context.Context, path string, data []byte, v Uploaded) (Uploaded, error) {
-	v.Path, v.Digest, v.Bytes, v.Version = path, DigestOf(data), int64(len(data)), 1
-	newest, err := u.Newest(ctx, path)
-	var no *policy.Refusal
-	switch {
-	case err == nil && newest.Digest == v.Digest:
-		return newest, nil
-	case err == nil:
-		v.Version = newest.Version + 1
-	case !errors.As(err, &no) || no.Reason != policy.ReasonNoSuchSource:
-		return v, err
-	}
-	write := func(key string, body []byte, once bool) error {
-		return u.store.WriteAll(ctx, key, body, &blob.WriterOptions{ContentType: "application/octet-stream", IfNotExist: once})
-	}
-	if err := write(bytesKey(path, v.Digest), data, false); err != nil {
-		return v, refuseStore(u.name, path, err)
-	}
-	for tries := 0; ; tries++ {
-		text, err := json.Marshal(v)
-		if err != nil {
-			return v, err
-		}
-		err = write(versionKey(path, v.Version), text, true)
-		if gcerrors.Code(err) == gcerrors.FailedPrecondition && tries < 20 { // somebody else was quicker with this number
-			v.Version++
-			continue
-		}
-		if err == nil {
-			err = write(nameKey(path), text, false)
-		}
-		if err != nil {
-			return v, refuseStore(u.name, path, err)
-		}
-		return v, nil
-	}
-}
-
-// Versions lists all versions of a path, newest first.
-func (u *Upload) Versions(ctx context.Context, path string) ([]Uploaded, error) {
-	list := []Uploaded{}
-	err := u.each(ctx, "versions/"+url.PathEscape(path)+"/", func(key string) error {
-		text, err := u.store.ReadAll(ctx, key)
-		if err != nil {
-			return err
-		}
-		var v Uploaded
-		if err := json.Unmarshal(text, &v); err != nil {
-			return err
-		}
-		list = append([]Uploaded{v}, list...)
-		return nil
-	})
-	if err == nil && len(list) == 0 {
-		return nil, missing(u.name, path)
-	}
-	return list, err
-}
-
-// Remove forgets a path with all its versions and bytes.
-func (u *Upload) Remove(ctx context.Context, path string) error {
-	if err := u.store.Delete(ctx, nameKey(path)); err != nil {
-		return refuseStore(u.name, path, err)
-	}
-	for _, prefix := range []string{"versions/", "bytes/"} {
-		if err := u.each(ctx, prefix+url.PathEscape(path)+"/", func(key string) error { return u.store.Delete(ctx, key) }); err != nil {
-			return err
-		}
-	}
-	return nil
-}
-
-func (u *Upload) each(ctx context.Context, prefix string, do func(key string) error) error {
-	all := u.store.List(&blob.ListOptions{Prefix: prefix})
-	for {
-		o, err := all.Next(ctx)
-		if errors.Is(err, io.EOF) {
-			return nil
-		}
-		if err == nil {
-			err = do(o.Key)
-		}
-		if err != nil {
-			return refuseStore(u.name, prefix, err)
-		}
-	}
-}
-
-// Look reads the pointer.
-func (u *Upload) Look(ctx context.Context, path string, have *Version) (Version, []byte, error) {
-	v, err := u.Newest(ctx, path)
-	if err != nil {
-		return Version{}, nil, err
-	}
-	return Version{v.Digest, string(v.Digest), u.fresh}, nil, nil
-}
-
-// Read gives a version's bytes.
-func (u *Upload) Read(ctx context.Context, path string, v Version) ([]byte, error) {
-	data, err := readObject(ctx, u.store, bytesKey(path, v.Digest), u.lane.Limits)
-	if err != nil {
-		return nil, refuseStore(u.name, path, err)
-	}
-	if DigestOf(data) != v.Digest {
-		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "the bytes that are kept aren't those that were put in", Remedy: "upload the source again"})
-	}
-	return data, nil
-}
-
-// List lists the paths.
-func (u *Upload) List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error) {
-	all := u.store.List(&blob.ListOptions{Prefix: "names/"})
-	for {
-		o, err := all.Next(ctx)
-		if errors.Is(err, io.EOF) {
-			return entries, false, nil
-		}
-		if err != nil {
-			return nil, false, refuseStore(u.name, "", err)
-		}
-		path := strings.TrimPrefix(o.Key, "names/")
-		if path <= after {
-			continue
-		}
-		if len(entries) == limit {
-			return entries, true, nil
-		}
-		v, err := u.Newest(ctx, path)
-		if err != nil {
-			continue // removed meanwhile
-		}
-		entries = append(entries, Entry{Path: path, Bytes: v.Bytes, MTime: v.At.UTC()})
-	}
-}
-
-// Close ends the lane's connections.
-func (u *Upload) Close() { u.store.Close() }

@@ -11,14 +11,12 @@ import (
 	"time"
 
 	"echolane/core/policy"
-	"echolane/service/diskcache"
-	"echolane/service/records"
 )
 
 // Lanes opens lanes and keeps them open as long as their settings stay what they are. Safe for concurrent use.
 type Lanes struct {
-	Keep     *diskcache.Disk // for what web lanes fetch; nil keeps nothing
-	CDN      string          // this deployment's name in CDN-Loop
+	Keep     *Keep         // for what is fetched; never nil
+	CDN      func() string // this deployment's name in CDN-Loop
 	Lookup   Lookup
 	Timeouts Timeouts
 
@@ -32,9 +30,9 @@ type opened struct {
 }
 
 // Of gives the lane, opened with its newest settings.
-func (ls *Lanes) Of(site *records.Site, l *policy.CompiledLane) (Lane, error) {
+func (ls *Lanes) Of(site *policy.SiteSettings, l *policy.CompiledLane) (Lane, error) {
 	if l.Kind == "folder" { // nothing to keep open
-		return Folder{Name: site.Name + "/" + l.Name, Dir: l.Folder, Limits: l.Limits, Fresh: time.Duration(l.FreshS) * time.Second}, nil
+		return Folder{Name: site.Name + "/" + l.Name, Dir: l.Folder, Limits: l.Limits, Fresh: l.Fresh}, nil
 	}
 	secrets := map[string]string{}
 	for name, value := range site.Secrets {
@@ -88,20 +86,20 @@ func (ls *Lanes) make(site string, l *policy.CompiledLane, secrets map[string]st
 	if l.Kind == "web" {
 		headers := http.Header{}
 		for secret, value := range secrets {
-			if field, ok := strings.CutPrefix(secret, records.HeaderSecret(l.Name, "")); ok {
+			if field, ok := strings.CutPrefix(secret, policy.HeaderSecret(l.Name, "")); ok {
 				headers.Set(field, value)
 			}
 		}
 		return &Web{site: site, lane: l, headers: headers, client: g.client(), total: g.timeouts.Total, keep: ls.Keep, cdn: ls.CDN, now: time.Now}, nil
 	}
-	store, err := openBucket(context.Background(), l, g, secrets[records.CredentialsSecret(l.Name)])
+	store, err := openBucket(context.Background(), l, g, secrets[policy.CredentialsSecret(l.Name)])
 	if err != nil {
 		return nil, err
 	}
 	if l.Kind == "bucket" {
-		return &Bucket{name: name, lane: l, store: store}, nil
+		return &Bucket{name: name, lane: l, store: store, total: g.timeouts.Total, keep: ls.Keep, now: time.Now}, nil
 	}
-	return &Upload{name: name, lane: l, store: store, fresh: time.Duration(l.FreshS) * time.Second}, nil
+	return &Upload{name: name, lane: l, store: store, total: g.timeouts.Total, keep: ls.Keep}, nil
 }
 
 // Close closes every lane.

@@ -6,7 +6,6 @@ import (
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -14,38 +13,31 @@ import (
 	"net/http"
 	"net/url"
 	"os"
-	"strconv"
 	"strings"
 	"time"
 
 	whatwg "github.com/nlnwa/whatwg-url/url"
 
 	"echolane/core/policy"
-	"echolane/service/diskcache"
 )
 
 // Web is a lane whose sources come from HTTP origins that its rules allow. What was fetched is kept and
-// revalidated as RFC 9111 has it; an origin that fails is answered for by what is kept (RFC 5861, section 4).
+// revalidated as RFC 9111 has it; an origin that fails is answered for by what is kept, where it lets that be.
 type Web struct {
 	site    string
 	lane    *policy.CompiledLane
 	headers http.Header // secret ones, for the source's own origin alone
 	client  *http.Client
 	total   time.Duration
-	keep    *diskcache.Disk // nil: nothing is kept
-	cdn     string          // our name in CDN-Loop
+	keep    *Keep
+	cdn     func() string // our name in CDN-Loop
 	now     func() time.Time
-}
-
-// kept is the header of what is kept of a source.
-type kept struct {
-	Version Version
 }
 
 const (
 	maxHops     = 3
 	staleServed = 10 * time.Second // before a failed origin is tried again
-	maxFresh    = 24 * time.Hour
+	originRetry = 10               // seconds after which a failed origin is worth another try, where it doesn't say
 )
 
 // url is the source's URL for a path: the base with the path behind it, or the path itself.
@@ -86,59 +78,58 @@ func (w *Web) key(path string) string {
 	return base64.RawURLEncoding.EncodeToString(sum[:18])
 }
 
-// Look revalidates what is known, or fetches.
-func (w *Web) Look(ctx context.Context, path string, have *Version) (Version, []byte, error) {
+// Stat revalidates what is known, or fetches.
+func (w *Web) Stat(ctx context.Context, path string, have *Version) (Version, *Content, error) {
 	// The rules are asked also for what is kept: a rule that was taken back works at once.
 	if _, no := w.Check(path, nil); no != nil {
 		return Version{}, nil, no
 	}
-	if have == nil && w.keep != nil {
-		if head, _, ok := w.keep.Get(w.key(path)); ok {
-			var k kept
-			if json.Unmarshal(head, &k) == nil {
-				have = &k.Version
-			}
-		}
+	key := w.key(path)
+	if have == nil {
+		have = w.keep.known(key)
+	} else if c, ok := w.keep.open(key, *have); ok {
+		c.Close()
+	} else {
+		have = nil // what it would be revalidated for is gone
 	}
-	got, err := w.fetch(ctx, path, have)
+	v, content, err := w.fetch(ctx, path, have)
+	var no *policy.Refusal
+	if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && w.now().Before(have.StaleUntil) {
+		stale := *have
+		stale.Fresh = staleServed
+		return stale, nil, nil
+	}
 	if err != nil {
-		var no *policy.Refusal
-		if have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) {
-			stale := *have
-			stale.Fresh = staleServed
-			return stale, nil, nil
-		}
 		return Version{}, nil, err
 	}
-	if got.unchanged {
-		v := *have
-		v.Fresh = got.version.Fresh
-		return v, nil, nil
+	if w.keeps(v.Sharing) && content != nil {
+		content.Close() // it is kept, and opened again when it's needed
+		content = nil
 	}
-	if w.keep != nil && got.store {
-		if head, err := json.Marshal(kept{got.version}); err == nil {
-			w.keep.Put(w.key(path), head, got.data)
-		}
-	}
-	return got.version, got.data, nil
+	return v, content, nil
 }
 
-// Read gives what is kept, or fetches it again.
-func (w *Web) Read(ctx context.Context, path string, v Version) ([]byte, error) {
-	if w.keep != nil {
-		if _, body, ok := w.keep.Get(w.key(path)); ok && DigestOf(body) == v.Digest {
-			return body, nil
-		}
+// keeps says whether a source is kept between requests, by what its origin lets caches do and what the lane says of that.
+func (w *Web) keeps(s Sharing) bool { return s == Public || w.lane.Unshared == "keep" }
+
+// Open gives what is kept, or fetches it again.
+func (w *Web) Open(ctx context.Context, path string, v Version) (*Content, error) {
+	if c, ok := w.keep.open(w.key(path), v); ok {
+		return c, nil
 	}
-	got, err := w.fetch(ctx, path, nil)
+	got, content, err := w.fetch(ctx, path, nil)
 	if err != nil {
 		return nil, err
 	}
-	if got.version.Digest != v.Digest {
+	if got.Digest != v.Digest {
+		content.Close()
 		return nil, ErrChanged
 	}
-	return got.data, nil
+	return content, nil
 }
+
+// Forget drops what is kept of a source.
+func (w *Web) Forget(path string) { w.keep.forget(w.key(path)) }
 
 // List gives none: an HTTP origin can't be asked for what it has.
 func (w *Web) List(context.Context, string, int) ([]Entry, bool, error) { return nil, false, nil }
@@ -146,52 +137,47 @@ func (w *Web) List(context.Context, string, int) ([]Entry, bool, error) { return
 // Close ends idle connections.
 func (w *Web) Close() { w.client.CloseIdleConnections() }
 
-type fetched struct {
-	unchanged bool
-	version   Version
-	data      []byte
-	store     bool
-}
-
-func (w *Web) fetch(ctx context.Context, path string, have *Version) (fetched, error) {
+// fetch gets the source, or, where have is still what there is, have with what the origin says of it now and no content.
+func (w *Web) fetch(ctx context.Context, path string, have *Version) (Version, *Content, error) {
 	ctx, cancel := context.WithTimeout(ctx, w.total)
 	defer cancel()
 	at, no := w.url(path)
 	if no != nil {
-		return fetched{}, no
+		return Version{}, nil, no
 	}
 	origin := at.Scheme() + "://" + at.Host()
+	own := true // until a foreign host has had a hand in where to go
 	for hop := 0; ; hop++ {
 		href := at.Href(true)
 		if no := w.lane.WalkRules(w.site, href, nil); no != nil {
 			if hop > 0 {
 				no.Detail = "the origin redirects to it, and " + no.Detail
 			}
-			return fetched{}, no
+			return Version{}, nil, no
 		}
-		answer, err := w.ask(ctx, href, have, at.Scheme()+"://"+at.Host() == origin)
+		own = own && at.Scheme()+"://"+at.Host() == origin
+		answer, err := w.ask(ctx, href, have, own)
 		if err != nil {
-			return fetched{}, w.failed(href, err)
+			return Version{}, nil, w.failed(href, err)
 		}
 		switch answer.StatusCode {
 		case 301, 302, 303, 307, 308:
 			answer.Body.Close()
 			if hop == maxHops {
-				return fetched{}, policy.No(policy.Refusal{Reason: policy.ReasonTooManyRedirects, Parameter: "source", Given: shorten(href), Detail: fmt.Sprintf("the origin redirects more than %d times", maxHops), Allowed: fmt.Sprintf("at most %d redirects", maxHops), Remedy: "use the address that it ends at"})
+				return Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonTooManyRedirects, Parameter: "source", Given: shorten(href), Detail: fmt.Sprintf("the origin redirects more than %d times", maxHops), Allowed: fmt.Sprintf("at most %d redirects", maxHops), Remedy: "use the address that it ends at"})
 			}
 			next, err := at.Parse(answer.Header.Get("Location"))
 			if err != nil || answer.Header.Get("Location") == "" {
-				return fetched{}, w.broken(href, "it redirects to what isn't a URL")
+				return Version{}, nil, w.broken(href, "it redirects to what isn't a URL", originRetry)
 			}
 			if next, err = policy.ReadURL(next.Href(true)); err != nil {
-				return fetched{}, policy.No(policy.Refusal{Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: shorten(answer.Header.Get("Location")), Detail: "the origin redirects to it: " + err.Error(), Allowed: "http and https URLs", Remedy: "use the address that the picture is at"})
+				return Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: shorten(answer.Header.Get("Location")), Detail: "the origin redirects to it: " + err.Error(), Allowed: "http and https URLs", Remedy: "use the address that the picture is at"})
 			}
 			at = next
 			continue
 		}
-		got, err := w.take(href, path, answer, have)
-		answer.Body.Close()
-		return got, err
+		defer answer.Body.Close()
+		return w.take(ctx, href, path, answer, have)
 	}
 }
 
@@ -202,14 +188,14 @@ func (w *Web) ask(ctx context.Context, href string, have *Version, own bool) (*h
 	}
 	r.Header.Set("Accept", "image/*,*/*;q=0.1")
 	r.Header.Set("User-Agent", "echolane")
-	r.Header.Set("CDN-Loop", w.cdn)
+	r.Header.Set("CDN-Loop", w.cdn())
 	if own {
 		for name, values := range w.headers {
 			r.Header[name] = values
 		}
 	}
 	if have != nil {
-		tag, modified, _ := strings.Cut(have.Stamp, "\n")
+		tag, modified, _ := strings.Cut(have.Validator, "\n")
 		if tag != "" {
 			r.Header.Set("If-None-Match", tag)
 		} else if modified != "" {
@@ -220,38 +206,75 @@ func (w *Web) ask(ctx context.Context, href string, have *Version, own bool) (*h
 }
 
 // take reads an answer that isn't a redirect.
-func (w *Web) take(href, path string, answer *http.Response, have *Version) (fetched, error) {
-	fresh, store := w.freshness(answer.Header)
+func (w *Web) take(ctx context.Context, href, path string, answer *http.Response, have *Version) (Version, *Content, error) {
 	switch s := answer.StatusCode; {
 	case s == 304 && have != nil:
-		return fetched{unchanged: true, version: Version{Fresh: fresh}}, nil
+		v := w.version(updated(have.Fields, answer.Header))
+		v.Digest, v.Bytes = have.Digest, have.Bytes
+		if v.Validator != have.Validator || v.Sharing != have.Sharing {
+			w.keep.refresh(w.key(path), v)
+		}
+		return v, nil, nil
 	case s == 404 || s == 410:
-		return fetched{}, missing(w.site+"/"+w.lane.Name, path)
+		return Version{}, nil, missing(w.site+"/"+w.lane.Name, path)
 	case s == 401 || s == 403:
-		return fetched{}, w.broken(href, fmt.Sprintf("it answered %s; if it wants a key, keep it with: echolane lane secret %s/%s --header 'Authorization: …'", answer.Status, w.site, w.lane.Name))
+		return Version{}, nil, w.broken(href, fmt.Sprintf("it answered %s; if it wants a key, keep it with: echolane lane secret %s/%s --header 'Authorization: …'", answer.Status, w.site, w.lane.Name), originRetry)
 	case s != 200:
-		return fetched{}, w.broken(href, "it answered "+answer.Status)
+		return Version{}, nil, w.broken(href, "it answered "+answer.Status, retryIn(answer.Header, originRetry, w.now()))
 	}
 	limit := w.lane.Limits
 	if answer.ContentLength > 0 {
 		if no := limit.CheckBytes(answer.ContentLength); no != nil {
-			return fetched{}, no
+			return Version{}, nil, no
 		}
 	}
-	body, err := decoded(io.LimitReader(answer.Body, limit.SourceBytes+1), answer.Header.Get("Content-Encoding"))
+	coding := answer.Header.Get("Content-Encoding")
+	body, err := decoded(io.LimitReader(answer.Body, limit.SourceBytes+1), coding)
 	if err != nil {
-		return fetched{}, w.broken(href, err.Error())
+		return Version{}, nil, w.broken(href, err.Error(), originRetry)
 	}
-	data, err := io.ReadAll(io.LimitReader(body, limit.SourceBytes+1))
-	if no := limit.CheckBytes(int64(len(data))); no != nil {
+	hint := answer.ContentLength
+	if coding != "" {
+		hint = -1
+	}
+	said := w.version(fieldsOf(answer.Header))
+	v, content, err := w.keep.receive(ctx, body, limit.SourceBytes, hint, func(d Digest, n int64) (Version, string) {
+		v := said
+		v.Digest, v.Bytes = d, n
+		if !w.keeps(v.Sharing) {
+			return v, ""
+		}
+		return v, w.key(path)
+	})
+	if errors.Is(err, errTooLong) {
+		no := limit.CheckBytes(limit.SourceBytes + 1)
 		no.Detail = fmt.Sprintf("the source has more than the %d bytes that are read", limit.SourceBytes)
-		return fetched{}, no
+		return Version{}, nil, no
 	}
 	if err != nil {
-		return fetched{}, w.failed(href, err)
+		return Version{}, nil, w.failed(href, err)
 	}
-	v := Version{Digest: DigestOf(data), Stamp: answer.Header.Get("ETag") + "\n" + answer.Header.Get("Last-Modified"), Fresh: fresh}
-	return fetched{version: v, data: data, store: store}, nil
+	return v, content, nil
+}
+
+// version is what an origin's fields say of a source.
+func (w *Web) version(fields map[string][]string) Version {
+	h, now := http.Header(fields), w.now()
+	f := freshnessOf(fields, w.lane.Fresh, now)
+	v := Version{Validator: h.Get("ETag") + "\n" + h.Get("Last-Modified"), Fresh: f.lifetime, Fields: fields, StaleUntil: now.Add(f.lifetime + f.stale), Sharing: f.sharing}
+	if f.stale == 0 {
+		v.StaleUntil = time.Time{}
+	}
+	if t, err := http.ParseTime(h.Get("Last-Modified")); err == nil {
+		v.Modified = t.UTC()
+	}
+	switch {
+	case f.sharing != Public && !w.keeps(f.sharing):
+		v.Fresh, v.StaleUntil = 0, time.Time{}
+	case f.sharing == NoStore:
+		v.Fresh = w.lane.Fresh
+	}
+	return v
 }
 
 // decoded undoes a content coding, under the same limit as what it makes.
@@ -275,51 +298,10 @@ func decoded(r io.Reader, coding string) (io.Reader, error) {
 	return nil, fmt.Errorf("it sends the content coding %s, which nobody asked for", shorten(coding))
 }
 
-// freshness is how long an answer is fresh (RFC 9111, section 4.2), and whether it may be kept (section 3).
-func (w *Web) freshness(h http.Header) (time.Duration, bool) {
-	cc := map[string]string{}
-	for _, field := range h.Values("Cache-Control") {
-		for part := range strings.SplitSeq(field, ",") {
-			name, value, _ := strings.Cut(strings.TrimSpace(part), "=")
-			cc[strings.ToLower(name)] = strings.Trim(value, `"`)
-		}
-	}
-	has := func(name string) bool { _, ok := cc[name]; return ok }
-	if has("no-store") || has("private") {
-		return 0, false
-	}
-	if has("no-cache") {
-		return 0, true
-	}
-	seconds, said := 0.0, false
-	for _, name := range []string{"s-maxage", "max-age"} {
-		if v, err := strconv.ParseFloat(cc[name], 64); err == nil && has(name) {
-			seconds, said = v, true
-			break
-		}
-	}
-	if !said {
-		if e, err := http.ParseTime(h.Get("Expires")); err == nil {
-			date, err := http.ParseTime(h.Get("Date"))
-			if err != nil {
-				date = w.now()
-			}
-			seconds, said = e.Sub(date).Seconds(), true
-		}
-	}
-	if !said {
-		return time.Duration(w.lane.FreshS) * time.Second, true
-	}
-	if age, err := strconv.ParseFloat(h.Get("Age"), 64); err == nil {
-		seconds -= age
-	}
-	return min(max(0, time.Duration(seconds*float64(time.Second))), maxFresh), true
-}
-
-func (w *Web) broken(href, how string) *policy.Refusal {
+func (w *Web) broken(href, how string, retry int) *policy.Refusal {
 	return policy.No(policy.Refusal{
 		Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(href), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " failed: " + how,
-		Remedy: "look whether the source's address opens in a browser, and try again", RetryIn: 10,
+		Remedy: "look whether the source's address opens in a browser, and try again", RetryIn: retry,
 	})
 }
 
@@ -328,6 +310,9 @@ func (w *Web) failed(href string, err error) error {
 	var no *policy.Refusal
 	if errors.As(err, &no) {
 		return no
+	}
+	if errors.Is(err, context.Canceled) {
+		return err
 	}
 	var network net.Error
 	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &network) && network.Timeout() {
@@ -340,5 +325,5 @@ func (w *Web) failed(href string, err error) error {
 	if errors.As(err, &u) {
 		err = u.Err
 	}
-	return w.broken(href, shorten(err.Error()))
+	return w.broken(href, shorten(err.Error()), originRetry)
 }

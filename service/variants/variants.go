@@ -6,17 +6,18 @@
 package variants
 
 import (
+	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"encoding/json"
 	"log/slog"
 
 	"github.com/maypok86/otter/v2"
-	"golang.org/x/sync/singleflight"
-
-	"echolane/service/diskcache"
 
 	"echolane/core/render"
+	"echolane/service/diskcache"
+	"echolane/service/flight"
+	"echolane/service/panics"
 )
 
 // A Variant is an image ready to be sent. It is never changed after it is made.
@@ -36,6 +37,9 @@ type Variant struct {
 
 	// Provisional variants are replaced soon: their quality was predicted, and the search for it is still to come.
 	Provisional bool `json:"provisional,omitempty"`
+
+	// Unshared variants come from a source that its origin lets nobody keep: they are answered, and forgotten.
+	Unshared bool `json:"-"`
 }
 
 // A Stage is a step of the making.
@@ -50,16 +54,6 @@ func ETagOf(body []byte) string {
 	return `"` + base64.RawURLEncoding.EncodeToString(sum[:12]) + `"`
 }
 
-// Key is the digest of everything a variant depends on.
-func Key(resolved, sourceDigest, renderer string) string {
-	h := sha256.New()
-	for _, s := range []string{resolved, sourceDigest, renderer} {
-		h.Write([]byte(s))
-		h.Write([]byte{0})
-	}
-	return base64.RawURLEncoding.EncodeToString(h.Sum(nil)[:18])
-}
-
 // Where says what a cache answered from.
 type Where uint8
 
@@ -68,16 +62,19 @@ const (
 	Memory
 	Disk
 	Made
-	Joined // made by another request that came first
+	Joined   // made by another request that came first
+	Original // no variant: the source itself
 )
 
-func (w Where) String() string { return [...]string{"", "memory", "disk", "made", "joined"}[w] }
+func (w Where) String() string {
+	return [...]string{"", "memory", "disk", "made", "joined", "original"}[w]
+}
 
 // Cache is all of this node's caches. Safe for concurrent use.
 type Cache struct {
 	memory *otter.Cache[string, *Variant]
 	disk   *diskcache.Disk
-	flight singleflight.Group
+	making flight.Group[found]
 }
 
 // Options bound the cache.
@@ -86,6 +83,7 @@ type Options struct {
 	Dir         string // "" keeps nothing on disk
 	DiskBytes   int64
 	Log         *slog.Logger
+	Panics      *panics.Catcher
 }
 
 // overhead is what an entry weighs beside its body.
@@ -100,9 +98,9 @@ func New(o Options) (*Cache, error) {
 	if err != nil {
 		return nil, err
 	}
-	c := &Cache{memory: memory}
+	c := &Cache{memory: memory, making: flight.Group[found]{Panics: o.Panics}}
 	if o.Dir != "" {
-		c.disk = diskcache.Open(o.Dir, o.DiskBytes, o.Log)
+		c.disk = diskcache.Open(o.Dir, o.DiskBytes, o.Log, o.Panics)
 	}
 	return c, nil
 }
@@ -125,41 +123,46 @@ func (c *Cache) toDisk(key string, v *Variant) {
 	}
 }
 
-// Get gives the variant from memory, then from disk, then from make, which runs once for all that ask for
-// the key at the same time.
-func (c *Cache) Get(key string, make func() (*Variant, error)) (*Variant, Where, error) {
+type found struct {
+	v     *Variant
+	where Where
+}
+
+// Get gives the variant from memory, then from disk, then from make, which runs once for all that ask for the key at the
+// same time. It goes on as long as any of them waits: make's context ends when the last one's has.
+func (c *Cache) Get(ctx context.Context, key string, make func(context.Context) (*Variant, error)) (*Variant, Where, error) {
 	if v, ok := c.memory.GetIfPresent(key); ok {
 		return v, Memory, nil
 	}
-	where := Joined
-	got, err, _ := c.flight.Do(key, func() (any, error) {
+	got, joined, err := c.making.Do(ctx, key, func(ctx context.Context) (found, error) {
 		if v, ok := c.memory.GetIfPresent(key); ok { // made between the look and the flight
-			where = Memory
-			return v, nil
+			return found{v, Memory}, nil
 		}
 		if c.disk != nil {
 			if v := c.fromDisk(key); v != nil {
-				where = Disk
 				c.memory.Set(key, v)
-				return v, nil
+				return found{v, Disk}, nil
 			}
 		}
-		v, err := make()
+		v, err := make(ctx)
 		if err != nil {
-			where = Made
-			return nil, err
+			return found{}, err
 		}
-		where = Made
-		c.memory.Set(key, v)
-		if !v.Provisional { // of which the disk keeps nothing: after a restart it is made anew, and searched for
-			c.toDisk(key, v)
+		if !v.Unshared {
+			c.memory.Set(key, v)
+			if !v.Provisional { // of which the disk keeps nothing: after a restart it is made anew, and searched for
+				c.toDisk(key, v)
+			}
 		}
-		return v, nil
+		return found{v, Made}, nil
 	})
 	if err != nil {
-		return nil, where, err
+		return nil, Made, err
 	}
-	return got.(*Variant), where, nil
+	if joined {
+		return got.v, Joined, nil
+	}
+	return got.v, got.where, nil
 }
 
 // Stats are what the caches hold.

@@ -2,6 +2,7 @@ package variants
 
 import (
 	"bytes"
+	"context"
 	"errors"
 	"fmt"
 	"io"
@@ -37,19 +38,38 @@ func open(t *testing.T, o Options) *Cache {
 }
 
 func TestKeysDependOnEverything(t *testing.T) {
-	keys := map[string]bool{}
-	for _, k := range []string{Key("a", "b", "c"), Key("ab", "", "c"), Key("a", "bc", ""), Key("a", "b", "d"), Key("a", "x", "c")} {
-		keys[k] = true
+	base := Key{Resolved: "a", Sources: []string{"b"}, Renderer: "c"}
+	keys := map[string]string{base.String(): "the base"}
+	for what, change := range map[string]func(*Key){
+		"kind":             func(k *Key) { k.Kind = Placeholder },
+		"resolved form":    func(k *Key) { k.Resolved = "x" },
+		"source":           func(k *Key) { k.Sources = []string{"x"} },
+		"another source":   func(k *Key) { k.Sources = []string{"b", "x"} },
+		"sources joined":   func(k *Key) { k.Sources = []string{"b", ""} },
+		"renderer":         func(k *Key) { k.Renderer = "x" },
+		"thorough":         func(k *Key) { k.Thorough = true },
+		"floor":            func(k *Key) { k.Floor = 50 },
+		"fields slide":     func(k *Key) { k.Resolved, k.Renderer = "ac", "" },
+		"sources slide":    func(k *Key) { k.Sources, k.Renderer = nil, "cb" },
+		"kind and drawing": func(k *Key) { k.Kind = Drawing },
+		"facts":            func(k *Key) { k.Kind = Facts },
+	} {
+		k := base
+		change(&k)
+		if was, there := keys[k.String()]; there {
+			t.Errorf("%s makes the same key as %s", what, was)
+		}
+		keys[k.String()] = what
 	}
-	if len(keys) != 5 {
-		t.Errorf("five different requests have %d keys", len(keys))
+	if again := (Key{Resolved: "a", Sources: []string{"b"}, Renderer: "c"}); again.String() != base.String() {
+		t.Error("equal inputs have two keys")
 	}
 }
 
 func TestMemoryStaysWithinItsBytes(t *testing.T) {
 	c := open(t, Options{MemoryBytes: 100_000})
 	for i := range 200 {
-		c.Get(fmt.Sprintf("key-%03d", i), func() (*Variant, error) { return made(5000, byte(i)), nil })
+		c.Get(context.Background(), fmt.Sprintf("key-%03d", i), func(context.Context) (*Variant, error) { return made(5000, byte(i)), nil })
 	}
 	c.memory.CleanUp()
 	if s := c.Stats(); s.MemoryBytes > 100_000 || s.MemoryEntries == 0 {
@@ -65,7 +85,7 @@ func TestOneMakerForAll(t *testing.T) {
 	wheres := make([]Where, 16)
 	for i := range wheres {
 		all.Go(func() {
-			_, w, err := c.Get("key", func() (*Variant, error) { runs++; <-hold; return made(10, 1), nil })
+			_, w, err := c.Get(context.Background(), "key", func(context.Context) (*Variant, error) { runs++; <-hold; return made(10, 1), nil })
 			if err != nil {
 				t.Error(err)
 			}
@@ -81,10 +101,10 @@ func TestOneMakerForAll(t *testing.T) {
 	if runs != 1 || count[Made] != 1 {
 		t.Errorf("made %d times, %v", runs, count)
 	}
-	if _, _, err := c.Get("bad", func() (*Variant, error) { return nil, errors.New("no") }); err == nil {
+	if _, _, err := c.Get(context.Background(), "bad", func(context.Context) (*Variant, error) { return nil, errors.New("no") }); err == nil {
 		t.Error("an error is lost")
 	}
-	if _, w, err := c.Get("bad", func() (*Variant, error) { return made(1, 1), nil }); err != nil || w != Made {
+	if _, w, err := c.Get(context.Background(), "bad", func(context.Context) (*Variant, error) { return made(1, 1), nil }); err != nil || w != Made {
 		t.Errorf("after a failure: %v, %v", w, err)
 	}
 }
@@ -94,7 +114,7 @@ func TestDiskKeepsWhatIsUsedWithinItsLimit(t *testing.T) {
 	const size, limit = 20_000, 200_000
 	c := open(t, Options{Dir: dir, DiskBytes: limit, MemoryBytes: 1})
 	for i := range 30 {
-		c.Get(fmt.Sprintf("key-%03d", i), func() (*Variant, error) { return made(size, byte(i)), nil })
+		c.Get(context.Background(), fmt.Sprintf("key-%03d", i), func(context.Context) (*Variant, error) { return made(size, byte(i)), nil })
 	}
 	c.Close()
 	var sum int64
@@ -110,7 +130,7 @@ func TestDiskKeepsWhatIsUsedWithinItsLimit(t *testing.T) {
 	}
 	c = open(t, Options{Dir: dir, DiskBytes: limit})
 	defer c.Close()
-	v, w, err := c.Get("key-029", func() (*Variant, error) { return nil, errors.New("it isn't there") })
+	v, w, err := c.Get(context.Background(), "key-029", func(context.Context) (*Variant, error) { return nil, errors.New("it isn't there") })
 	if err != nil || w != Disk || len(v.Body) != size || v.Body[0] != 29 || v.Width != 3 || v.Stages[0].MS != 1.5 {
 		t.Errorf("the newest: %+v, %v, %v", v, w, err)
 	}

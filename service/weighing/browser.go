@@ -5,7 +5,6 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
-	"os"
 	"os/exec"
 	"sort"
 	"strings"
@@ -19,6 +18,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"echolane/core/weighin"
+	"echolane/service/panics"
 )
 
 var (
@@ -48,6 +48,7 @@ const (
 	settleTime = 6 * time.Second
 	mostScroll = 40 // screens
 	mostBody   = 64 << 20
+	mostHeld   = 192 << 20 // of all pictures of a page
 )
 
 // Chromium finds the browser, "" where there is none.
@@ -65,38 +66,13 @@ type browser struct {
 	ctx     context.Context
 	close   []func()
 	overlay map[string]file // by URL, instead of what the network has
+	held    int64           // bytes of pictures that were brought
+	panics  *panics.Catcher
 }
 
 type file struct {
 	kind string
 	data []byte
-}
-
-func startBrowser(ctx context.Context, through string, overlay map[string]file) (*browser, error) {
-	path := Chromium()
-	if path == "" {
-		return nil, errors.New("there is no Chromium on the machine that the service runs on")
-	}
-	profile, err := os.MkdirTemp("", "echolane-weighing-")
-	if err != nil {
-		return nil, err
-	}
-	b := &browser{overlay: overlay, close: []func(){func() { os.RemoveAll(profile) }}}
-	options := append(chromedp.DefaultExecAllocatorOptions[:],
-		chromedp.ExecPath(path), chromedp.NoSandbox, chromedp.UserDataDir(profile), chromedp.DisableGPU, chromedp.ProxyServer("http://"+through),
-		chromedp.Flag("proxy-bypass-list", "<-loopback>"), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
-		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
-		chromedp.Flag("force-webrtc-ip-handling-policy", "disable_non_proxied_udp"), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("mute-audio", true))
-	ctx, cancel := chromedp.NewExecAllocator(ctx, options...)
-	b.close = append(b.close, cancel)
-	ctx, cancel = chromedp.NewContext(ctx)
-	b.close = append(b.close, cancel)
-	b.ctx = ctx
-	if err := chromedp.Do(ctx); err != nil {
-		b.stop()
-		return nil, fmt.Errorf("start Chromium: %w", err)
-	}
-	return b, nil
 }
 
 func (b *browser) stop() {
@@ -285,7 +261,7 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 			for {
 				select {
 				case e := <-t.paused:
-					call(func(ctx context.Context) error { return b.fulfil(ctx, e) })
+					b.panics.Run("answer a page's request", func() error { return call(func(ctx context.Context) error { return b.fulfil(ctx, e) }) })
 				case <-ended.Done():
 					return
 				}
@@ -350,6 +326,10 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	for _, a := range t.order {
 		if !a.image || !a.finished || a.failed != "" || have[a.url] || out.bodies[a.url] != nil || a.bytes > mostBody {
 			continue
+		}
+		if b.held += int64(a.bytes); b.held > mostHeld {
+			out.notes = append(out.notes, fmt.Sprintf("the pictures on the %s have more bytes than are held to be made anew: the rest count as they are", s.Name))
+			break
 		}
 		call(func(ctx context.Context) error {
 			body, err := chromedp.Call(ctx, network.GetResponseBody, network.GetResponseBodyParams{RequestID: a.id})

@@ -106,12 +106,10 @@ func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, kind string, repo
 			whyNot[name] = why
 			continue
 		}
-		all.Add(1)
-		go func() {
-			defer all.Done()
+		w.Panics.Go(&all, "write a picture's markup", func() {
 			room <- struct{}{}
 			defer func() { <-room }()
-			change, why := w.change(a, p, sizes)
+			change, why := w.change(ctx, a, p, sizes)
 			mu.Lock()
 			defer mu.Unlock()
 			if change == nil {
@@ -119,7 +117,7 @@ func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, kind string, repo
 			} else {
 				changes[name] = change
 			}
-		}()
+		})
 	}
 	all.Wait()
 	if ctx.Err() != nil {
@@ -225,7 +223,7 @@ func (p *place) leave() string {
 }
 
 // change works out an image's new attributes.
-func (w *Weigher) change(a *Ask, p *place, sizes map[int][]box) (*markup.Change, string) {
+func (w *Weigher) change(ctx context.Context, a *Ask, p *place, sizes map[int][]box) (*markup.Change, string) {
 	slot, shape := p.slot(sizes)
 	if slot == "" {
 		return nil, "it has no size on any screen"
@@ -243,7 +241,7 @@ func (w *Weigher) change(a *Ask, p *place, sizes map[int][]box) (*markup.Change,
 			}
 		}
 	}
-	m, no := w.Markup(a, p.source, slot, d, p.first)
+	m, no := w.Markup(ctx, a, p.source, slot, d, p.first)
 	if no != nil {
 		return nil, no.Detail
 	}
@@ -373,7 +371,7 @@ func niceRatio(v float64) declare.Ratio {
 }
 
 // Markup is the markup of a source in a slot, for a page that is written again.
-func (w *Weigher) Markup(a *Ask, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
+func (w *Weigher) Markup(ctx context.Context, a *Ask, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
 	base := ""
 	if len(a.Own) > 0 {
 		base = a.Own[0]
@@ -381,5 +379,5 @@ func (w *Weigher) Markup(a *Ask, source, slot string, d declare.Declarations, fi
 	if u, err := url.Parse(a.Base); err == nil && u.Host != "" {
 		base = a.Base
 	}
-	return w.MarkupFor(a.Site, base, source, slot, d, first)
+	return w.MarkupFor(ctx, a.Site, base, source, slot, d, first)
 }

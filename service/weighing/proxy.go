@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
+	"echolane/service/panics"
 	"echolane/service/source"
 )
 
@@ -23,6 +24,8 @@ type proxy struct {
 	server  *http.Server
 	address string
 	client  *http.Transport
+	catch   *panics.Catcher
+	serving sync.WaitGroup
 
 	mu      sync.Mutex
 	refused map[string]string // host → why nothing is taken from it
@@ -31,12 +34,12 @@ type proxy struct {
 }
 
 // mostBytes is how much one weigh-in may take from the network.
-const mostBytes = 1 << 30
+const mostBytes = 512 << 20
 
-var errTooMuch = errors.New("the page takes more than 1 GiB")
+var errTooMuch = errors.New("the page takes more than 512 MiB")
 
-func startProxy(site string, private []netip.Prefix, self map[string]string) (*proxy, error) {
-	p := &proxy{site: site, private: private, self: self, refused: map[string]string{}, broken: map[string]string{}}
+func startProxy(site string, private []netip.Prefix, self map[string]string, catch *panics.Catcher) (*proxy, error) {
+	p := &proxy{catch: catch, site: site, private: private, self: self, refused: map[string]string{}, broken: map[string]string{}}
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		return nil, err
@@ -44,7 +47,7 @@ func startProxy(site string, private []netip.Prefix, self map[string]string) (*p
 	p.address = l.Addr().String()
 	p.client = &http.Transport{DialContext: p.dial, TLSHandshakeTimeout: 5 * time.Second, ResponseHeaderTimeout: 15 * time.Second, DisableCompression: true, MaxIdleConnsPerHost: 6, IdleConnTimeout: 10 * time.Second}
 	p.server = &http.Server{Handler: p, ReadHeaderTimeout: 10 * time.Second}
-	go p.server.Serve(l)
+	catch.Go(&p.serving, "serve the way out of a weigh-in", func() { p.server.Serve(l) })
 	return p, nil
 }
 
@@ -166,7 +169,7 @@ func (p *proxy) tunnel(w http.ResponseWriter, r *http.Request) {
 		return
 	}
 	done := make(chan struct{}, 2)
-	go func() { io.Copy(to, buffered); done <- struct{}{} }()
-	go func() { io.Copy(from, metered{to, p}); done <- struct{}{} }()
+	p.catch.Go(&p.serving, "send through a tunnel", func() { defer func() { done <- struct{}{} }(); io.Copy(to, buffered) })
+	p.catch.Go(&p.serving, "receive through a tunnel", func() { defer func() { done <- struct{}{} }(); io.Copy(from, metered{to, p}) })
 	<-done
 }

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
+	"echolane/service/panics"
 )
 
 // Records keep weigh-ins.
@@ -28,6 +29,7 @@ type Runner struct {
 	turn    chan struct{}
 	waiting chan struct{}
 	all     sync.WaitGroup
+	panics  *panics.Catcher
 }
 
 const (
@@ -36,9 +38,9 @@ const (
 )
 
 // NewRunner makes one. Close ends what is under way.
-func NewRunner(w *Weigher, r Records, log *slog.Logger) *Runner {
+func NewRunner(w *Weigher, r Records, log *slog.Logger, catch *panics.Catcher) *Runner {
 	ctx, stop := context.WithCancel(context.Background())
-	return &Runner{weigher: w, records: r, log: log, ctx: ctx, stop: stop, turn: make(chan struct{}, 1), waiting: make(chan struct{}, mostWaiting)}
+	return &Runner{weigher: w, records: r, log: log, ctx: ctx, stop: stop, turn: make(chan struct{}, 1), waiting: make(chan struct{}, mostWaiting), panics: catch}
 }
 
 // Close ends it.
@@ -59,12 +61,10 @@ func (r *Runner) Begin(ctx context.Context, a Ask, by string) (int64, error) {
 		<-r.waiting
 		return 0, err
 	}
-	r.all.Add(1)
-	go func() {
-		defer r.all.Done()
+	r.panics.Go(&r.all, "weigh a page", func() {
 		defer func() { <-r.waiting }()
 		r.run(id, a)
-	}()
+	})
 	return id, nil
 }
 
@@ -75,9 +75,7 @@ func (r *Runner) run(id int64, a Ask) {
 	done, of, doing := 0, 0, "waiting for its turn"
 	told := make(chan struct{})
 	var telling sync.WaitGroup
-	telling.Add(1)
-	go func() { // every second, also while nothing changes: a node that says nothing is taken to have ended
-		defer telling.Done()
+	r.panics.Go(&telling, "tell of a weigh-in", func() { // every second, also while nothing changes: a node that says nothing is taken to have ended
 		tick := time.NewTicker(500 * time.Millisecond)
 		defer tick.Stop()
 		for {
@@ -95,17 +93,23 @@ func (r *Runner) run(id int64, a Ask) {
 				return
 			}
 		}
-	}()
+	})
 	var outcome *Outcome
 	var err error
 	select {
 	case r.turn <- struct{}{}:
 		limited, end := context.WithTimeout(ctx, longest)
-		outcome, err = r.weigher.Weigh(limited, a, func(d, o int, what string) {
-			mu.Lock()
-			done, of, doing = d, o, what
-			mu.Unlock()
+		caught := r.panics.Run("weigh a page", func() error {
+			outcome, err = r.weigher.Weigh(limited, a, func(d, o int, what string) {
+				mu.Lock()
+				done, of, doing = d, o, what
+				mu.Unlock()
+			})
+			return nil
 		})
+		if caught != nil {
+			err = errors.New("the service met something that it wasn't made for")
+		}
 		if limited.Err() == context.DeadlineExceeded {
 			err = errors.New("the page took more than five minutes to weigh")
 		}

@@ -16,8 +16,8 @@ import (
 	"golang.org/x/net/html"
 
 	"echolane/core/policy"
-	"echolane/core/render"
 	"echolane/core/weighin"
+	"echolane/service/source"
 )
 
 const (
@@ -78,7 +78,7 @@ func (w *Weigher) static(ctx context.Context, a *Ask, told Progress) (*weighin.R
 		report.Notes = append(report.Notes, fmt.Sprintf("the first %d of %d images were looked at", mostImages, len(pictures)))
 		pictures = pictures[:mostImages]
 	}
-	bodies := map[string][]byte{}
+	bodies, held := map[string][]byte{}, int64(0)
 	for i := range pictures {
 		q := &pictures[i]
 		told(i, len(pictures), "fetching the pictures")
@@ -87,6 +87,9 @@ func (w *Weigher) static(ctx context.Context, a *Ask, told Progress) (*weighin.R
 			continue
 		}
 		body, ok := bodies[q.URL]
+		if !ok && held > mostHeld {
+			continue
+		}
 		if !ok {
 			data, header, err := a.given(ctx, p, q.URL)
 			if err != nil {
@@ -95,13 +98,14 @@ func (w *Weigher) static(ctx context.Context, a *Ask, told Progress) (*weighin.R
 			}
 			body = data
 			bodies[q.URL] = data
+			held += int64(len(data))
 			q.Cache = header.Get("Cache-Control")
 			q.Type, _, _ = mime.ParseMediaType(header.Get("Content-Type"))
 		}
 		q.Bytes = int64(len(body))
-		if info, err := render.Probe(body); err == nil {
-			q.NaturalW, q.NaturalH = info.Upright()
-			q.Type = info.Type
+		if h, err := w.Workshop.Header(ctx, source.InMemory(body, nil)); err == nil {
+			q.NaturalW, q.NaturalH = h.Upright()
+			q.Type = h.Type
 			if q.W == 0 {
 				q.W = float64(q.NaturalW)
 			}

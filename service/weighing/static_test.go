@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"log/slog"
 	"net/http"
 	"net/http/httptest"
@@ -11,18 +12,40 @@ import (
 	"strings"
 	"testing"
 
+	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/demo/pictures"
-	"echolane/service/records"
 	"echolane/service/source"
 )
 
-// direct renders in this process.
+// direct does a workshop's work in this process.
 type direct struct{}
 
-func (direct) Render(_ context.Context, source []byte, job render.Job) (render.Result, error) {
-	return render.Variant(source, job)
+func read(ctx context.Context, open func(context.Context) ([]*source.Content, error)) ([]byte, error) {
+	contents, err := open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer contents[0].Close()
+	return io.ReadAll(contents[0].Reader())
+}
+
+func (direct) Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
+	data, err := read(ctx, open)
+	if err != nil {
+		return render.Result{}, nil, err
+	}
+	r, err := render.Variant(data, job)
+	return r, nil, err
+}
+
+func (direct) Header(ctx context.Context, c *source.Content) (codec.Header, error) {
+	data, err := io.ReadAll(c.Reader())
+	if err != nil {
+		return codec.Header{}, err
+	}
+	return render.Header(data)
 }
 
 // stand is a weigher and an origin with a picture, which the site's lane may reach.
@@ -48,8 +71,8 @@ func stand(t *testing.T, page string) (*Weigher, Ask) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &Weigher{Renderer: direct{}, Lanes: &source.Lanes{}, Log: slog.New(slog.DiscardHandler)}
-	return w, Ask{Site: &records.Site{Site: site, Document: d}, Page: s.URL + "/", Screens: []Screen{{"phone", 390, 844, 2}}}
+	w := &Weigher{Workshop: direct{}, Lanes: &source.Lanes{Keep: source.NewKeep(nil, 0), CDN: func() string { return "" }}, Log: slog.New(slog.DiscardHandler)}
+	return w, Ask{Site: &policy.SiteSettings{Site: site, Document: d}, Page: s.URL + "/", Screens: []Screen{{"phone", 390, 844, 2}}}
 }
 
 func TestAPageIsWeighedByItsHTMLAlone(t *testing.T) {

@@ -21,28 +21,32 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/core/weighin"
-	"echolane/service/records"
+	"echolane/service/panics"
 	"echolane/service/source"
 )
 
-// Renderer makes variants.
-type Renderer interface {
-	Render(ctx context.Context, source []byte, job render.Job) (render.Result, error)
+// Workshop makes variants and reads headers.
+type Workshop interface {
+	Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
+	Header(ctx context.Context, c *source.Content) (codec.Header, error)
 }
 
-// Lanes open the ways to sources.
-type Lanes interface {
-	Of(site *records.Site, l *policy.CompiledLane) (source.Lane, error)
+// Sources find sources of the site.
+type Sources interface {
+	Locate(ctx context.Context, site *policy.SiteSettings, in *policy.CompiledLane, path string, trace *[]policy.Step) (*source.Located, error)
 }
 
 // Weigher weighs pages. Safe for concurrent use.
 type Weigher struct {
-	Renderer Renderer
-	Lanes    Lanes
+	Workshop Workshop
+	Lanes    source.Opener
+	Sources  Sources
+	Browsers *Browsers
 	Listen   string // where the service listens
 	// MarkupFor is how markup for a source and its slot comes about.
-	MarkupFor func(s *records.Site, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal)
+	MarkupFor func(ctx context.Context, s *policy.SiteSettings, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal)
 	Log       *slog.Logger
+	Panics    *panics.Catcher
 }
 
 // A Map says that what lies below a URL lies in a lane too.
@@ -60,7 +64,7 @@ type File struct {
 
 // Ask is what is to be weighed.
 type Ask struct {
-	Site    *records.Site
+	Site    *policy.SiteSettings
 	Page    string // its URL
 	Files   []File // stand for what other addresses answer
 	HTML    []byte // stands for what the page's address answers; nil: what it answers
@@ -130,7 +134,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 	if a.HTML != nil {
 		overlay[a.Page] = file{kind, a.HTML}
 	}
-	b, err := startBrowser(ctx, p.address, overlay)
+	b, err := w.Browsers.start(ctx, p.address, overlay)
 	if err != nil {
 		return nil, err
 	}
@@ -175,7 +179,7 @@ func (w *Weigher) proxy(a *Ask) (*proxy, error) {
 			self[host] = w.Listen
 		}
 	}
-	return startProxy(a.Site.Name, private, self)
+	return startProxy(a.Site.Name, private, self, w.Panics)
 }
 
 // views opens the page on every screen, and makes its pictures to measure.
@@ -354,7 +358,7 @@ func (a *Ask) mapped(address string) string {
 
 // order is one picture to be made, and who waits for it.
 type order struct {
-	body     []byte
+	open     func(context.Context) ([]*source.Content, error)
 	declared declare.Declarations
 	bytes    int64
 	waits    []waiting
@@ -364,33 +368,56 @@ type waiting struct{ view, picture int }
 
 // make makes every picture as it is shown, two at a time, the heaviest first.
 func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodies map[string][]byte, told Progress) error {
-	orders, originals := map[string]*order{}, map[string][]byte{}
+	orders, originals, headers := map[string]*order{}, map[string]*source.Located{}, map[string]codec.Header{}
+	defer func() {
+		for _, l := range originals {
+			if l != nil {
+				l.Close()
+			}
+		}
+	}()
+	header := func(address string) codec.Header {
+		h, known := headers[address]
+		if body := bodies[address]; !known && body != nil && ctx.Err() == nil {
+			h, _ = w.Workshop.Header(ctx, source.InMemory(body, nil)) // what can't be read says nothing
+		}
+		headers[address] = h
+		return h
+	}
 	for i := range report.Views {
 		v := &report.Views[i]
 		for j := range v.Pictures {
 			p := &v.Pictures[j]
-			body := bodies[p.URL]
-			if info, err := render.Probe(body); err == nil { // browsers tell the size in CSS pixels, which srcset changes
-				p.NaturalW, p.NaturalH = info.Upright()
+			body, h := bodies[p.URL], header(p.URL)
+			if h.W > 0 { // browsers tell the size in CSS pixels, which srcset changes
+				p.NaturalW, p.NaturalH = h.Upright()
 			}
-			if body == nil || p.Failed != "" || p.W < 1 || p.H < 1 || p.Bytes < leastBytes || codec.Sniff(body) == "image/svg+xml" {
+			if body == nil || p.Failed != "" || p.W < 1 || p.H < 1 || p.Bytes < leastBytes || h.Type == "image/svg+xml" {
 				continue
 			}
 			d := p.Declared(v.Density)
+			open := func(context.Context) ([]*source.Content, error) {
+				return []*source.Content{source.InMemory(body, nil)}, nil
+			}
 			if path, ok := a.own(p.URL); ok { // made already: what it could be follows from its source, not from what was made
-				if body, ok = originals[path]; !ok {
-					body = w.original(ctx, a, path)
-					originals[path] = body
+				l, known := originals[path]
+				if !known {
+					l = w.original(ctx, a, path)
+					originals[path] = l
 				}
-				if body == nil {
+				if l == nil {
 					continue
+				}
+				open = func(ctx context.Context) ([]*source.Content, error) {
+					c, err := l.Open(ctx)
+					return []*source.Content{c}, err
 				}
 				d = inPlace(p.URL, d)
 			}
 			key := p.URL + "\n" + d.AddressForm()
 			o := orders[key]
 			if o == nil {
-				o = &order{body: body, declared: d, bytes: p.Bytes}
+				o = &order{open: open, declared: d, bytes: p.Bytes}
 				orders[key] = o
 			}
 			o.waits = append(o.waits, waiting{i, j})
@@ -420,7 +447,8 @@ func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodi
 		go func() {
 			defer all.Done()
 			for o := range next {
-				m := w.toMeasure(ctx, a, o)
+				var m *weighin.Made
+				w.Panics.Run("make a picture to measure", func() error { m = w.toMeasure(ctx, a, o); return nil })
 				mu.Lock()
 				done++
 				told(done, len(list), "making the pictures to measure")
@@ -452,25 +480,18 @@ func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodi
 	return ctx.Err()
 }
 
-// original reads a source of the site, nil where it can't be read.
-func (w *Weigher) original(ctx context.Context, a *Ask, path string) []byte {
+// original finds a source of the site, nil where it can't be read.
+func (w *Weigher) original(ctx context.Context, a *Ask, path string) *source.Located {
 	name, rest, _ := strings.Cut(path, "/")
 	l := a.Site.Lane(name)
 	if l == nil {
 		return nil
 	}
-	lane, err := w.Lanes.Of(a.Site, l)
+	located, err := w.Sources.Locate(ctx, a.Site, l, rest, nil)
 	if err != nil {
 		return nil
 	}
-	version, data, err := lane.Look(ctx, rest, nil)
-	if err == nil && data == nil {
-		data, err = lane.Read(ctx, rest, version)
-	}
-	if err != nil {
-		return nil
-	}
-	return data
+	return located
 }
 
 // inPlace are the declarations of one of the service's own addresses, for the place that its picture has.
@@ -492,7 +513,7 @@ func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *order) *weighin.Made
 	full := a.Site.Sheet.Over(o.declared, false)
 	job := render.Job{Limits: a.Site.Limits}
 	full.Settle(a.Site.Offer(policy.AcceptsAVIF|policy.AcceptsWebP, full.Quality), &job.Request)
-	result, err := w.Renderer.Render(ctx, o.body, job)
+	result, _, err := w.Workshop.Render(ctx, o.open, job)
 	if err != nil {
 		return nil
 	}
@@ -502,12 +523,12 @@ func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *order) *weighin.Made
 	}}
 	if result.Source == "image/jpeg" && result.Format != declare.JPEG {
 		job.Request.Formats, job.Predict = []declare.Format{declare.JPEG}, true
-		if alike, err := w.Renderer.Render(ctx, o.body, job); err == nil {
+		if alike, _, err := w.Workshop.Render(ctx, o.open, job); err == nil {
 			m.Alike = int64(len(alike.Data))
 		}
 	} else if result.Source == "image/png" && result.Format != declare.PNG {
 		job.Request.Formats, job.Predict = []declare.Format{declare.PNG}, true
-		if alike, err := w.Renderer.Render(ctx, o.body, job); err == nil {
+		if alike, _, err := w.Workshop.Render(ctx, o.open, job); err == nil {
 			m.Alike = int64(len(alike.Data))
 		}
 	}

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"math"
 	"os"
 	"runtime"
 	"runtime/debug"
@@ -16,6 +17,7 @@ import (
 	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
 
+	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/core/render"
 )
@@ -29,32 +31,34 @@ func Work() error {
 	if _, err := socket.Write([]byte{'.'}); err != nil {
 		return err
 	}
-	in, out := bufio.NewReaderSize(socket, 64<<10), bufio.NewWriterSize(socket, 64<<10)
+	files := &fdReader{fd: workerFD}
+	in, out := bufio.NewReaderSize(files, 64<<10), bufio.NewWriterSize(socket, 64<<10)
 	start := time.Now()
+	clock := func() time.Duration { return time.Since(start) }
 	layers := render.NewLayerCache(layerRoom)
 	for {
 		var o order
-		data, err := receive(in, &o)
+		data, err := receive(in, &o, math.MaxInt64)
 		if errors.Is(err, io.EOF) {
 			return nil
 		}
 		if err != nil {
 			return err
 		}
-		source, err := o.unpack(data)
+		fds := files.take()
+		sources, digests, changed, err := o.sources(data, fds)
+		for _, fd := range fds {
+			unix.Close(fd)
+		}
 		if err != nil {
 			return err
 		}
-		o.Job.Clock = func() time.Duration { return time.Since(start) }
-		o.Job.Layers = layers
-		var a answer
-		a.Result, err = render.Variant(source, o.Job)
-		var no *policy.Refusal
-		if err != nil && !errors.As(err, &no) {
-			no = policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: err.Error(), Remedy: "tell whoever runs the service"})
+		a := answer{Digests: digests, Changed: changed}
+		if !changed {
+			o.Job.Clock, o.Job.Layers = clock, layers
+			a.do(&o, sources)
 		}
-		a.Refusal = no
-		if err := send(out, a, [][]byte{a.Result.Data}); err != nil {
+		if err := reply(out, a); err != nil {
 			return err
 		}
 		if err := out.Flush(); err != nil {
@@ -62,6 +66,35 @@ func Work() error {
 		}
 	}
 }
+
+// do does what the order says.
+func (a *answer) do(o *order, sources [][]byte) {
+	var err error
+	switch o.Kind {
+	case toHeader:
+		a.Header, err = render.Header(sources[0])
+	case toStrip:
+		ok := false
+		if a.Splices, ok = codec.StripSplices(sources[0]); !ok || len(a.Splices) > mostSplices {
+			a.Splices = nil
+			err = policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "what the source says of its making can't be taken out of it", Remedy: "put a whole copy of the picture in its place, or set the lane's metadata to keep"})
+		}
+	default:
+		o.Job.Pictures = map[string][]byte{}
+		for i, in := range o.Inputs[1:] {
+			o.Job.Pictures[in.Name] = sources[i+1]
+		}
+		a.Result, err = render.Variant(sources[0], o.Job)
+	}
+	var no *policy.Refusal
+	if err != nil && !errors.As(err, &no) {
+		no = policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: err.Error(), Remedy: "tell whoever runs the service"})
+	}
+	a.Refusal = no
+}
+
+// mostSplices is how many runs a stripped source may be put together of.
+const mostSplices = 20_000
 
 const (
 	nobody = 65534
@@ -86,7 +119,7 @@ func confine() error {
 		what  int
 		limit uint64
 	}{
-		{unix.RLIMIT_AS, used + uint64(memory)}, {unix.RLIMIT_CORE, 0}, {unix.RLIMIT_FSIZE, 0}, {unix.RLIMIT_NOFILE, 16},
+		{unix.RLIMIT_AS, used + uint64(memory)}, {unix.RLIMIT_CORE, 0}, {unix.RLIMIT_FSIZE, 0}, {unix.RLIMIT_NOFILE, 16 + 2*maxInputs},
 	} {
 		if err := unix.Setrlimit(l.what, &unix.Rlimit{Cur: l.limit, Max: l.limit}); err != nil {
 			return fmt.Errorf("set limit %d: %w", l.what, err)

@@ -1,39 +1,35 @@
-// Package workshop makes variants in worker processes of this same binary: without files, network or
-// privileges, under a ceiling of memory and a deadline. A hostile image can at worst cost one render.
+// Package workshop makes variants in worker processes of this same binary, and reads sources' headers in them: without
+// files, network or privileges, under a ceiling of memory and a deadline. The serving process itself parses nothing that
+// comes from outside. A hostile image can at worst cost one render.
 //
-// A worker does one job at a time, over a socket pair. If it dies or is too slow, its job fails and another
-// worker takes its place.
+// A worker does one job at a time, over a socket pair. If it is too slow, its job fails; if it dies, its job is tried once
+// more; another worker takes its place. Headers have workers of their own, so that they don't wait for renders.
 package workshop
 
 import (
-	"bufio"
 	"context"
-	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
-	"net"
 	"os"
-	"os/exec"
+	"regexp"
 	"runtime"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
-	"golang.org/x/sys/unix"
-
+	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/source"
 )
 
 // Options say how many workers there are and what each may use.
 type Options struct {
-	Workers     int   // 0: one for each processor
-	Queue       int   // jobs that may wait for a worker; 0: 32 for each worker
-	MemoryBytes int64 // address space a worker may use beyond its start; 0: 2 GiB
+	Workers     int           // 0: one for each processor
+	Queue       int           // jobs that may wait for a worker; 0: 32 for each worker
+	Wait        time.Duration // the longest that a job waits for one; 0: 20 s
+	MemoryBytes int64         // address space a worker may use beyond its start; 0: 2 GiB
 	Command     []string
 	Log         *slog.Logger
 }
@@ -41,14 +37,35 @@ type Options struct {
 // Workshop hands jobs to workers. Safe for concurrent use.
 type Workshop struct {
 	o       Options
-	idle    chan *worker // holds Workers of them; nil stands for one to be started
-	waiting atomic.Int64
+	renders pool
+	headers pool
 	lost    atomic.Int64
 	closing sync.Once
+
+	mu        sync.Mutex
+	running   map[*worker]bool // workers that have a job
+	abandoned bool
 }
 
-// renders after which a worker is replaced, so that what a C library may leak stays small.
-const rendersPerWorker = 2000
+// A pool is workers for one kind of job.
+type pool struct {
+	idle    chan *worker // holds as many as there may be; nil stands for one to be started
+	queue   int64
+	waiting atomic.Int64
+}
+
+func (p *pool) init(workers, queue int) {
+	p.idle, p.queue = make(chan *worker, workers), int64(queue)
+	for range workers {
+		p.idle <- nil
+	}
+}
+
+const (
+	jobsPerWorker = 2000            // after which a worker is replaced, so that what a C library may leak stays small
+	headerTime    = 5 * time.Second // the longest that a header may take to read
+	headersWait   = 1000            // headers that may wait to be read
+)
 
 // New starts the first worker, to see that it can, and the others when they're needed.
 func New(o Options) (*Workshop, error) {
@@ -58,270 +75,241 @@ func New(o Options) (*Workshop, error) {
 	if o.Queue == 0 {
 		o.Queue = 32 * o.Workers
 	}
+	if o.Wait == 0 {
+		o.Wait = 20 * time.Second
+	}
 	if o.MemoryBytes == 0 {
 		o.MemoryBytes = 2 << 30
 	}
-	w := &Workshop{o: o, idle: make(chan *worker, o.Workers)}
+	w := &Workshop{o: o, running: map[*worker]bool{}}
+	w.renders.init(o.Workers, o.Queue)
+	w.headers.init(max(1, o.Workers/2), headersWait)
 	first, err := w.start()
 	if err != nil {
 		return nil, err
 	}
-	w.idle <- first
-	for range o.Workers - 1 {
-		w.idle <- nil
-	}
+	<-w.renders.idle
+	w.renders.idle <- first
 	return w, nil
 }
 
 // Lost counts workers that died or were ended.
 func (w *Workshop) Lost() int64 { return w.lost.Load() }
 
-// Waiting counts jobs that wait for a worker.
-func (w *Workshop) Waiting() int64 { return w.waiting.Load() }
+// Waiting counts renders that wait for a worker.
+func (w *Workshop) Waiting() int64 { return w.renders.waiting.Load() }
+
+// Full reports whether a render would be turned down now.
+func (w *Workshop) Full() bool { return w.renders.waiting.Load() >= w.renders.queue }
+
+// Abandon has jobs under way fail now: their workers are ended.
+func (w *Workshop) Abandon() {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.abandoned = true
+	for one := range w.running {
+		one.kill()
+	}
+}
 
 // Close ends all workers, waiting for jobs under way.
 func (w *Workshop) Close() {
 	w.closing.Do(func() {
-		for range w.o.Workers {
-			if one := <-w.idle; one != nil {
-				one.end()
+		for _, p := range []*pool{&w.renders, &w.headers} {
+			for range cap(p.idle) {
+				if one := <-p.idle; one != nil {
+					one.end()
+				}
 			}
 		}
 	})
 }
 
-// Render makes one variant. Its error is a *policy.Refusal.
-func (w *Workshop) Render(ctx context.Context, source []byte, job render.Job) (render.Result, error) {
-	if w.waiting.Add(1) > int64(w.o.Queue) {
-		w.waiting.Add(-1)
-		return render.Result{}, policy.No(policy.Refusal{
-			Reason: policy.ReasonBusy, Detail: fmt.Sprintf("%d variants are waiting to be made", w.o.Queue), Remedy: "try again in a moment", RetryIn: 2,
-		})
-	}
-	var one *worker
-	select {
-	case one = <-w.idle:
-		w.waiting.Add(-1)
-	case <-ctx.Done():
-		w.waiting.Add(-1)
-		return render.Result{}, policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "no worker came free in time", Remedy: "try again in a moment", RetryIn: 2})
-	}
-	if one == nil {
-		var err error
-		if one, err = w.start(); err != nil {
-			w.idle <- nil
-			w.o.Log.Error("a render worker doesn't start", "error", err)
-			return render.Result{}, policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "a render worker doesn't start", Remedy: "tell whoever runs the service", RetryIn: 5})
-		}
-	}
-	result, err := one.do(source, job)
-	var no *policy.Refusal
-	if err == nil || errors.As(err, &no) {
-		one.done++
-		if one.done >= rendersPerWorker {
-			one.end()
-			one = nil
-		}
-		w.idle <- one
-		return result, err
-	}
+// Open brings a job's sources when a worker is about to have them: the picture's own first, then those of its layers, in
+// the order in which the request names them. The workshop closes them.
+type Open = func(context.Context) ([]*source.Content, error)
 
-	slow := errors.Is(err, os.ErrDeadlineExceeded)
-	one.end()
-	w.idle <- nil
-	w.lost.Add(1)
-	w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "its last words", one.lastWords())
-	if slow {
-		return render.Result{}, policy.No(policy.Refusal{
-			Reason: policy.ReasonRenderTooSlow, Detail: fmt.Sprintf("the variant wasn't made within %v", job.Limits.RenderTime),
-			Allowed: fmt.Sprintf("at most %v", job.Limits.RenderTime), Remedy: "use a smaller source, or raise the site's render_ms limit",
-		})
-	}
-	return render.Result{}, policy.No(policy.Refusal{
-		Reason: policy.ReasonRenderTooMuch, Detail: "the worker that made the variant ended before it was done", Remedy: "use a smaller source",
-	})
-}
-
-// worker is one process.
-type worker struct {
-	cmd    *exec.Cmd
-	conn   net.Conn
-	read   *bufio.Reader
-	stderr *tail
-	done   int
-}
-
-func (w *Workshop) start() (*worker, error) {
-	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
-	if err != nil {
-		return nil, fmt.Errorf("start a render worker: %w", err)
-	}
-	ours, theirs := os.NewFile(uintptr(pair[0]), "worker"), os.NewFile(uintptr(pair[1]), "worker")
-	defer ours.Close()
-	defer theirs.Close()
-	conn, err := net.FileConn(ours)
-	if err != nil {
-		return nil, fmt.Errorf("start a render worker: %w", err)
-	}
-	one := &worker{conn: conn, read: bufio.NewReaderSize(conn, 64<<10), stderr: &tail{}}
-	one.cmd = exec.Command(w.o.Command[0], w.o.Command[1:]...)
-	one.cmd.Env = []string{"GOMAXPROCS=1", "GOTRACEBACK=none", fmt.Sprintf("%s=%d", memoryEnv, w.o.MemoryBytes)}
-	one.cmd.Dir = "/"
-	one.cmd.ExtraFiles = []*os.File{theirs}
-	one.cmd.Stderr = one.stderr
-	one.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	if err := one.cmd.Start(); err != nil {
-		conn.Close()
-		return nil, fmt.Errorf("start a render worker: %w", err)
-	}
-	conn.SetDeadline(time.Now().Add(10 * time.Second))
-	var hello [1]byte
-	if _, err := io.ReadFull(one.read, hello[:]); err != nil {
-		one.end()
-		return nil, fmt.Errorf("a render worker ended at its start: %s", one.lastWords())
-	}
-	return one, nil
-}
-
-// end closes the worker's socket, at which it ends by itself when idle, and makes sure.
-func (o *worker) end() {
-	o.conn.Close()
-	o.cmd.Process.Kill()
-	o.cmd.Wait()
-}
-
-func (o *worker) lastWords() string { return o.stderr.String() }
-
-func (o *worker) do(source []byte, job render.Job) (render.Result, error) {
-	o.conn.SetDeadline(time.Now().Add(job.Limits.RenderTime))
-	what, data := pack(source, job)
-	if err := send(o.conn, what, data); err != nil {
-		return render.Result{}, err
-	}
-	var a answer
-	made, err := receive(o.read, &a)
-	if err != nil {
-		return render.Result{}, err
-	}
-	if a.Refusal != nil {
-		return render.Result{}, a.Refusal
-	}
-	a.Result.Data = made
-	return a.Result, nil
-}
-
-// order is what a worker is told: the job, and how long each of the sources is that follow it one after
-// another, the picture's own first.
-type order struct {
-	Job   render.Job
-	Names []string // of the pictures behind the first source
-	Sizes []int    // of them
-}
-
-// pack gives an order and the bytes behind it.
-func pack(source []byte, job render.Job) (order, [][]byte) {
-	o, data := order{Job: job}, [][]byte{source}
+// Render makes one variant, and says what digests the sources had that it was made of. Its error is a *policy.Refusal,
+// open's, or source.ErrChanged. A job whose ctx ends while it waits gives up its place.
+func (w *Workshop) Render(ctx context.Context, open Open, job render.Job) (render.Result, []source.Digest, error) {
+	o := order{Kind: toRender, Job: job, Inputs: make([]input, 1)}
 	for _, name := range job.Request.Pictures() {
-		o.Names, o.Sizes = append(o.Names, name), append(o.Sizes, len(job.Pictures[name]))
-		data = append(data, job.Pictures[name])
+		o.Inputs = append(o.Inputs, input{Name: name})
 	}
-	return o, data
+	a, err := w.do(ctx, &w.renders, o, open, job.Limits.RenderTime)
+	return a.Result, a.Digests, err
 }
 
-// unpack takes the bytes apart again.
-func (o *order) unpack(data []byte) (source []byte, err error) {
-	if len(o.Names) != len(o.Sizes) {
-		return nil, errors.New("an order names other pictures than it brings")
-	}
-	for i := len(o.Names) - 1; i >= 0; i-- {
-		at := len(data) - o.Sizes[i]
-		if at < 0 || o.Sizes[i] < 0 {
-			return nil, errors.New("an order is shorter than it says")
+// Header reads the header of a source.
+func (w *Workshop) Header(ctx context.Context, c *source.Content) (codec.Header, error) {
+	a, err := w.do(ctx, &w.headers, order{Kind: toHeader, Inputs: make([]input, 1)}, only(c), headerTime)
+	return a.Header, err
+}
+
+// Strip finds how the source is put together without what it says of its making.
+func (w *Workshop) Strip(ctx context.Context, c *source.Content) ([]codec.Splice, error) {
+	a, err := w.do(ctx, &w.headers, order{Kind: toStrip, Inputs: make([]input, 1)}, only(c), headerTime)
+	return a.Splices, err
+}
+
+// only opens content that its owner closes.
+func only(c *source.Content) Open {
+	return func(context.Context) ([]*source.Content, error) {
+		if f, from, ok := c.File(); ok {
+			return []*source.Content{source.Borrowed(f, from, c.Size())}, nil
 		}
-		if o.Job.Pictures == nil {
-			o.Job.Pictures = map[string][]byte{}
-		}
-		o.Job.Pictures[o.Names[i]], data = data[at:], data[:at:at]
+		data, _ := c.Data()
+		return []*source.Content{source.InMemory(data, nil)}, nil
 	}
-	return data, nil
 }
 
-// answer is what a worker says when it is done; a variant's bytes follow it.
-type answer struct {
-	Result  render.Result
-	Refusal *policy.Refusal
+// place waits for a worker.
+func (w *Workshop) place(ctx context.Context, p *pool) (*worker, error) {
+	busy := func(detail string) error {
+		return policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: detail, Remedy: "try again in a moment", RetryIn: 2})
+	}
+	if p.waiting.Add(1) > p.queue {
+		p.waiting.Add(-1)
+		return nil, busy(fmt.Sprintf("%d variants are waiting to be made", p.queue))
+	}
+	defer p.waiting.Add(-1)
+	late := time.NewTimer(w.o.Wait)
+	defer late.Stop()
+	select {
+	case one := <-p.idle:
+		return one, nil
+	case <-ctx.Done():
+		return nil, ctx.Err()
+	case <-late.C:
+		return nil, busy("no worker came free in time")
+	}
 }
 
-const (
-	workerFD  = 3
-	memoryEnv = "ECHOLANE_WORKER_MEMORY"
-)
-
-// send writes a value as JSON and bytes, each behind its length.
-func send(w io.Writer, value any, data [][]byte) error {
-	head, err := json.Marshal(value)
+// do has a worker do what the order says.
+func (w *Workshop) do(ctx context.Context, p *pool, o order, open Open, limit time.Duration) (a answer, err error) {
+	one, err := w.place(ctx, p)
 	if err != nil {
-		return err
+		return a, err
 	}
-	length := 0
-	for _, d := range data {
-		length += len(d)
+	// From here on the place is held, and given back whatever comes.
+	defer func() { p.idle <- one }()
+	contents, err := open(ctx)
+	if err != nil {
+		return a, err
 	}
-	var lengths [12]byte
-	binary.LittleEndian.PutUint32(lengths[:], uint32(len(head)))
-	binary.LittleEndian.PutUint64(lengths[4:], uint64(length))
-	if _, err := w.Write(append(lengths[:], head...)); err != nil {
-		return err
-	}
-	for _, d := range data {
-		if _, err := w.Write(d); err != nil {
-			return err
+	defer func() {
+		for _, c := range contents {
+			c.Close()
 		}
+	}()
+	if len(contents) != len(o.Inputs) {
+		return a, fmt.Errorf("a job for %d sources was given %d", len(o.Inputs), len(contents))
+	}
+	for try := 0; ; try++ {
+		if one == nil {
+			if one, err = w.start(); err != nil {
+				w.o.Log.Error("a render worker doesn't start", "error", err)
+				return a, policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "a render worker doesn't start", Remedy: "tell whoever runs the service", RetryIn: 5})
+			}
+		}
+		if !w.begin(one) {
+			return a, policy.No(policy.Refusal{Reason: policy.ReasonStopping, Detail: "this node takes no more requests", Remedy: "ask again in a moment", RetryIn: 1})
+		}
+		a, err = one.do(o, contents, limit)
+		w.ended(one)
+		if err == nil {
+			if one.done++; one.done >= jobsPerWorker {
+				one.end()
+				one = nil
+			}
+			switch {
+			case a.Refusal != nil:
+				return a, policy.No(*a.Refusal)
+			case a.Changed:
+				return a, source.ErrChanged
+			}
+			return a, nil
+		}
+		slow := errors.Is(err, os.ErrDeadlineExceeded)
+		one.end()
+		w.lost.Add(1)
+		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "its last words", one.lastWords())
+		one = nil
+		if slow {
+			return answer{}, policy.No(policy.Refusal{
+				Reason: policy.ReasonRenderTooSlow, Detail: fmt.Sprintf("the variant wasn't made within %v", limit),
+				Allowed: fmt.Sprintf("at most %v", limit), Remedy: "use a smaller source, or raise the site's render_ms limit",
+			})
+		}
+		if try > 0 {
+			return answer{}, policy.No(policy.Refusal{
+				Reason: policy.ReasonRenderTooMuch, Detail: "the worker that made the variant ended before it was done, twice", Remedy: "use a smaller source",
+			})
+		}
+	}
+}
+
+// begin notes that a worker has a job; false where no job is begun any more.
+func (w *Workshop) begin(one *worker) bool {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	w.running[one] = true
+	if w.abandoned {
+		delete(w.running, one)
+	}
+	return !w.abandoned
+}
+
+func (w *Workshop) ended(one *worker) {
+	w.mu.Lock()
+	defer w.mu.Unlock()
+	delete(w.running, one)
+}
+
+// stageName is what a stage of the work may be called: it goes into a header field.
+var stageName = regexp.MustCompile(`^[a-z]{1,20}$`)
+
+// check holds what a worker says against what it can be: it read foreign bytes.
+func (a *answer) check(o *order) error {
+	if a.Refusal != nil || a.Changed {
+		return nil
+	}
+	if len(a.Digests) != len(o.Inputs) {
+		return errors.New("the worker doesn't say what it read")
+	}
+	switch o.Kind {
+	case toHeader:
+		return a.Header.Check()
+	case toStrip:
+		if _, ok := codec.CheckSplices(a.Splices, o.Inputs[0].Size); !ok {
+			return errors.New("the worker's splices aren't of that source")
+		}
+		return nil
+	}
+	r := &a.Result
+	for _, s := range r.Stages {
+		if !stageName.MatchString(s.Name) || s.Took < 0 || s.Took > time.Hour {
+			return fmt.Errorf("the worker tells of a stage %.40q", s.Name)
+		}
+	}
+	if o.Job.Facts {
+		return nil
+	}
+	if len(r.Data) == 0 || r.Format.MediaType() == "" || r.Canvas.W < 1 || r.Canvas.H < 1 || len(r.Stages) > 100 {
+		return errors.New("the worker's variant isn't one")
 	}
 	return nil
 }
 
-const maxHead, maxData = 1 << 20, 1 << 31
-
-func receive(r io.Reader, value any) ([]byte, error) {
-	var lengths [12]byte
-	if _, err := io.ReadFull(r, lengths[:]); err != nil {
-		return nil, err
+// most is how many bytes the answer to an order may bring.
+func (o *order) most() int64 {
+	if o.Kind != toRender {
+		return 0
 	}
-	n, m := binary.LittleEndian.Uint32(lengths[:]), binary.LittleEndian.Uint64(lengths[4:])
-	if n > maxHead || m > maxData {
-		return nil, errors.New("a message between workshop and worker is out of bounds")
+	source := int64(0)
+	if len(o.Inputs) > 0 {
+		source = o.Inputs[0].Size
 	}
-	head := make([]byte, n)
-	if _, err := io.ReadFull(r, head); err != nil {
-		return nil, err
-	}
-	if err := json.Unmarshal(head, value); err != nil {
-		return nil, err
-	}
-	data := make([]byte, m)
-	_, err := io.ReadFull(r, data)
-	return data, err
-}
-
-// tail keeps the last of what a worker said on its standard error.
-type tail struct {
-	mu   sync.Mutex
-	data []byte
-}
-
-func (t *tail) Write(p []byte) (int, error) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	t.data = append(t.data, p...)
-	if len(t.data) > 2048 {
-		t.data = t.data[len(t.data)-2048:]
-	}
-	return len(p), nil
-}
-
-func (t *tail) String() string {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	return string(t.data)
+	frames := int64(max(1, o.Job.Limits.SourceFrames))
+	return min(1<<31, 1<<20+2*source+8*min(o.Job.Limits.Pixels, 1<<28)*min(frames, 8))
 }

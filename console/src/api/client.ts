@@ -85,7 +85,7 @@ export const upload = (site: string, lane: string, path: string, file: Blob) =>
 
 export const listRefusals = (site: string, signal: AbortSignal) => all<Refusal>("/refusals" + (site && "?site=" + encodeURIComponent(site)), signal);
 export const proposeMend = (id: number) => send<Schemas["Mended"]>("POST", `/refusals/${id}/mend?dry_run=true`);
-export const mend = (id: number) => send<Schemas["Mended"]>("POST", `/refusals/${id}/mend`, undefined, "*");
+export const mend = (id: number, only: boolean) => send<Schemas["Mended"]>("POST", `/refusals/${id}/mend?only=${only}`, undefined, "*");
 export const forgetRefusal = (id: number) => send<void>("DELETE", `/refusals/${id}`);
 
 export const listTokens = (signal: AbortSignal) => all<Schemas["Token"]>("/tokens", signal);

@@ -2,7 +2,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { getFacts, listSites, originalAddress } from "../api/client";
-import { addressOf, go, useAddress } from "../frame/address";
+import { addressOf, elementsOf, go, useAddress } from "../frame/address";
 import { Choice } from "../parts/Choice";
 import { Pick } from "../parts/Pick";
 import { Trouble } from "../parts/Trouble";
@@ -51,7 +51,7 @@ export function Easel() {
           options={lanes.map((l) => ({ value: `${l.site}/${l.name}`, text: `${l.site} / ${l.name}` }))}
           onChange={(v) => go(addressOf("easel", v.split("/"), address.query))}
         />
-        <Sources key={`${site}/${lane}`} site={site} lane={lane} path={rest.join("/") || undefined} onPick={(p) => go(addressOf("easel", [site, lane, ...p.split("/")], address.query))} />
+        <Sources key={`${site}/${lane}`} site={site} lane={lane} path={rest.join("/") || undefined} onPick={(p) => go(addressOf("easel", [site, lane, ...elementsOf(p)], address.query))} />
       </aside>
       {rest.length > 0 ? (
         <Work site={site} lane={lane} path={rest.join("/")} query={address.query} formats={known?.document.formats ?? []} defaults={readDeclarations(new URLSearchParams(known?.defaults))} />
@@ -75,7 +75,7 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
   const show = (d: Declarations, v: string) => {
     const q = writeDeclarations(d);
     if (v !== "compare") q.set("view", v);
-    go(addressOf("easel", [site, lane, ...path.split("/")], q), true);
+    go(addressOf("easel", [site, lane, ...elementsOf(path)], q), true);
   };
   const change = (d: Declarations) => show(d, view);
   return (

@@ -1,4 +1,5 @@
 // What the Easel can declare, read from and written to the address bar just as it stands in an image's URL.
+import { elementsOf } from "../frame/address";
 import { language } from "./language";
 
 export interface Declarations {
@@ -54,7 +55,7 @@ export function writeDeclarations(d: Declarations): URLSearchParams {
 
 // imageAddress is the image's URL below the service, as the address form has it.
 export function imageAddress(site: string, lane: string, path: string, d: Declarations): string {
-  const encoded = [site, lane, ...path.split("/")].map(encodeURIComponent).join("/");
+  const encoded = [site, lane, ...elementsOf(path)].map(encodeURIComponent).join("/");
   const query = writeDeclarations(d).toString().replaceAll("%2F", "/");
   return "/" + encoded + (query ? "?" + query : "");
 }

@@ -31,6 +31,11 @@ export function addressOf(place: string, parts: string[] = [], query?: URLSearch
   return base + [place, ...parts].map(encodeURIComponent).join("/") + (search ? "?" + search : "");
 }
 
+// elementsOf are a source's path as elements of an address. A source that is a whole URL is one element.
+export function elementsOf(path: string): string[] {
+  return path.includes("://") ? [path] : path.split("/");
+}
+
 // go moves to another view; with replace the back button doesn't stop here.
 export function go(href: string, replace = false) {
   if (href === location.pathname + location.search) return;

@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { putSecret, removeSecret, testLane, upload, type Document, type Lane, type Site, type Step } from "../api/client";
-import { addressOf, go, useAddress } from "../frame/address";
+import { addressOf, elementsOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { Field, Labelled, ListField, NumberField } from "../parts/Field";
@@ -62,7 +62,7 @@ export function LaneList(props: { site: Site; document: Document; onChange: (par
         onSubmit={(e) => {
           e.preventDefault();
           if (!name || d.lanes.some((l) => l.name === name)) return;
-          props.onChange({ lanes: [...d.lanes, { name, kind, fresh_s: 0, max_age_s: 0, visibility: "public", original: "no", metadata: "strip", svg: "refuse" }] });
+          props.onChange({ lanes: [...d.lanes, { name, kind, fresh_s: kind === "folder" || kind === "upload" ? 1 : 300, max_age_s: 3600, visibility: "public", original: "no", metadata: "strip", unshared: "forget", svg: "refuse" }] });
           go(addressOf("lanes", [site.name, name]));
           setName("");
         }}
@@ -102,8 +102,8 @@ function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part
           </>
         )}
         {(l.kind === "web" || stored) && <ListField label="Private addresses" value={l.private ?? []} onChange={(v) => onChange({ private: v })} hint="Reached though they aren't public" />}
-        <NumberField label="Fresh, seconds" value={l.fresh_s} onChange={(fresh_s) => onChange({ fresh_s })} hint="Where nothing else says so" />
-        <NumberField label="Kept by browsers, seconds" value={l.max_age_s} onChange={(max_age_s) => onChange({ max_age_s })} />
+        <NumberField label="Fresh, seconds" value={l.fresh_s ?? 0} onChange={(fresh_s) => onChange({ fresh_s })} hint="Where nothing else says so" />
+        <NumberField label="Kept by browsers, seconds" value={l.max_age_s ?? 0} onChange={(max_age_s) => onChange({ max_age_s })} />
         <NumberField label="Largest source, bytes" value={l.source_bytes ?? 0} onChange={(v) => onChange({ source_bytes: v || undefined })} hint="0: as the site" />
         <Labelled label="Visibility">
           <Choice label="Visibility" value={l.visibility} options={words("public", "signed")} onChange={(visibility) => onChange({ visibility })} />
@@ -114,6 +114,11 @@ function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part
         <Labelled label="Drawings in SVG">
           <Choice label="SVG" value={l.svg} options={words("refuse", "untouched")} onChange={(svg) => onChange({ svg })} />
         </Labelled>
+        {l.kind === "web" && (
+          <Labelled label="What its origin marks no-store or private">
+            <Choice label="Unshared" value={l.unshared} options={words("forget", "keep")} onChange={(unshared) => onChange({ unshared })} />
+          </Labelled>
+        )}
         <Labelled label="Its metadata, when downloaded">
           <Choice label="Metadata" value={l.metadata} options={words("strip", "keep")} onChange={(metadata) => onChange({ metadata })} />
         </Labelled>
@@ -228,7 +233,7 @@ function DropBox({ site, lane }: { site: string; lane: string }) {
       let next: Put;
       try {
         const u = await upload(site, lane, f.name, f);
-        next = { name: f.name, state: "done", words: `version ${u.version}, ${pixelsText(u.width, u.height)}, ${bytesText(u.bytes)}`, url: addressOf("easel", [site, lane, ...u.path.split("/")]) };
+        next = { name: f.name, state: "done", words: `version ${u.version}, ${pixelsText(u.width, u.height)}, ${bytesText(u.bytes)}`, url: addressOf("easel", [site, lane, ...elementsOf(u.path)]) };
       } catch (e) {
         next = { name: f.name, state: e as Error, words: (e as Error).message };
       }

@@ -1,5 +1,6 @@
 import { useState } from "react";
 import { originalAddress, reportAddress, type Report, type WeighedPicture, type Weighing } from "../api/client";
+import { elementsOf } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { bytesText, pixelsText } from "../parts/figures";
@@ -128,7 +129,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
 function BeforeAfter({ site, picture: p }: { site: string; picture: WeighedPicture }) {
   const [lane = "", ...path] = p.source.split("/");
   const box = { width: p.w, height: p.h, maxWidth: "100%", objectFit: (p.fit === "cover" ? "cover" : "fill") as "cover" | "fill" };
-  const address = "/" + [site, lane, ...path].map(encodeURIComponent).join("/") + "?" + p.after!.query;
+  const address = "/" + [site, lane, ...elementsOf(path.join("/"))].map(encodeURIComponent).join("/") + "?" + p.after!.query;
   return (
     <div className="flex flex-wrap gap-4">
       <figure>

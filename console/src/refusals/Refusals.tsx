@@ -84,17 +84,19 @@ function Mending({ refusal, onClose }: { refusal: Refusal; onClose: () => void }
   const queries = useQueryClient();
   const would = useQuery({ queryKey: ["mend", refusal.id], queryFn: () => proposeMend(refusal.id), gcTime: 0 });
   const [error, setError] = useState<Error>();
+  const shutsOut = would.data?.shuts_out;
   return (
     <Window title={`Change ${refusal.site} so?`} open onClose={onClose}>
       {would.data && <Changes changes={would.data.changes} warnings={would.data.warnings} />}
+      {shutsOut && <p role="alert">{shutsOut}</p>}
       {(would.error ?? error) && <Trouble error={(would.error ?? error)!} />}
       <p className="text-soft">
         The same in a terminal: <code className="figures text-ink">{refusal.command}</code>
       </p>
       <div className="flex justify-end gap-2">
         <Button onClick={onClose}>Leave it</Button>
-        <Button kind="main" disabled={!would.data} onClick={() => mend(refusal.id).then(() => (onClose(), queries.invalidateQueries()), setError)}>
-          Make this change
+        <Button kind="main" disabled={!would.data} onClick={() => mend(refusal.id, !!shutsOut).then(() => (onClose(), queries.invalidateQueries()), setError)}>
+          {shutsOut ? "Make it the only one" : "Make this change"}
         </Button>
       </div>
     </Window>

@@ -38,6 +38,9 @@ func open(data []byte) (*decoder, error) {
 	if len(data) < 12 {
 		return nil, &codec.Error{Type: Type, Truncated: true, Problem: "the file ends in its header"}
 	}
+	if err := codec.CheckBoxes(Type, data); err != nil {
+		return nil, err
+	}
 	d := &decoder{}
 	d.pin.Pin(&data[0])
 	if d.d = C.el_avif_open((*C.uint8_t)(&data[0]), C.size_t(len(data)), mostPixels, &d.info); d.d == nil {

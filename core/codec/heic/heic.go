@@ -22,6 +22,9 @@ func Probe(data []byte) (codec.Info, error) {
 	if len(data) < 12 {
 		return codec.Info{}, &codec.Error{Type: Type, Truncated: true, Problem: "the file ends in its header"}
 	}
+	if err := codec.CheckBoxes(Type, data); err != nil {
+		return codec.Info{}, err
+	}
 	var f C.el_heif_info
 	if C.el_heif_probe((*C.uint8_t)(&data[0]), C.size_t(len(data)), &f) == 0 {
 		return codec.Info{}, failure(&f)

@@ -29,6 +29,7 @@ func Probe(data []byte) (codec.Info, error) {
 		return codec.Info{}, &codec.Error{Type: Type, Truncated: truncated, Problem: problem}
 	}
 	info := codec.Info{Type: Type, Orientation: 1, Frames: 1}
+	profiled := false
 	for at := signature; ; {
 		if at+8 > len(data) {
 			return fail(true, "the file ends in its header")
@@ -75,7 +76,9 @@ func Probe(data []byte) (codec.Info, error) {
 			info.Frames, info.Plays = max(1, int(binary.BigEndian.Uint32(body))), int(binary.BigEndian.Uint32(body[4:]))
 			info.Coding = join(info.Coding, "animated")
 		case "iCCP":
-			info.Profile = profile(body)
+			if !profiled { // there is at most one (section 11.3.2.3)
+				info.Profile, profiled = profile(body), true
+			}
 		case "eXIf":
 			info.Orientation = codec.Orientation(body)
 		}

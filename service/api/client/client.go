@@ -38,6 +38,15 @@ func New(server, token string) (*Client, error) {
 	return &Client{Server: u.Scheme + "://" + u.Host, Token: token, HTTP: &http.Client{Timeout: 60 * time.Second}}, nil
 }
 
+// Introduce sends the token along with a request for an image, so that a refusal says all; only to the service that the
+// token is for, which is at server.
+func (c *Client) Introduce(r *http.Request, server string) {
+	own, err := New(server, c.Token)
+	if err == nil && c.Token != "" && own.Server == r.URL.Scheme+"://"+r.URL.Host {
+		r.Header.Set("Authorization", "Bearer "+c.Token)
+	}
+}
+
 // Unreachable wraps the error of a service that doesn't answer.
 type Unreachable struct {
 	Server string
@@ -354,8 +363,8 @@ func (c *Client) Refusals(ctx context.Context, name string) ([]api.Refusal, erro
 }
 
 // Mend makes the change that would have let a refused request through, or says what it would do.
-func (c *Client) Mend(ctx context.Context, id int64, try bool) (out api.Mended, err error) {
-	err = c.call(ctx, "POST", fmt.Sprintf("/refusals/%d/mend?dry_run=%v", id, try), nil, &out, "If-Match", "*")
+func (c *Client) Mend(ctx context.Context, id int64, try, only bool) (out api.Mended, err error) {
+	err = c.call(ctx, "POST", fmt.Sprintf("/refusals/%d/mend?dry_run=%v&only=%v", id, try, only), nil, &out, "If-Match", "*")
 	return out, err
 }
 

@@ -1,0 +1,141 @@
+package app
+
+import (
+	"bytes"
+	"compress/gzip"
+	"crypto/subtle"
+	"io/fs"
+	"mime"
+	"net/url"
+	"path"
+	"strings"
+
+	"github.com/gofiber/fiber/v3"
+	"github.com/gofiber/fiber/v3/middleware/adaptor"
+
+	"echolane/console"
+	"echolane/core/policy"
+	"echolane/service/api"
+	"echolane/service/delivery"
+	"echolane/service/records"
+	"echolane/service/variants"
+	"echolane/web"
+)
+
+// The service's own addresses, below /-/.
+
+func (a *App) route() {
+	r := a.routes
+	r.Get("/", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusFound).To("/-/console/") })
+	r.Get("/-/live", func(c fiber.Ctx) error { return c.JSON(fiber.Map{"status": "live"}) })
+	r.Get("/-/ready", a.ready)
+	if a.scraped == nil {
+		r.Get("/-/metrics", a.scrape, adaptor.HTTPHandler(a.metrics.handler()))
+	}
+	r.Get("/-/problems", func(c fiber.Ctx) error { delivery.Problems(c.RequestCtx()); return nil })
+	r.Get("/-/api/openapi.json", func(c fiber.Ctx) error {
+		c.Set("Content-Type", "application/json")
+		return c.Send(api.Description)
+	})
+	a.api.Mount(r.Group("/-/api/v1", api.Limit, a.api.Guard))
+	r.Get("/-/console", func(c fiber.Ctx) error { return c.Redirect().Status(fiber.StatusMovedPermanently).To("/-/console/") })
+	r.Get("/-/console/*", a.console)
+	r.Get("/-/web/*", a.web)
+	r.Use(func(c fiber.Ctx) error {
+		delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
+			Reason: policy.ReasonNoSuchPage, Given: string(c.RequestCtx().Path()), Detail: "the service has nothing at this address", Remedy: "images are at /site/lane/path, the console at /-/console/, the API's description at /-/api/openapi.json",
+		}))
+		return nil
+	})
+}
+
+// ready says whether requests are answered as they should be. A service that has lost its database still
+// answers images, so it stays in the balance and says that it is degraded; one that knows no settings, or is about to end,
+// doesn't.
+func (a *App) ready(c fiber.Ctx) error {
+	c.Set("Cache-Control", "no-store")
+	switch {
+	case a.draining.Load():
+		return c.Status(503).JSON(fiber.Map{"status": "draining"})
+	case !a.settings.Known():
+		return c.Status(503).JSON(fiber.Map{"status": "waiting", "database": "away", "detail": "the database is away, and no settings are known yet"})
+	case !a.settings.Live():
+		return c.JSON(fiber.Map{"status": "degraded", "database": "away", "detail": "images are served with the settings last read; settings can't be changed"})
+	}
+	return c.JSON(fiber.Map{"status": "ready", "database": "there"})
+}
+
+// scrape lets those who may read everything have the metrics.
+func (a *App) scrape(c fiber.Ctx) error {
+	bearer, ok := strings.CutPrefix(c.Get("Authorization"), "Bearer ")
+	if ok {
+		if a.o.Token != "" && subtle.ConstantTimeCompare([]byte(bearer), []byte(a.o.Token)) == 1 {
+			return c.Next()
+		}
+		if access, err := a.store.ByToken(c.Context(), bearer); err == nil && access.Allows(records.MayRead, "") && len(access.Sites) == 0 {
+			return c.Next()
+		}
+	}
+	delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
+		Reason: policy.ReasonNotSignedIn, Detail: "metrics are for those who run the service", Allowed: "Authorization: Bearer with a token that may read all sites", Remedy: "give a token, or have metrics at an address of their own: echolane serve --metrics-listen 127.0.0.1:8741",
+	}))
+	return nil
+}
+
+// console serves the built console. Every address in it that isn't a file is one of its views.
+func (a *App) console(c fiber.Ctx) error {
+	name, err := url.PathUnescape(c.Params("*"))
+	if err != nil || name == "" || !fs.ValidPath(name) {
+		name = "index.html"
+	}
+	data, err := console.Files.ReadFile("dist/" + name)
+	if err != nil {
+		name = "index.html"
+		if data, err = console.Files.ReadFile("dist/index.html"); err != nil {
+			return c.Status(404).SendString("This binary was built without its console: build it with `make build`.")
+		}
+	}
+	c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+	c.Set("X-Content-Type-Options", "nosniff")
+	if strings.HasPrefix(name, "assets/") {
+		c.Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with their content
+	} else {
+		c.Set("Cache-Control", "no-cache")
+		c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
+		c.Set("Referrer-Policy", "no-referrer")
+	}
+	return c.Send(data)
+}
+
+// web answers what sites' own pages load: from every origin, and kept for an hour.
+func (a *App) web(c fiber.Ctx) error {
+	name := c.Params("*")
+	data, err := web.Files.ReadFile(name)
+	if err != nil || !fs.ValidPath(name) {
+		return c.Next()
+	}
+	tag := variants.ETagOf(data)
+	c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
+	if strings.HasSuffix(name, ".ts") { // of which there is no registered type
+		c.Set("Content-Type", "text/plain; charset=utf-8")
+	}
+	c.Set("X-Content-Type-Options", "nosniff")
+	c.Set("Access-Control-Allow-Origin", "*")
+	c.Set("Cross-Origin-Resource-Policy", "cross-origin")
+	c.Set("Timing-Allow-Origin", "*")
+	c.Set("Cache-Control", "public, max-age=3600, stale-while-revalidate=86400")
+	c.Set("ETag", tag)
+	if strings.Contains(c.Get("If-None-Match"), tag) {
+		return c.SendStatus(304)
+	}
+	if strings.Contains(c.Get("Accept-Encoding"), "gzip") {
+		var b bytes.Buffer
+		z := gzip.NewWriter(&b)
+		z.Write(data)
+		z.Close()
+		data = b.Bytes()
+		c.Set("Content-Encoding", "gzip")
+	}
+	c.Set("Vary", "Accept-Encoding")
+	return c.Send(data)
+}

@@ -1,0 +1,61 @@
+package delivery
+
+import (
+	"path"
+	"strings"
+
+	"echolane/core/declare"
+)
+
+// form is the request's address form with the given declarations.
+func (r *request) form(d declare.Declarations) []byte {
+	var b []byte
+	if r.hosted == nil {
+		b = append(append(b, '/'), r.site.Name...)
+	}
+	b = append(append(b, '/'), r.lane.Name...)
+	if wholeURL(r.lane) {
+		b = declare.AppendSegment(append(b, '/'), r.path)
+	} else {
+		for element := range strings.SplitSeq(r.path, "/") {
+			b = declare.AppendSegment(append(b, '/'), element)
+		}
+	}
+	if d != (declare.Declarations{}) {
+		b = d.AppendAddressForm(append(b, '?'))
+	}
+	return b
+}
+
+// endings are those that file names of a type have.
+var endings = map[string]string{"image/webp": ".webp", "image/jpeg": ".jpg", "image/png": ".png", "image/gif": ".gif", "image/avif": ".avif", "image/heic": ".heic", "application/json": ".json", svgType: ".svg"}
+
+// attachment is a Content-Disposition (RFC 6266) with the name that was asked for, or the source's, and the
+// ending that the type has.
+func attachment(r *request, mediaType string) string {
+	name := r.declared.Download.Name
+	if name == "" {
+		name = path.Base(r.path)
+		if i := strings.IndexAny(name, "?#"); i >= 0 {
+			name = name[:i]
+		}
+	}
+	ending := endings[mediaType]
+	if have := strings.ToLower(path.Ext(name)); have != ending && !(ending == ".jpg" && have == ".jpeg") {
+		if have == ".jpg" || have == ".jpeg" || have == ".png" || have == ".webp" || have == ".gif" || have == ".avif" || have == ".heic" {
+			name = name[:len(name)-len(have)]
+		}
+		name += ending
+	}
+	plain := strings.Map(func(c rune) rune {
+		if c < ' ' || c > '~' || c == '"' || c == '\\' || c == '%' {
+			return '_'
+		}
+		return c
+	}, name)
+	out := `attachment; filename="` + plain + `"`
+	if plain != name { // RFC 8187
+		out += "; filename*=UTF-8''" + strings.NewReplacer("'", "%27", "(", "%28", ")", "%29", "*", "%2A").Replace(string(declare.AppendSegment(nil, name)))
+	}
+	return out
+}

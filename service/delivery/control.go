@@ -1,0 +1,51 @@
+package delivery
+
+import (
+	"strconv"
+	"time"
+
+	"echolane/service/source"
+)
+
+// control is what an answer's Cache-Control depends on, but for its variant, its page and the time.
+type control struct {
+	maxAge  int64 // seconds, as the lane has it
+	expires int64 // seconds since 1970 at which the link ends; 0: never
+	signed  bool  // the lane answers signed links only
+	sharing source.Sharing
+}
+
+const (
+	provisionalAge  = 5     // seconds that an answer is kept which another will follow
+	staleWhileAsked = 86400 // seconds that shared caches may answer with while they ask anew
+)
+
+func controlOf(r *request, s source.Sharing) control {
+	return control{maxAge: int64(r.lane.MaxAge / time.Second), expires: r.declared.Expires, signed: r.lane.Signed, sharing: s}
+}
+
+// text is the field. A lane that answers signed links only keeps shared caches out: they would go on answering for a key
+// that was taken back; and so does what only some pages may have. What an origin lets nobody keep, nobody is told to keep.
+func (c control) text(provisional, restricted bool, now int64) string {
+	if c.sharing == source.NoStore {
+		return "no-store"
+	}
+	age := c.maxAge
+	if c.expires != 0 {
+		age = max(0, min(age, c.expires-now))
+	}
+	if provisional {
+		age = min(age, provisionalAge)
+	}
+	n := strconv.FormatInt(age, 10)
+	switch {
+	case c.signed || restricted || c.sharing == source.Private:
+		return "private, max-age=" + n
+	case provisional || c.expires != 0 || age == 0:
+		return "public, max-age=" + n
+	}
+	return "public, max-age=" + n + ", stale-while-revalidate=" + strconv.Itoa(staleWhileAsked)
+}
+
+// changes reports whether the field depends on the time.
+func (c control) changes() bool { return c.expires != 0 }

@@ -1,0 +1,132 @@
+package delivery
+
+import (
+	"context"
+	"strconv"
+	"time"
+
+	"echolane/core/policy"
+	"echolane/service/records"
+	"echolane/service/source"
+	"echolane/service/variants"
+)
+
+// The step get: the variant from memory, disk, or its maker.
+
+// get brings the variant, and the memo of how it was found.
+func (s *Service) get(ctx context.Context, r *request, f *found, start int64) error {
+	m := newMemo(r, f)
+	looked := source.Now()
+	job := newMaker(s, r, f, m.key, looked-start)
+	v, where, err := s.Cache.Get(ctx, m.key, job.make)
+	job.leave()
+	if err == nil && v.Provisional && job.explained { // what is kept is explained, not what is for now
+		if v, err = newMaker(s, r, f, m.key, looked-start).make(ctx); err == nil {
+			s.Cache.Replace(m.key, v)
+		}
+	}
+	if err != nil {
+		return err
+	}
+	if where != variants.Made && f.key.Kind == variants.Picture {
+		// Somebody else had it made, maybe another site: it is this path's too.
+		record := job.record()
+		record.Format, record.Width, record.Height, record.Bytes, record.Shared = v.Type[len("image/"):], v.Width, v.Height, len(v.Body), true
+		s.Recorder.Made(record)
+	}
+	if r.declared.Download.Declared {
+		m.attach = attachment(r, v.Type)
+	}
+	f.memo, f.variant, f.where, f.timing = m, v, where, timing(v, where, start, looked)
+	return nil
+}
+
+// room says whether another variant may be made: within the source's number, and within the month, of which it takes one
+// before the making begins. done says how that went; it is never nil where there is room.
+func (s *Service) room(ctx context.Context, r *request, own *source.Located, record records.Variant) (done func(bytes int), no *policy.Refusal) {
+	if no := s.number(ctx, r, own, record); no != nil {
+		return nil, no
+	}
+	done, over, ok := s.Recorder.Usage(r.site.Name).Reserve(r.site.Month)
+	if ok {
+		return done, nil
+	}
+	if most := r.site.Month.Renders; most > 0 && over.Renders >= most {
+		return nil, monthOver(r.site.Name, "renders", over.Renders, most)
+	}
+	return nil, monthOver(r.site.Name, "bytes_stored", over.BytesStored, r.site.Month.BytesStored)
+}
+
+const (
+	countHolds = int64(time.Minute)     // that a count of a source's variants is taken to be right but for this node's own
+	countLimit = 300 * time.Millisecond // that a variant waits for it
+	countPause = 5 * time.Second        // that nobody counts when it took too long
+)
+
+// number holds the variants that there are of a source against the site's bound. Without the database nobody can count;
+// images go on being served.
+func (s *Service) number(ctx context.Context, r *request, own *source.Located, record records.Variant) *policy.Refusal {
+	most := r.site.VariantsPerSource
+	if most == 0 {
+		return nil
+	}
+	c, now := &own.Source.Made, source.Now()
+	c.Lock()
+	counted := c.At != 0 && now-c.At < countHolds && c.Digest == own.Known.Digest
+	n := c.N
+	c.Unlock()
+	if counted && n < most || now < s.census.Load() {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, countLimit)
+	defer cancel()
+	inAll, known, err := s.Recorder.VariantsOf(ctx, record)
+	if err != nil {
+		s.census.Store(source.Now() + int64(countPause))
+		return nil
+	}
+	c.Lock()
+	if counted {
+		inAll = max(inAll, c.N) // what was made a moment ago isn't written down yet
+	} else {
+		c.At = now
+	}
+	c.N, c.Digest = inAll, own.Known.Digest
+	c.Unlock()
+	if inAll < most || known {
+		return nil
+	}
+	return policy.Mended(r.site.Name, policy.Refusal{
+		Reason: policy.ReasonTooManyVariants, Given: strconv.Itoa(inAll), Detail: "there are " + strconv.Itoa(inAll) + " variants of " + r.lane.Name + "/" + clip(r.path) + " already",
+		Allowed: "at most " + strconv.Itoa(most), Remedy: "ask for a variant that is there",
+		Mend: &policy.Mend{Action: "set-limit", Value: "variants_per_source=" + strconv.Itoa(2*most)},
+	})
+}
+
+func ms(n int64) float64 { return float64(n) / 1e6 }
+
+// timing is the Server-Timing of an answer that took work.
+func timing(v *variants.Variant, where variants.Where, start, looked int64) string {
+	var b []byte
+	add := func(name string, d float64) {
+		if len(b) > 0 {
+			b = append(b, ", "...)
+		}
+		b = append(b, name...)
+		b = append(b, ";dur="...)
+		b = strconv.AppendFloat(b, d, 'f', 2, 64)
+	}
+	switch where {
+	case variants.Made:
+		for _, s := range v.Stages {
+			add(s.Name, s.MS)
+		}
+	case variants.Joined:
+		add("joined", ms(source.Now()-looked))
+	default:
+		b = append(b, `cache;desc="`+where.String()+`";dur=`...)
+		b = strconv.AppendFloat(b, ms(source.Now()-looked), 'f', 2, 64)
+	}
+	add("total", ms(source.Now()-start))
+	return string(b)
+}

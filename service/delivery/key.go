@@ -1,0 +1,103 @@
+package delivery
+
+import (
+	"sync/atomic"
+	"time"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/render"
+	"echolane/service/source"
+	"echolane/service/variants"
+)
+
+// The step key: what a variant depends on, and the memo of where a request's text leads.
+
+// keyOf is everything that the request's variant depends on.
+func keyOf(r *request, f *found) variants.Key {
+	k := variants.Key{Kind: variants.Picture, Resolved: r.resolved.String(), Renderer: render.Version, Thorough: r.site.Thorough}
+	switch {
+	case r.declared.As == declare.Facts:
+		k.Kind, k.Resolved, k.Thorough = variants.Facts, "", false
+	case f.use == policy.Untouched:
+		k.Kind, k.Resolved, k.Thorough = variants.Drawing, "", false
+	case r.declared.As == declare.Placeholder:
+		k.Kind = variants.Placeholder
+	}
+	if r.resolved.Budget > 0 && k.Kind == variants.Picture {
+		k.Floor = r.site.QualityFloor
+	}
+	sources := f.sources
+	if k.Kind != variants.Picture && k.Kind != variants.Placeholder {
+		sources = sources[:1]
+	}
+	for _, l := range sources {
+		k.Sources = append(k.Sources, string(l.Known.Digest))
+	}
+	return k
+}
+
+// memo is where a request's text leads, as long as the site's settings and the sources stay what they are.
+type memo struct {
+	generation atomic.Uint64 // of the settings in which site was last seen to be the newest
+	site       *policy.SiteSettings
+	lane       *policy.CompiledLane
+	sources    []sourceMemo
+	key        string
+	location   []byte
+	control    control
+	public     []byte // control's Cache-Control for every page, where it doesn't depend on the time
+	classes    string // that the request names
+	attach     string // Content-Disposition, "" for none
+	vary       string // the fields of the request that the answer depends on, "" for none
+}
+
+type sourceMemo struct {
+	source *source.Source
+	known  *source.Known
+}
+
+// holds reports whether the memo still leads to the right variant.
+func (m *memo) holds(all *policy.Settings, now int64) bool {
+	if m.generation.Load() != all.Generation {
+		if all.Site(m.site.Name) != m.site {
+			return false
+		}
+		m.generation.Store(all.Generation)
+	}
+	for i := range m.sources {
+		if !m.sources[i].source.Holds(m.sources[i].known, now) {
+			return false
+		}
+	}
+	return m.control.expires == 0 || time.Now().Unix() < m.control.expires
+}
+
+// newMemo is of a request that has found its variant.
+func newMemo(r *request, f *found) *memo {
+	m := &memo{site: r.site, lane: r.lane, key: f.key.String(), location: r.form(r.declared), vary: r.varies(), classes: r.declared.Class}
+	if f.key.Kind == variants.Facts {
+		m.vary = ""
+	}
+	m.generation.Store(r.settings.Generation)
+	for _, l := range f.sources {
+		m.sources = append(m.sources, sourceMemo{l.Source, l.Known})
+	}
+	m.control = controlOf(r, sharing(f.sources))
+	m.public = []byte(m.control.text(false, false, time.Now().Unix()))
+	return m
+}
+
+// varies names the fields of the request that the answer depends on.
+func (r *request) varies() string {
+	byAccept, bySaving := r.declared.Format == declare.FormatUnset, r.site.Sheet.AsksForData()
+	switch {
+	case byAccept && bySaving:
+		return vAccept + ", Save-Data"
+	case byAccept:
+		return vAccept
+	case bySaving:
+		return "Save-Data"
+	}
+	return ""
+}

@@ -1,0 +1,89 @@
+package delivery
+
+import (
+	"context"
+	"strings"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/service/source"
+)
+
+// The step locate: which versions of its sources a request is answered from, and what policy says now that their headers
+// are known.
+
+// locate finds the picture's source and those of its layers, each under its own lane's rules.
+func (s *Service) locate(ctx context.Context, r *request, f *found) *policy.Refusal {
+	own, err := s.Sources.Locate(ctx, r.site, r.lane, r.path, r.trace)
+	if err != nil {
+		return s.refusalOf(err)
+	}
+	f.sources = append(f.sources, own)
+	var no *policy.Refusal
+	h := own.Known.Header
+	switch {
+	case r.original() && h.Type != svgType: // as it lies there, whatever its size
+		return nil
+	case r.original(), r.declared.As == declare.Facts:
+		f.use, no = r.lane.CheckSource(r.site.Name, h)
+	default:
+		f.use, no = r.site.DecideSource(r.lane, r.resolved, h, r.trace)
+	}
+	if no != nil || f.use == policy.Untouched || r.declared.As == declare.Facts {
+		return no
+	}
+	for _, name := range r.resolved.Pictures() {
+		l, no := s.locateLayer(ctx, r, name)
+		if no != nil {
+			return no
+		}
+		f.sources = append(f.sources, l)
+	}
+	return nil
+}
+
+// locateLayer finds a source that the declarations name beside the picture itself.
+func (s *Service) locateLayer(ctx context.Context, r *request, name string) (*source.Located, *policy.Refusal) {
+	laneName, path, _ := strings.Cut(name, "/")
+	in := r.site.Lane(laneName)
+	if in == nil {
+		return nil, NoLane(r.site, laneName)
+	}
+	if in.Signed && r.declared.Signature == "" && !r.trusted {
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSignatureNeeded, Parameter: "signature", Given: name, Detail: "the layer comes from a lane that answers signed links only", Remedy: "sign the link: echolane link … --sign KEY"})
+	}
+	no := source.CheckText(path)
+	if !wholeURL(in) {
+		no = source.CheckPath(path)
+	}
+	if no != nil {
+		return nil, no
+	}
+	l, err := s.Sources.Locate(ctx, r.site, in, path, nil)
+	if err != nil {
+		return nil, s.refusalOf(err)
+	}
+	use, no := in.CheckSource(r.site.Name, l.Known.Header)
+	if no == nil && use == policy.Untouched { // nobody draws it
+		no = policy.NotRead(l.Known.Header.Type)
+	}
+	if no != nil {
+		l.Close()
+		return nil, no
+	}
+	return l, nil
+}
+
+// sharing is the strictest that the origins of a request's sources say.
+func sharing(sources []*source.Located) source.Sharing {
+	strictest := source.Public
+	for _, l := range sources {
+		strictest = max(strictest, l.Known.Sharing)
+	}
+	return strictest
+}
+
+// keeps reports whether what is made of the sources may be kept here.
+func keeps(r *request, sources []*source.Located) bool {
+	return sharing(sources) == source.Public || r.lane.Unshared == "keep"
+}

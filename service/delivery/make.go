@@ -1,0 +1,259 @@
+package delivery
+
+import (
+	"context"
+	"encoding/base64"
+	"encoding/json"
+	"fmt"
+	"io"
+	"sync/atomic"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/render"
+	"echolane/service/records"
+	"echolane/service/source"
+	"echolane/service/variants"
+)
+
+// The makers: a variant, a placeholder, facts, a drawing as it is.
+
+// maker makes what a request has found no variant of. It outlives the request that began it as long as others wait, so it
+// has its own share of the sources.
+type maker struct {
+	s         *Service
+	r         *request
+	kind      variants.Kind
+	resolved  string
+	key       string
+	sources   []*source.Located
+	looking   int64 // nanoseconds that the sources took to locate
+	explained bool
+	state     atomic.Int32 // whose the sources are to close: 0 not begun, 1 the making, 2 nobody's any more
+}
+
+func newMaker(s *Service, r *request, f *found, key string, looking int64) *maker {
+	m := &maker{s: s, r: r, kind: f.key.Kind, resolved: f.key.Resolved, key: key, looking: looking, explained: r.declared.As == declare.Explain}
+	for _, l := range f.sources {
+		m.sources = append(m.sources, l.Share())
+	}
+	return m
+}
+
+// leave lets go of the sources where no making has begun.
+func (m *maker) leave() {
+	if m.state.CompareAndSwap(0, 2) {
+		m.close()
+	}
+}
+
+func (m *maker) close() {
+	for _, l := range m.sources {
+		l.Close()
+	}
+}
+
+func (m *maker) own() *source.Located { return m.sources[0] }
+
+func (m *maker) record() records.Variant {
+	return records.Variant{
+		Key: m.key, Site: m.r.site.Name, Lane: m.r.lane.Name, Path: m.r.path, Declarations: m.resolved,
+		SourceDigest: string(m.own().Known.Digest), SourceBytes: int(m.own().Known.Bytes),
+	}
+}
+
+// make makes it, within the site's bounds.
+func (m *maker) make(ctx context.Context) (v *variants.Variant, err error) {
+	if !m.state.CompareAndSwap(0, 1) {
+		return nil, context.Canceled // who asked for it has gone
+	}
+	defer m.close()
+	switch m.kind {
+	case variants.Facts:
+		v, err = m.facts(ctx)
+	case variants.Drawing:
+		v, err = m.drawing(ctx)
+	default:
+		record := m.record()
+		done, no := m.s.room(ctx, m.r, m.own(), record)
+		if no != nil {
+			return nil, no
+		}
+		made := -1
+		defer func() { done(made) }()
+		if v, err = m.picture(ctx, record); err == nil {
+			made = len(v.Body)
+		}
+	}
+	if err == nil {
+		v.Unshared = !keeps(m.r, m.sources)
+	}
+	return v, err
+}
+
+// opener brings the sources when a worker is about to have them. Those that may have to be fetched first are here already.
+func opener(ctx context.Context, sources []*source.Located) (open func(context.Context) ([]*source.Content, error), done func(), err error) {
+	ready := make([]*source.Content, len(sources))
+	done = func() {
+		for _, c := range ready {
+			c.Close()
+		}
+	}
+	for i, l := range sources {
+		if _, near := l.Lane.(source.Folder); near {
+			continue
+		}
+		if ready[i], err = l.Open(ctx); err != nil {
+			done()
+			return nil, nil, err
+		}
+	}
+	return func(ctx context.Context) (all []*source.Content, err error) {
+		for i, l := range sources {
+			c := ready[i].Share()
+			if c == nil {
+				if c, err = l.Open(ctx); err != nil {
+					for _, c := range all {
+						c.Close()
+					}
+					return nil, err
+				}
+			}
+			all = append(all, c)
+		}
+		return all, nil
+	}, done, nil
+}
+
+// render has a variant made of the sources, and makes sure that it was made of them.
+func (s *Service) render(ctx context.Context, sources []*source.Located, job render.Job) (render.Result, error) {
+	if s.Workshop.Full() { // before anything is read for it
+		return render.Result{}, policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "more variants are waiting to be made than there is room for", Remedy: "try again in a moment", RetryIn: 2})
+	}
+	open, done, err := opener(ctx, sources)
+	if err != nil {
+		return render.Result{}, err
+	}
+	defer done()
+	result, digests, err := s.Workshop.Render(ctx, open, job)
+	for i := range digests {
+		if i < len(sources) && digests[i] != sources[i].Known.Digest {
+			sources[i].Mistaken()
+			err = source.ErrChanged
+		}
+	}
+	return result, err
+}
+
+// picture has the variant or its placeholder made.
+func (m *maker) picture(ctx context.Context, record records.Variant) (*variants.Variant, error) {
+	begin := source.Now()
+	job := render.Job{Request: m.r.resolved, Limits: m.r.lane.Limits, Floor: m.r.site.QualityFloor, Thorough: m.r.site.Thorough}
+	if m.kind == variants.Placeholder {
+		job.Placeholder = render.PlaceholderBytes
+	}
+	job.Predict = !m.explained && keeps(m.r, m.sources) && m.s.later()
+	result, err := m.s.render(ctx, m.sources, job)
+	if err != nil {
+		return nil, err
+	}
+	v := &variants.Variant{
+		Body: result.Data, ETag: variants.ETagOf(result.Data), Type: result.Format.MediaType(),
+		Width: result.Canvas.W, Height: result.Canvas.H, NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H,
+		SourceType: result.Source, SourceBytes: int(m.own().Known.Bytes), Encoding: &result.How,
+	}
+	v.Stages = append(v.Stages, variants.Stage{Name: "source", MS: ms(m.looking)})
+	for _, st := range result.Stages {
+		v.Stages = append(v.Stages, variants.Stage{Name: st.Name, MS: ms(int64(st.Took))})
+	}
+	record.Format, record.Width, record.Height, record.Bytes = result.Format.String(), v.Width, v.Height, len(v.Body)
+	record.RenderMS = ms(source.Now() - begin)
+	if v.Provisional = result.How.Provisional; v.Provisional {
+		m.s.putOff(refinement{key: m.key, sources: m.sources, job: job, record: record, first: v})
+	} else {
+		m.s.Recorder.Made(record)
+	}
+	c := &m.own().Source.Made
+	c.Lock()
+	c.N++
+	c.Unlock()
+	m.s.Log.Info("variant made", "site", record.Site, "lane", record.Lane, "path", record.Path, "declarations", record.Declarations, "bytes", record.Bytes, "ms", record.RenderMS)
+	return v, nil
+}
+
+// largestDrawing is how much of a drawing goes out untouched.
+const largestDrawing = 8 << 20
+
+// drawing reads the source as it is.
+func (m *maker) drawing(ctx context.Context) (*variants.Variant, error) {
+	if n := m.own().Known.Bytes; n > largestDrawing {
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSourceTooManyBytes, Given: fmt.Sprint(n), Allowed: fmt.Sprintf("drawings of at most %d bytes", largestDrawing), Detail: fmt.Sprintf("the drawing has %d bytes", n), Remedy: "use a smaller drawing, or a picture made of it"})
+	}
+	content, err := m.own().Open(ctx)
+	if err != nil {
+		return nil, err
+	}
+	defer content.Close()
+	data, err := io.ReadAll(content.Reader())
+	if err == nil && source.DigestOf(data) != m.own().Known.Digest {
+		m.own().Mistaken()
+		err = source.ErrChanged
+	}
+	if err != nil {
+		return nil, err
+	}
+	return &variants.Variant{
+		Body: data, ETag: variants.ETagOf(data), Type: svgType, SourceType: svgType, SourceBytes: len(data),
+		Encoding: &render.Encoding{Kind: "drawing", Way: "source"}, Stages: []variants.Stage{{Name: "source", MS: ms(m.looking)}},
+	}, nil
+}
+
+// placeholderPrefix begins a placeholder as a data URL.
+const placeholderPrefix = "data:image/webp;base64,"
+
+// PlaceholderJob makes a blurred picture that is at most 600 bytes as a data URL: see PlaceholderURL.
+func PlaceholderJob(limits policy.Limits) render.Job {
+	d := declare.Declarations{Format: declare.WebP}
+	return render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits, Placeholder: (render.PlaceholderBytes - len(placeholderPrefix)) / 4 * 3}
+}
+
+// PlaceholderURL is what PlaceholderJob makes, to stand in a page until the real picture has come.
+func PlaceholderURL(made []byte) string {
+	return placeholderPrefix + base64.StdEncoding.EncodeToString(made)
+}
+
+// facts finds out what is known of the source, as JSON that is kept like a variant.
+func (m *maker) facts(ctx context.Context) (*variants.Variant, error) {
+	own, limits := m.sources[:1], m.r.lane.Limits
+	h := m.own().Known.Header
+	if h.Type == svgType {
+		return nil, policy.NotRead(h.Type)
+	}
+	found, err := m.s.render(ctx, own, render.Job{Request: declare.Resolved{Formats: []declare.Format{declare.PNG}}, Limits: limits, Facts: true})
+	if err != nil {
+		return nil, err
+	}
+	tiny, err := m.s.render(ctx, own, PlaceholderJob(limits))
+	if err != nil {
+		return nil, err
+	}
+	f := source.FactsOf(m.own().Known.Version, h)
+	f.Subject, f.Colour, f.Placeholder = found.Subject, found.Colour, PlaceholderURL(tiny.Data)
+	body, err := json.Marshal(f)
+	if err != nil {
+		return nil, err
+	}
+	return &variants.Variant{Body: body, ETag: variants.ETagOf(body), Type: "application/json", NaturalWidth: f.Width, NaturalHeight: f.Height, SourceType: f.Type, SourceBytes: int(f.Bytes)}, nil
+}
+
+// FactsOf are what as=facts says of the source at a path such as /kestrel/catalogue/delta-red.jpg, percent-encoded.
+func (s *Service) FactsOf(ctx context.Context, path string) (f source.Facts, no *policy.Refusal) {
+	v, no := s.Measure(ctx, path+"?as=facts", "")
+	if no != nil {
+		return f, no
+	}
+	if err := json.Unmarshal(v.Body, &f); err != nil {
+		return f, s.refusalOf(err)
+	}
+	return f, nil
+}

@@ -1,0 +1,187 @@
+package delivery
+
+import (
+	"bytes"
+	"fmt"
+	"net/url"
+	"strings"
+	"unsafe"
+
+	"github.com/valyala/fasthttp"
+
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/spelling"
+	"echolane/service/source"
+)
+
+// The step read: a request's text, taken apart.
+
+// request is one image request as far as its text and the settings go.
+type request struct {
+	settings *policy.Settings
+	uri      string
+	accepted policy.Accepted
+	saves    bool                 // it sent Save-Data: on
+	trusted  bool                 // the service itself asks
+	hosted   *policy.SiteSettings // the site whose host name was asked, nil for a site in the path
+	site     *policy.SiteSettings
+	lane     *policy.CompiledLane
+	path     string
+	declared declare.Declarations
+	resolved declare.Resolved
+	trace    *[]policy.Step // of what is decided; nil unless it is to be explained
+}
+
+// Target is the request's path and query as they were sent, also where a client sends the absolute form
+// (RFC 9112, section 3.2.2).
+func Target(c *fasthttp.RequestCtx) []byte {
+	uri := c.RequestURI()
+	if len(uri) > 0 && uri[0] != '/' {
+		if _, rest, ok := bytes.Cut(uri, []byte("://")); ok {
+			if i := bytes.IndexByte(rest, '/'); i >= 0 {
+				return rest[i:]
+			}
+			return []byte("/")
+		}
+	}
+	return uri
+}
+
+// accepts reads Accept; several lines are one list (RFC 9110, section 5.3).
+func accepts(h *fasthttp.RequestHeader) (a policy.Accepted) {
+	for _, line := range h.PeekAll("Accept") {
+		a |= policy.ReadAccept(text(line))
+	}
+	return a
+}
+
+// text is b as a string without a copy, for looking up and reading only.
+func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
+
+// appendLook appends what a memo is looked up by: all of a request's text that its answer depends on.
+func (r *request) appendLook(b, uri []byte) []byte {
+	b = append(append(b, uri...), byte('0'+r.accepted))
+	if r.saves {
+		b = append(b, 's')
+	}
+	if r.hosted != nil {
+		b = append(append(b, ' '), r.hosted.Name...)
+	}
+	return b
+}
+
+func (r *request) siteName() string {
+	if r.site == nil {
+		return ""
+	}
+	return r.site.Name
+}
+
+// asked is what was asked for, in few words: where the refusal itself doesn't say.
+func (r *request) asked() string {
+	if r.lane == nil {
+		return ""
+	}
+	return r.lane.Name + "/" + r.path
+}
+
+// original reports whether the source itself is asked for: as a download, with nothing declared beside it, of
+// a lane that gives it.
+func (r *request) original() bool {
+	d := &r.declared
+	return d.Download.Declared && r.lane.Original == "download" && (d.As == declare.AsUnset || d.As == declare.Explain) && d.WithoutDelivery() == declare.Declarations{}
+}
+
+// read takes the request's text apart.
+func (s *Service) read(r *request, uri string) *policy.Refusal {
+	r.uri = uri
+	path, query, _ := strings.Cut(uri, "?")
+	if strings.Contains(query, "as=explain") { // what is wrong is explained too
+		r.declared.As = declare.Explain
+		r.trace = &[]policy.Step{}
+	}
+	rest := strings.TrimPrefix(path, "/")
+	if r.site = r.hosted; r.site == nil {
+		var name string
+		name, rest, _ = strings.Cut(rest, "/")
+		if r.site = r.settings.Site(name); r.site == nil {
+			return noSite(r.settings, name)
+		}
+	}
+	laneName, sourcePath, _ := strings.Cut(rest, "/")
+	if r.lane = r.site.Lane(laneName); r.lane == nil {
+		return NoLane(r.site, laneName)
+	}
+	var no *policy.Refusal
+	if r.path, no = SourcePath(r.lane, sourcePath); no != nil {
+		return no
+	}
+	declared, err := declare.Parse(query)
+	if err != nil {
+		return policy.BadDeclarations(err.(declare.Problems))
+	}
+	if r.declared = declared; declared.As != declare.Explain {
+		r.trace = nil
+	}
+	return nil
+}
+
+// SourcePath is what the rest of an address, as it was sent, names in the lane.
+func SourcePath(lane *policy.CompiledLane, sent string) (string, *policy.Refusal) {
+	decoded, err := url.PathUnescape(sent)
+	if err != nil {
+		return "", policy.No(policy.Refusal{
+			Reason: policy.ReasonBadPath, Detail: "the path isn't percent-encoded as it must be", Parameter: "path", Given: clip(sent),
+			Allowed: "percent-encoded UTF-8", Remedy: "write % itself as %25",
+		})
+	}
+	if wholeURL(lane) {
+		if strings.Contains(sent, "/") {
+			return "", policy.No(policy.Refusal{
+				Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: clip(sent), Detail: "the lane takes the source's whole URL as one element of the path",
+				Allowed: "the URL as encodeURIComponent writes it", Remedy: "write it as " + string(declare.AppendSegment(nil, clip(decoded))),
+			})
+		}
+		return decoded, source.CheckText(decoded)
+	}
+	return decoded, source.CheckPath(decoded)
+}
+
+// wholeURL reports whether paths of a lane are sources' whole URLs.
+func wholeURL(l *policy.CompiledLane) bool { return l.Kind == "web" && l.BaseURL == "" }
+
+func noSite(all *policy.Settings, name string) *policy.Refusal {
+	names := make([]string, len(all.Sites))
+	for i := range all.Sites {
+		names[i] = all.Sites[i].Name
+	}
+	no := policy.Refusal{Reason: policy.ReasonNoSuchSite, Parameter: "site", Given: clip(name), Detail: fmt.Sprintf("there is no site %q", clip(name)),
+		Remedy: "begin the path with a site's name: /site/lane/path"}
+	if near := spelling.Nearest(name, names); near != "" {
+		no.Remedy = fmt.Sprintf("write %s instead of %s", near, clip(name))
+	}
+	return policy.No(no)
+}
+
+// NoLane is the refusal for a lane that the site doesn't have.
+func NoLane(site *policy.SiteSettings, name string) *policy.Refusal {
+	names := make([]string, len(site.Lanes))
+	for i := range site.Lanes {
+		names[i] = site.Lanes[i].Name
+	}
+	no := policy.Refusal{Reason: policy.ReasonNoSuchLane, Parameter: "lane", Given: clip(name), Allowed: strings.Join(names, ", "),
+		Detail: fmt.Sprintf("site %s has no lane %q", site.Name, clip(name)),
+		Remedy: fmt.Sprintf("use one of its lanes, or add one: echolane lane add %s/NAME --folder DIR", site.Name)}
+	if near := spelling.Nearest(name, names); near != "" {
+		no.Remedy = fmt.Sprintf("write %s instead of %s", near, clip(name))
+	}
+	return policy.No(no)
+}
+
+func clip(s string) string {
+	if len(s) > 60 {
+		s = s[:57] + "…"
+	}
+	return strings.ToValidUTF8(s, "�")
+}

@@ -1,0 +1,287 @@
+// Package delivery is the image path. One request goes one way, a file a step, none of them going back: read (site, lane,
+// path, declarations), decide (what policy says of them), locate (the source's version and header), key, get (memory, disk,
+// or make), answer. No settings are queried on it, and nothing is decided behind a look into a cache: what a site forbids
+// now, it forbids for what is kept too.
+//
+// A request that was answered lately, word for word, is answered from a memo of what its text leads to; the memo holds no
+// bytes of pictures and no permission that could be taken back.
+package delivery
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"log/slog"
+	"net/netip"
+	"sync/atomic"
+	"time"
+
+	"github.com/maypok86/otter/v2"
+	"github.com/valyala/fasthttp"
+
+	"echolane/core/codec"
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/render"
+	"echolane/service/caller"
+	"echolane/service/panics"
+	"echolane/service/records"
+	"echolane/service/source"
+	"echolane/service/variants"
+)
+
+// Settings gives the newest settings.
+type Settings interface {
+	Current() *policy.Settings
+	Known() bool        // whether there are any yet
+	Deployment() string // this deployment's name in CDN-Loop (RFC 8586)
+}
+
+// Sources finds sources.
+type Sources interface {
+	Locate(ctx context.Context, site *policy.SiteSettings, in *policy.CompiledLane, path string, trace *[]policy.Step) (*source.Located, error)
+	Strip(ctx context.Context, l *source.Located) ([]codec.Splice, error)
+}
+
+// Workshop makes variants.
+type Workshop interface {
+	Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
+	Full() bool // whether a job would be turned down now
+}
+
+// Recorder writes down what happens. None of it waits, but for VariantsOf.
+type Recorder interface {
+	Made(records.Variant)
+	Refused(site, asked, sample string, no *policy.Refusal)
+	Used(site, classes, address string)
+	Usage(site string) *records.Count
+	VariantsOf(ctx context.Context, v records.Variant) (n int, known bool, err error)
+}
+
+// Metrics count every answer.
+type Metrics interface {
+	Answered(where variants.Where, status, bytes int, took time.Duration)
+	Refused(reason policy.Reason)
+}
+
+// Options are what a Service works with; all of them are needed, but for Proxies and Panics.
+type Options struct {
+	Settings Settings
+	Sources  Sources
+	Cache    *variants.Cache
+	Workshop Workshop
+	Recorder Recorder
+	Metrics  Metrics
+	Log      *slog.Logger
+	Panics   *panics.Catcher
+	Proxies  []netip.Prefix // whose X-Forwarded-For is believed
+
+	// MayRead reports whether a bearer token may look at a site; nil: none may.
+	MayRead func(ctx context.Context, bearer, site string) bool
+
+	// SearchAtOnce has the first answer wait for the search for its quality.
+	SearchAtOnce bool
+}
+
+// Service answers image requests. Safe for concurrent use.
+type Service struct {
+	Options
+	memos   *otter.Cache[string, *memo]
+	clients *caller.Limiter
+	refiner refiner
+	census  atomic.Int64 // until when variants aren't counted in the database, since that didn't answer in time
+	base    context.Context
+	cancel  context.CancelFunc
+}
+
+const (
+	mostMemos   = 50_000
+	mostClients = 50_000
+)
+
+// New makes a Service. Close ends it.
+func New(o Options) (*Service, error) {
+	memos, err := otter.New(&otter.Options[string, *memo]{MaximumSize: mostMemos})
+	if err != nil {
+		return nil, err
+	}
+	s := &Service{Options: o, memos: memos, clients: caller.NewLimiter(mostClients)}
+	s.base, s.cancel = context.WithCancel(context.Background())
+	s.refine()
+	return s, nil
+}
+
+// Cancel ends the waiting of all requests under way.
+func (s *Service) Cancel() { s.cancel() }
+
+// Close ends what goes on beside requests. Variants that were still to be searched for stay as they are.
+func (s *Service) Close() {
+	s.cancel()
+	s.refiner.ended.Wait()
+}
+
+// Handle answers one request.
+func (s *Service) Handle(c *fasthttp.RequestCtx) {
+	start := source.Now()
+	r := request{settings: s.Settings.Current(), accepted: accepts(&c.Request.Header), saves: text(c.Request.Header.Peek("Save-Data")) == "on"}
+	uri := Target(c)
+	r.hosted = r.settings.SiteByHost(text(c.Request.Header.Host()))
+
+	var room [512]byte
+	look := r.appendLook(room[:0], uri)
+	if m, ok := s.memos.GetIfPresent(text(look)); ok && m.holds(r.settings, start) {
+		if v, ok := s.Cache.InMemory(m.key); ok {
+			e, no := s.admit(c, m.site, nil)
+			if no != nil {
+				s.refuse(c, m.site.Name, "", no)
+				return
+			}
+			s.answer(c, v, m, e, variants.Memory, "", start)
+			return
+		}
+	}
+	s.handle(c, &r, string(uri), string(look), start)
+}
+
+// handle takes a request along the whole line.
+func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, start int64) {
+	if s.looped(c) {
+		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonLoop, Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
+		return
+	}
+	if !s.Settings.Known() {
+		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonDatabaseAway, Detail: "the service has started while the database is away, and knows no settings yet", Remedy: "try again when the database answers (/-/ready says when)", RetryIn: 5}))
+		return
+	}
+	ctx, leave := s.waiting(c)
+	defer leave()
+	no := s.read(r, uri)
+	if no == nil {
+		no = s.decide(r)
+	}
+	var e policy.Embedding
+	if no == nil {
+		e, no = s.admit(c, r.site, r.trace)
+	}
+	var f *found
+	if no == nil {
+		f, no = s.find(ctx, r, start)
+	}
+	defer f.close()
+	switch {
+	case r.declared.As == declare.Explain:
+		s.explain(c, r, f, no, start)
+	case no != nil:
+		s.refuse(c, r.siteName(), r.asked(), no)
+	case f.original != nil:
+		s.sendOriginal(c, r, f, e, start)
+	default:
+		if !f.variant.Unshared {
+			s.memos.Set(look, f.memo)
+		}
+		s.answer(c, f.variant, f.memo, e, f.where, f.timing, start)
+	}
+}
+
+// found is what the line comes to: a variant, or the source itself.
+type found struct {
+	memo     *memo
+	use      policy.Use
+	sources  []*source.Located // the picture's own, then the layers'
+	key      variants.Key
+	variant  *variants.Variant
+	where    variants.Where
+	timing   string
+	original *original
+}
+
+// close lets go of the sources.
+func (f *found) close() {
+	if f != nil {
+		for _, l := range f.sources {
+			l.Close()
+		}
+		f.sources = nil
+	}
+}
+
+// find takes a request that policy lets through on: to its sources, its key and its variant.
+func (s *Service) find(ctx context.Context, r *request, start int64) (*found, *policy.Refusal) {
+	f := &found{}
+	// A source may change between a look at it and the reading of it; then the key changes too.
+	for range 3 {
+		if no := s.locate(ctx, r, f); no != nil {
+			return f, no
+		}
+		if r.original() && f.use == policy.Render {
+			return f, s.findOriginal(ctx, r, f)
+		}
+		f.key = keyOf(r, f)
+		err := s.get(ctx, r, f, start)
+		if err == nil {
+			return f, nil
+		}
+		if !errors.Is(err, source.ErrChanged) {
+			return f, s.refusalOf(err)
+		}
+		for _, l := range f.sources {
+			l.Source.Doubt()
+		}
+		f.close()
+	}
+	return f, policy.No(policy.Refusal{Reason: policy.ReasonSourceUnreadable, Detail: "the source goes on changing while it is read", Remedy: "try again when it has settled", RetryIn: 2})
+}
+
+// looped reports whether the request came through this deployment before.
+func (s *Service) looped(c *fasthttp.RequestCtx) bool {
+	fields := c.Request.Header.PeekAll("CDN-Loop")
+	if len(fields) == 0 {
+		return false
+	}
+	own := s.Settings.Deployment()
+	for _, field := range fields {
+		for part := range bytes.SplitSeq(field, []byte(",")) {
+			name, _, _ := bytes.Cut(part, []byte(";"))
+			if own != "" && string(bytes.TrimSpace(name)) == own {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// refusalOf is what a person is told of an error.
+func (s *Service) refusalOf(err error) *policy.Refusal {
+	var no *policy.Refusal
+	var panicked *panics.Error
+	switch {
+	case errors.As(err, &no):
+		return no
+	case errors.Is(err, context.Canceled), errors.Is(err, context.DeadlineExceeded):
+		return policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "the request was given up before its turn came", Remedy: "try again in a moment", RetryIn: 2})
+	case errors.As(err, &panicked): // which is in the log already
+	default:
+		s.Log.Error("an image request broke", "error", err)
+	}
+	return policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "the service met something that it wasn't made for", Remedy: "tell whoever runs the service"})
+}
+
+// Measure makes what a request for uri would be answered with, through the same cache, for callers within the service:
+// no page, client or month is held against it, and nothing needs a signature. accept is the client's Accept field.
+func (s *Service) Measure(ctx context.Context, uri, accept string) (*variants.Variant, *policy.Refusal) {
+	start := source.Now()
+	r := &request{settings: s.Settings.Current(), accepted: policy.ReadAccept(accept), trusted: true}
+	no := s.read(r, uri)
+	if no == nil {
+		no = s.decide(r)
+	}
+	if no != nil {
+		return nil, no
+	}
+	f, no := s.find(ctx, r, start)
+	defer f.close()
+	if no != nil {
+		return nil, no
+	}
+	return f.variant, nil
+}

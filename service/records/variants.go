@@ -1,0 +1,132 @@
+package records
+
+import (
+	"cmp"
+	"context"
+	"fmt"
+	"time"
+
+	"github.com/jmoiron/sqlx"
+)
+
+// Variant is one variant that was made for a site's path. Two sites with the same bytes may share one; each has a row of
+// its own.
+type Variant struct {
+	Key          string  `db:"key"`
+	Site         string  `db:"site"`
+	Lane         string  `db:"lane"`
+	Path         string  `db:"path"`
+	Declarations string  `db:"declarations"`
+	Format       string  `db:"format"`
+	Width        int     `db:"width"`
+	Height       int     `db:"height"`
+	Bytes        int     `db:"bytes"`
+	SourceDigest string  `db:"source_digest"`
+	SourceBytes  int     `db:"source_bytes"`
+	RenderMS     float64 `db:"render_ms"`
+	Times        int     `db:"times_made"` // how often it was made
+	Shared       bool    `db:"-"`          // it wasn't made for this path now, but is what this path was answered with
+}
+
+type variantKey struct{ site, lane, path, key string }
+
+// newVariants writes variants down once in a quarter of a second.
+func newVariants(o RecorderOptions) *batcher[variantKey, Variant] {
+	return newBatcher(batchOptions[variantKey, Variant]{
+		what: "variants", every: 250 * time.Millisecond, holds: 4096, begin: o.Store.begin, log: o.Log, panics: o.Panics,
+		key: func(v *Variant) variantKey { return variantKey{v.Site, v.Lane, v.Path, v.Key} },
+		clean: func(v *Variant) {
+			v.Site, v.Lane, v.Key, v.Format = validText(v.Site, 64), validText(v.Lane, 64), validText(v.Key, 64), validText(v.Format, 20)
+			v.Path, v.Declarations, v.SourceDigest = validText(v.Path, longestPath), validText(v.Declarations, 4000), validText(v.SourceDigest, 64)
+			if v.Times == 0 && !v.Shared {
+				v.Times = 1
+			}
+		},
+		merge: func(have, more *Variant) {
+			times := have.Times + more.Times
+			if !more.Shared {
+				*have = *more
+			}
+			have.Times = times
+		},
+		compare: func(a, b *Variant) int {
+			return cmp.Or(cmp.Compare(a.Site, b.Site), cmp.Compare(a.Lane, b.Lane), cmp.Compare(a.Path, b.Path), cmp.Compare(a.Key, b.Key))
+		},
+		write: addVariant,
+	})
+}
+
+// longestPath is what an index of PostgreSQL can hold beside the other columns of its key.
+const longestPath = 2000
+
+func addVariant(ctx context.Context, tx *sqlx.Tx, v *Variant) error {
+	_, err := tx.NamedExecContext(ctx, `
+		INSERT INTO made_variants (key, site, lane, path, declarations, format, width, height, bytes, source_digest, source_bytes, render_ms, times_made)
+		VALUES (:key, :site, :lane, :path, :declarations, :format, :width, :height, :bytes, :source_digest, :source_bytes, :render_ms, :times_made)
+		ON CONFLICT (site, lane, path, key) DO UPDATE SET times_made = made_variants.times_made + excluded.times_made, made_at = now(),
+			render_ms = greatest(excluded.render_ms, made_variants.render_ms), bytes = excluded.bytes, format = excluded.format, width = excluded.width, height = excluded.height`, v)
+	return err
+}
+
+// Made notes a variant that was made, or that another site's making gave to this path. It never waits for the database.
+func (r *Recorder) Made(v Variant) { r.variants.Add(v) }
+
+// VariantsOf counts the variants that were made of v's source in v's version, and says whether v is one of them.
+func (s *Store) VariantsOf(ctx context.Context, v Variant) (n int, known bool, err error) {
+	err = s.db.QueryRowContext(ctx, `SELECT count(*), coalesce(bool_or(key = $5), false) FROM made_variants WHERE site = $1 AND lane = $2 AND path = $3 AND source_digest = $4`,
+		v.Site, v.Lane, validText(v.Path, longestPath), v.SourceDigest, v.Key).Scan(&n, &known)
+	if err != nil {
+		return 0, false, fmt.Errorf("count the variants of %s/%s/%s: %w", v.Site, v.Lane, v.Path, plain(err))
+	}
+	return n, known, nil
+}
+
+// PathsOf lists the sources of a lane that variants were made of: what is known of a lane that can't be listed.
+func (s *Store) PathsOf(ctx context.Context, site, lane, after string, limit int) ([]Variant, error) {
+	list := []Variant{}
+	err := s.db.SelectContext(ctx, &list, `SELECT DISTINCT ON (path) path, source_bytes FROM made_variants WHERE site = $1 AND lane = $2 AND path > $3 ORDER BY path, made_at DESC LIMIT $4`, site, lane, validText(after, longestPath), limit)
+	if err != nil {
+		return nil, fmt.Errorf("list the sources of %s/%s: %w", site, lane, plain(err))
+	}
+	return list, nil
+}
+
+// Bounds keep the tables that requests write to from growing without end.
+type Bounds struct {
+	Age  time.Duration // rows that weren't touched for so long go
+	Rows int64         // of a table; beyond, the oldest go
+}
+
+// DefaultBounds are the service's.
+var DefaultBounds = Bounds{Age: 90 * 24 * time.Hour, Rows: 1_000_000}
+
+// Prune brings the tables of variants, uses of classes, refusals and tries within bounds, in steps that hold nobody up, and says
+// how many rows went. One node does it at a time; the others find it done.
+func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, err error) {
+	tx, err := s.begin(ctx)
+	if err != nil {
+		return 0, told("prune", err)
+	}
+	defer tx.Rollback()
+	var mine bool
+	if err := tx.GetContext(ctx, &mine, `SELECT pg_try_advisory_xact_lock(hashtext('echolane prune'))`); err != nil || !mine {
+		return 0, told("prune", err)
+	}
+	const step = 10_000
+	for _, t := range []struct{ table, at string }{{"made_variants", "made_at"}, {"variants", "made_at"}, {"class_uses", "at"}, {"refusals", "last_at"}, {"tries", "until"}} {
+		r, err := tx.ExecContext(ctx, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` WHERE `+t.at+` < $1 ORDER BY `+t.at+` LIMIT $2))`, time.Now().Add(-b.Age), step)
+		if err != nil {
+			return gone, told("prune "+t.table, err)
+		}
+		n, _ := r.RowsAffected()
+		gone += n
+		r, err = tx.ExecContext(ctx, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` ORDER BY `+t.at+`
+			LIMIT least($2, greatest(0, (SELECT count(*) FROM `+t.table+`) - $1))))`, b.Rows, step)
+		if err != nil {
+			return gone, told("prune "+t.table, err)
+		}
+		n, _ = r.RowsAffected()
+		gone += n
+	}
+	return gone, told("prune", tx.Commit())
+}

@@ -1,0 +1,93 @@
+package source
+
+import (
+	"bytes"
+	"crypto/sha256"
+	"encoding/base64"
+	"hash"
+	"io"
+	"os"
+	"sync/atomic"
+)
+
+// Digest is a source's SHA-256 in base64url, shortened to 128 bits.
+type Digest string
+
+// DigestOf works a digest out.
+func DigestOf(data []byte) Digest {
+	sum := sha256.Sum256(data)
+	return Digest(base64.RawURLEncoding.EncodeToString(sum[:16]))
+}
+
+// A Digester works out the digest of what is written to it.
+type Digester struct{ hash.Hash }
+
+// NewDigester begins one.
+func NewDigester() Digester { return Digester{sha256.New()} }
+
+// Digest is of what was written so far.
+func (d Digester) Digest() Digest {
+	return Digest(base64.RawURLEncoding.EncodeToString(d.Sum(nil)[:16]))
+}
+
+// Content is the bytes of one version of a source, where they lie: in a file, or in memory that is counted. It must be
+// closed, once by each that has it or was given a share of it. Reading it is safe for concurrent use.
+type Content struct {
+	size    int64
+	data    []byte
+	file    *os.File
+	from    int64
+	users   atomic.Int64 // beside the first
+	release func()
+}
+
+// InMemory is content in memory. release, which may be nil, is called when it is closed.
+func InMemory(data []byte, release func()) *Content {
+	return &Content{size: int64(len(data)), data: data, release: release}
+}
+
+// InFile is the size bytes of a file from an offset on. Closing it closes the file.
+func InFile(f *os.File, from, size int64) *Content {
+	return &Content{size: size, file: f, from: from, release: func() { f.Close() }}
+}
+
+// Size is how many bytes there are.
+func (c *Content) Size() int64 { return c.size }
+
+// Data is the bytes, where they lie in memory.
+func (c *Content) Data() (data []byte, ok bool) { return c.data, c.file == nil }
+
+// File is the file that holds the bytes from an offset on, where one does. It is the content's: who needs it longer makes
+// a duplicate.
+func (c *Content) File() (f *os.File, from int64, ok bool) { return c.file, c.from, c.file != nil }
+
+// ReadAt reads from the content as io.ReaderAt has it.
+func (c *Content) ReadAt(p []byte, at int64) (int, error) {
+	if c.file == nil {
+		return bytes.NewReader(c.data).ReadAt(p, at)
+	}
+	return io.NewSectionReader(c.file, c.from, c.size).ReadAt(p, at)
+}
+
+// Reader reads the content from its beginning.
+func (c *Content) Reader() io.Reader { return io.NewSectionReader(c, 0, c.size) }
+
+// Share gives the content to one more, who closes it too. A nil content is shared as nil.
+func (c *Content) Share() *Content {
+	if c != nil {
+		c.users.Add(1)
+	}
+	return c
+}
+
+// Close lets go of the content; the last to do so gives back what it takes. A nil content has nothing to close.
+func (c *Content) Close() {
+	if c != nil && c.users.Add(-1) == -1 && c.release != nil {
+		c.release()
+	}
+}
+
+// Borrowed is the size bytes of a file from an offset on. Closing it leaves the file open: it is somebody else's.
+func Borrowed(f *os.File, from, size int64) *Content {
+	return &Content{size: size, file: f, from: from}
+}

@@ -1,0 +1,257 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"io/fs"
+	"os"
+	"sort"
+	"strings"
+	"syscall"
+	"time"
+
+	"echolane/core/policy"
+)
+
+// Folder is a lane whose sources lie in a directory. Links are followed as long as they stay inside it.
+type Folder struct {
+	Name   string // of the lane, for words: site/lane
+	Dir    string
+	Limits policy.Limits
+	Fresh  time.Duration
+}
+
+// Close has nothing to end.
+func (f Folder) Close() {}
+
+// Forget has nothing to drop.
+func (f Folder) Forget(string) {}
+
+// Stat compares size, time and inode of the file, and reads it through for its digest where they are new.
+func (f Folder) Stat(ctx context.Context, p string, have *Version) (Version, *Content, error) {
+	root, err := f.open()
+	if err != nil {
+		return Version{}, nil, err
+	}
+	defer root.Close()
+	if have != nil {
+		info, err := root.Stat(p)
+		if err != nil {
+			return Version{}, nil, f.refuse(p, err)
+		}
+		if info.Mode().IsRegular() && stampOf(info) == have.Validator {
+			v := *have
+			v.Fresh = f.Fresh
+			return v, nil, nil
+		}
+	}
+	file, info, err := f.file(root, p)
+	if err != nil {
+		return Version{}, nil, err
+	}
+	defer file.Close()
+	sum := NewDigester()
+	n, err := io.Copy(sum, readerOf(ctx, io.LimitReader(file, info.Size())))
+	if err == nil && n < info.Size() {
+		err = errors.New("it changed while it was read")
+	}
+	if err != nil {
+		if ctx.Err() != nil {
+			return Version{}, nil, ctx.Err()
+		}
+		return Version{}, nil, f.refuse(p, err)
+	}
+	return Version{Digest: sum.Digest(), Bytes: n, Validator: stampOf(info), Fresh: f.Fresh, Modified: info.ModTime().UTC().Truncate(time.Second)}, nil, nil
+}
+
+// readerOf reads until the context ends.
+func readerOf(ctx context.Context, r io.Reader) io.Reader { return &contextReader{ctx, r} }
+
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (r *contextReader) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.r.Read(p)
+}
+
+func stampOf(info fs.FileInfo) string {
+	var inode uint64
+	if sys, ok := info.Sys().(*syscall.Stat_t); ok {
+		inode = sys.Ino
+	}
+	return fmt.Sprintf("%d %d %d", info.Size(), info.ModTime().UnixNano(), inode)
+}
+
+// Open gives the file itself, as long as it looks as it did.
+func (f Folder) Open(_ context.Context, p string, v Version) (*Content, error) {
+	root, err := f.open()
+	if err != nil {
+		return nil, err
+	}
+	defer root.Close()
+	file, info, err := f.file(root, p)
+	if err != nil {
+		return nil, err
+	}
+	if stampOf(info) != v.Validator || info.Size() != v.Bytes {
+		file.Close()
+		return nil, ErrChanged
+	}
+	return InFile(file, 0, v.Bytes), nil
+}
+
+// file opens a regular file within the lane's limits.
+func (f Folder) file(root *os.Root, p string) (*os.File, fs.FileInfo, error) {
+	file, err := root.OpenFile(p, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe can't hold us up
+	if err != nil {
+		return nil, nil, f.refuse(p, err)
+	}
+	info, err := file.Stat()
+	switch {
+	case err != nil:
+		err = f.refuse(p, err)
+	case !info.Mode().IsRegular():
+		err = missing(f.Name, p)
+	default:
+		if no := f.Limits.CheckBytes(info.Size()); no != nil {
+			err = no
+		}
+	}
+	if err != nil {
+		file.Close()
+		return nil, nil, err
+	}
+	return file, info, nil
+}
+
+// List gives the sources below the folder whose names end as images do. It walks in the order of the paths, so a page reads
+// no more than what comes after the one before.
+func (f Folder) List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error) {
+	root, err := f.open()
+	if err != nil {
+		return nil, false, err
+	}
+	defer root.Close()
+	w := &folderWalk{ctx: ctx, root: root, after: after, limit: limit}
+	w.dir(".")
+	if err := ctx.Err(); err != nil {
+		return nil, false, err
+	}
+	return w.entries, w.more, nil
+}
+
+type folderWalk struct {
+	ctx     context.Context
+	root    *os.Root
+	after   string
+	limit   int
+	depth   int
+	entries []Entry
+	more    bool
+}
+
+const deepestFolder = 64
+
+// dir walks one directory; what can't be read isn't listed. It says whether to go on.
+func (w *folderWalk) dir(at string) bool {
+	list, err := fs.ReadDir(w.root.FS(), at)
+	if err != nil || w.depth > deepestFolder {
+		return true
+	}
+	w.depth++
+	defer func() { w.depth-- }()
+	// A directory's paths stand where its name with a slash behind does.
+	place := func(e fs.DirEntry) string {
+		if e.IsDir() {
+			return e.Name() + "/"
+		}
+		return e.Name()
+	}
+	sort.Slice(list, func(i, j int) bool { return place(list[i]) < place(list[j]) })
+	for _, e := range list {
+		if w.ctx.Err() != nil {
+			return false
+		}
+		if strings.HasPrefix(e.Name(), ".") {
+			continue
+		}
+		p := e.Name()
+		if at != "." {
+			p = at + "/" + p
+		}
+		if e.IsDir() {
+			if below := p + "/"; below < w.after && !strings.HasPrefix(w.after, below) {
+				continue // all of it came before
+			}
+			if !w.dir(p) {
+				return false
+			}
+			continue
+		}
+		if p <= w.after || !looksLikeImage(p) {
+			continue
+		}
+		info, err := w.root.Stat(p)
+		if err != nil || !info.Mode().IsRegular() {
+			continue
+		}
+		if len(w.entries) == w.limit {
+			w.more = true
+			return false
+		}
+		w.entries = append(w.entries, Entry{Path: p, Bytes: info.Size(), MTime: info.ModTime().UTC()})
+	}
+	return true
+}
+
+func (f Folder) open() (*os.Root, error) {
+	root, err := os.OpenRoot(f.Dir)
+	if err != nil {
+		detail := fmt.Sprintf("lane %s can't open its folder", f.Name)
+		if errors.Is(err, fs.ErrNotExist) {
+			detail = fmt.Sprintf("the folder of lane %s is gone", f.Name)
+		}
+		return nil, policy.No(policy.Refusal{
+			Reason: policy.ReasonLaneUnreachable, Detail: detail,
+			Remedy: "bring the folder back where the lane has it (`echolane lane list` shows where)", RetryIn: 10,
+		})
+	}
+	return root, nil
+}
+
+func (f Folder) refuse(p string, err error) *policy.Refusal {
+	switch {
+	case errors.Is(err, fs.ErrPermission):
+		return policy.No(policy.Refusal{
+			Reason: policy.ReasonSourceUnreadable,
+			Detail: fmt.Sprintf("lane %s may not read %s", f.Name, shorten(p)), Parameter: "path", Given: shorten(p),
+			Remedy: "let the user that runs Echo Lane read the file",
+		})
+	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ENAMETOOLONG), errors.Is(err, syscall.EISDIR):
+		return missing(f.Name, p)
+	case isEscape(err):
+		return policy.No(policy.Refusal{
+			Reason:    policy.ReasonOutsideFolder,
+			Detail:    fmt.Sprintf("%s is a link that leads out of the folder of lane %s", shorten(p), f.Name),
+			Parameter: "path", Given: shorten(p), Allowed: "files inside the lane's folder", Remedy: "put the file itself into the folder, or make a lane for the folder where it lies",
+		})
+	}
+	return policy.No(policy.Refusal{
+		Reason: policy.ReasonSourceUnreadable,
+		Detail: fmt.Sprintf("reading %s of lane %s failed", shorten(p), f.Name), Parameter: "path", Given: shorten(p),
+		Remedy: "try again; if it goes on, look at the disk it lies on", RetryIn: 5,
+	})
+}
+
+// isEscape recognises os.Root's refusal of paths that lead outside, which has no exported value.
+func isEscape(err error) bool {
+	var e *fs.PathError
+	return errors.As(err, &e) && strings.Contains(e.Err.Error(), "escapes")
+}

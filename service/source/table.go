@@ -1,0 +1,300 @@
+package source
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/maypok86/otter/v2"
+
+	"echolane/core/codec"
+	"echolane/core/policy"
+	"echolane/service/flight"
+	"echolane/service/panics"
+)
+
+// Reader reads what sources' bytes say, in a process of its own.
+type Reader interface {
+	Header(context.Context, *Content) (codec.Header, error)
+	Strip(context.Context, *Content) ([]codec.Splice, error)
+}
+
+// Opener opens lanes.
+type Opener interface {
+	Of(*policy.SiteSettings, *policy.CompiledLane) (Lane, error)
+}
+
+// Table is what is known of sources: their versions, what their headers say, and which failed a moment ago. It knows a
+// bounded number, and forgets those that were asked for longest ago. Those who ask for one source at once share one look
+// at it, and its failure. Safe for concurrent use.
+type Table struct {
+	lanes  Opener
+	reader Reader
+	known  *otter.Cache[string, *Source]
+	looks  flight.Group[looked]
+	strips flight.Group[[]codec.Splice]
+}
+
+// Source is what is known of one source. It stays the same value as long as it is known.
+type Source struct {
+	until  atomic.Int64 // Now up to which known holds without another look
+	known  atomic.Pointer[Known]
+	latest atomic.Pointer[Version] // known's, as it was last validated
+	failed atomic.Pointer[failure]
+
+	// Made is how many variants there are of it, for who counts them.
+	Made Made
+}
+
+// Made counts the variants of a source's present version.
+type Made struct {
+	sync.Mutex
+	At     int64 // Now of the last count; 0: never counted
+	N      int
+	Digest Digest
+}
+
+// Known is one version of a source with what its header says. It is never changed.
+type Known struct {
+	Version
+	Header codec.Header
+	no     *policy.Refusal // why its header can't be read
+	splice atomic.Pointer[[]codec.Splice]
+}
+
+// failure is why a source couldn't be looked at, for a few seconds, as long as its lane's settings stay the same.
+type failure struct {
+	no    *policy.Refusal
+	lane  *policy.CompiledLane
+	until int64
+}
+
+type looked struct {
+	known   *Known
+	content *Content
+}
+
+// Located is a source in the version that a request is answered from.
+type Located struct {
+	Source *Source
+	Known  *Known
+	Lane   Lane
+	Path   string
+
+	content *Content // of what can't be opened again
+}
+
+const (
+	mostSources = 200_000
+	lookLimit   = 25 * time.Second // for one look at a source: a fetch and the reading of its header
+	handedOver  = time.Second      // that content which is kept nowhere waits for those who share the look
+)
+
+// NewTable makes one.
+func NewTable(lanes Opener, reader Reader, catch *panics.Catcher) *Table {
+	return &Table{
+		lanes: lanes, reader: reader, known: otter.Must(&otter.Options[string, *Source]{MaximumSize: mostSources}),
+		looks: flight.Group[looked]{Limit: lookLimit, Panics: catch}, strips: flight.Group[[]codec.Splice]{Limit: lookLimit, Panics: catch},
+	}
+}
+
+var began = time.Now()
+
+// Now is a clock that only goes forward, in nanoseconds.
+func Now() int64 { return int64(time.Since(began)) }
+
+// Holds reports whether k is still what is known of the source, at a moment of Now.
+func (s *Source) Holds(k *Known, now int64) bool { return now < s.until.Load() && s.known.Load() == k }
+
+// Doubt has the source looked at again.
+func (s *Source) Doubt() { s.until.Store(0) }
+
+// Len is about how many sources are known.
+func (t *Table) Len() int { return t.known.EstimatedSize() }
+
+// Locate finds out which version of a source there is, and what its header says. trace, where it isn't nil, is told of the
+// lane's rules. Its error is a *policy.Refusal, or the context's.
+func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *policy.CompiledLane, path string, trace *[]policy.Step) (*Located, error) {
+	lane, err := t.lanes.Of(site, in)
+	if err != nil {
+		return nil, err
+	}
+	if w, ok := lane.(*Web); ok { // rules hold also for what is known
+		if _, no := w.Check(path, trace); no != nil {
+			return nil, no
+		}
+	}
+	l := &in.Lane
+	address := strings.Join([]string{site.Name, l.Name, l.Kind, l.Folder, l.Base, l.Endpoint, l.Bucket, l.Prefix, l.Unshared, path}, "\x00")
+	s, ok := t.known.GetIfPresent(address)
+	if !ok {
+		s, _ = t.known.SetIfAbsent(address, &Source{})
+	}
+	now := Now()
+	if f := s.failed.Load(); f != nil && now < f.until && f.lane == in {
+		no := *f.no
+		no.Problems = nil
+		return nil, &no
+	}
+	out := &Located{Source: s, Lane: lane, Path: path}
+	if out.Known = s.known.Load(); out.Known == nil || now >= s.until.Load() {
+		got, _, err := t.looks.Do(ctx, address, func(ctx context.Context) (looked, error) { return t.look(ctx, s, in, lane, path) })
+		if err != nil {
+			if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
+				err = policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "path", Given: shorten(path), Detail: fmt.Sprintf("looking at the source took longer than %v", lookLimit), Remedy: "try again later", RetryIn: 10})
+			}
+			return nil, err
+		}
+		out.Known, out.content = got.known, got.content.Share()
+	}
+	if no := out.Known.no; no != nil {
+		out.Close()
+		clone := *no
+		return nil, &clone
+	}
+	return out, nil
+}
+
+// look is the one look that all share.
+func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, lane Lane, path string) (out looked, err error) {
+	defer func() {
+		var no *policy.Refusal
+		if err != nil && errors.As(err, &no) {
+			if d := rememberedFor(no, in); d > 0 {
+				s.failed.Store(&failure{no, in, Now() + int64(d)})
+			}
+		} else if err == nil {
+			s.failed.Store(nil)
+		}
+	}()
+	have, version := s.known.Load(), s.latest.Load()
+	begun := Now()
+	for tries := 0; ; tries++ {
+		v, content, err := lane.Stat(ctx, path, version)
+		if err != nil {
+			return out, err
+		}
+		k := &Known{Version: v}
+		if have != nil && have.Digest == v.Digest {
+			k.Header, k.no = have.Header, have.no
+			k.splice.Store(have.splice.Load())
+		} else if err := t.read(ctx, k, lane, path, content.Share()); errors.Is(err, ErrChanged) && tries < 3 {
+			content.Close()
+			version = nil
+			continue
+		} else if err != nil {
+			content.Close()
+			if errors.Is(err, ErrChanged) {
+				err = unsettled()
+			}
+			return out, err
+		}
+		if have != nil && same(have, k) {
+			k = have // what hangs on it goes on
+		}
+		s.latest.Store(&v)
+		s.known.Store(k)
+		s.until.Store(begun + int64(v.Fresh))
+		if content != nil {
+			time.AfterFunc(handedOver, content.Close)
+		}
+		return looked{k, content}, nil
+	}
+}
+
+// same reports whether two looks found the same, but for how long that is fresh.
+func same(a, b *Known) bool {
+	return a.Digest == b.Digest && a.Validator == b.Validator && a.Modified.Equal(b.Modified) && a.Sharing == b.Sharing
+}
+
+// unsettled is the refusal for a source that goes on changing.
+func unsettled() *policy.Refusal {
+	return policy.No(policy.Refusal{Reason: policy.ReasonSourceUnreadable, Detail: "the source goes on changing while it is read", Remedy: "try again when it has settled", RetryIn: 2})
+}
+
+// read has the header read. That it can't be is known of the version from then on.
+func (t *Table) read(ctx context.Context, k *Known, lane Lane, path string, content *Content) error {
+	if content == nil {
+		var err error
+		if content, err = lane.Open(ctx, path, k.Version); err != nil {
+			return err
+		}
+	}
+	defer content.Close()
+	h, err := t.reader.Header(ctx, content)
+	var no *policy.Refusal
+	if errors.As(err, &no) && (no.Reason == policy.ReasonNotAnImage || no.Reason == policy.ReasonSourceBroken || no.Reason == policy.ReasonSourceTruncated) {
+		k.no = no
+		return nil
+	}
+	k.Header = h
+	return err
+}
+
+// rememberedFor is how long a failure is answered without another look.
+func rememberedFor(no *policy.Refusal, in *policy.CompiledLane) time.Duration {
+	const few = 5 * time.Second
+	near := in.Kind == "folder" || in.Kind == "upload"
+	switch no.Reason {
+	case policy.ReasonBusy, policy.ReasonInternal:
+		return 0
+	case policy.ReasonRenderTooMuch, policy.ReasonRenderTooSlow: // its header ended a worker, or kept one
+		return 30 * time.Second
+	case policy.ReasonOriginFailed, policy.ReasonOriginSlow:
+		if no.RetryIn > 10 { // the origin asks to be left alone
+			return min(time.Duration(no.RetryIn)*time.Second, time.Minute)
+		}
+		return few
+	}
+	if near {
+		return time.Second
+	}
+	return few
+}
+
+// Open gives the source's content. Of a file, whoever reads it makes sure of the digest, and says Mistaken where it is
+// another.
+func (l *Located) Open(ctx context.Context) (*Content, error) {
+	if l.content != nil {
+		return l.content.Share(), nil
+	}
+	return l.Lane.Open(ctx, l.Path, l.Known.Version)
+}
+
+// Mistaken has what is kept of the source dropped and the source looked at again: its bytes weren't those that were known.
+func (l *Located) Mistaken() {
+	l.Lane.Forget(l.Path)
+	l.Source.Doubt()
+}
+
+// Share gives the located source to one more, who closes it too.
+func (l *Located) Share() *Located {
+	return &Located{Source: l.Source, Known: l.Known, Lane: l.Lane, Path: l.Path, content: l.content.Share()}
+}
+
+// Close lets go of what is held of the source.
+func (l *Located) Close() { l.content.Close() }
+
+// Strip says how the source is put together without what it says of its making.
+func (t *Table) Strip(ctx context.Context, l *Located) ([]codec.Splice, error) {
+	if s := l.Known.splice.Load(); s != nil {
+		return *s, nil
+	}
+	all, _, err := t.strips.Do(ctx, string(l.Known.Digest), func(ctx context.Context) ([]codec.Splice, error) {
+		content, err := l.Open(ctx)
+		if err != nil {
+			return nil, err
+		}
+		defer content.Close()
+		all, err := t.reader.Strip(ctx, content)
+		if err == nil {
+			l.Known.splice.Store(&all)
+		}
+		return all, err
+	})
+	return all, err
+}

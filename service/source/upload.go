@@ -1,0 +1,285 @@
+package source
+
+import (
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net/url"
+	"strings"
+	"time"
+
+	"gocloud.dev/blob"
+	"gocloud.dev/gcerrors"
+	"golang.org/x/sync/errgroup"
+
+	"echolane/core/policy"
+)
+
+// Upload is a lane whose sources were put in through Echo Lane. Its store holds, for each path, a pointer to
+// the newest version, every version's facts, and the bytes under their digest; so any node finds a source with
+// the store alone, and a version is never half there.
+type Upload struct {
+	name  string
+	lane  *policy.CompiledLane
+	store *blob.Bucket
+	total time.Duration
+	keep  *Keep
+}
+
+// Uploaded is a version of an uploaded source.
+type Uploaded struct {
+	Path    string    `json:"path"`
+	Version int       `json:"version"`
+	Digest  Digest    `json:"digest"`
+	Bytes   int64     `json:"bytes"`
+	Type    string    `json:"type"`
+	Width   int       `json:"width"`
+	Height  int       `json:"height"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
+}
+
+func nameKey(path string) string { return "names/" + path }
+func versionKey(path string, n int) string {
+	return fmt.Sprintf("versions/%s/%06d", url.PathEscape(path), n)
+}
+func bytesKey(path string, d Digest) string { return "bytes/" + url.PathEscape(path) + "/" + string(d) }
+
+// Newest gives the newest version's facts.
+func (u *Upload) Newest(ctx context.Context, path string) (Uploaded, error) {
+	var v Uploaded
+	text, err := u.store.ReadAll(ctx, nameKey(path))
+	if err != nil {
+		return v, refuseStore(u.name, path, err)
+	}
+	if err := json.Unmarshal(text, &v); err != nil {
+		return v, refuseStore(u.name, path, fmt.Errorf("its record is broken: %w", err))
+	}
+	return v, nil
+}
+
+// Put keeps content as the newest version of a path. v brings the facts; its Path, Version and Bytes are set here. Equal
+// bytes again make no new version. Of several that are put at once, the one with the highest number is the newest.
+func (u *Upload) Put(ctx context.Context, path string, content *Content, v Uploaded) (Uploaded, error) {
+	v.Path, v.Bytes, v.Version = path, content.Size(), 1
+	newest, err := u.Newest(ctx, path)
+	var no *policy.Refusal
+	switch {
+	case err == nil && newest.Digest == v.Digest:
+		return newest, nil
+	case err == nil:
+		v.Version = newest.Version + 1
+	case !errors.As(err, &no) || no.Reason != policy.ReasonNoSuchSource:
+		return v, err
+	}
+	if err := u.store.Upload(ctx, bytesKey(path, v.Digest), content.Reader(), &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
+		return v, refuseStore(u.name, path, err)
+	}
+	for tries := 0; ; tries++ {
+		text, err := json.Marshal(v)
+		if err != nil {
+			return v, err
+		}
+		err = u.store.WriteAll(ctx, versionKey(path, v.Version), text, &blob.WriterOptions{ContentType: "application/octet-stream", IfNotExist: true})
+		if gcerrors.Code(err) == gcerrors.FailedPrecondition && tries < 20 { // somebody else was quicker with this number
+			v.Version++
+			continue
+		}
+		if err == nil {
+			err = u.point(ctx, path, v)
+		}
+		if err != nil {
+			return v, refuseStore(u.name, path, err)
+		}
+		return v, nil
+	}
+}
+
+// point has the path's pointer say the newest version. Whoever writes it looks afterwards whether a newer one has come
+// meanwhile, and goes on until none has: so the last to write it has written the newest.
+func (u *Upload) point(ctx context.Context, path string, v Uploaded) error {
+	for range 100 {
+		text, err := json.Marshal(v)
+		if err != nil {
+			return err
+		}
+		if err := u.store.WriteAll(ctx, nameKey(path), text, &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
+			return err
+		}
+		last := ""
+		if err := u.each(ctx, "versions/"+url.PathEscape(path)+"/", func(key string) error { last = max(last, key); return nil }); err != nil {
+			return err
+		}
+		if last <= versionKey(path, v.Version) {
+			return nil
+		}
+		if text, err = u.store.ReadAll(ctx, last); err != nil {
+			return err
+		}
+		if err := json.Unmarshal(text, &v); err != nil {
+			return err
+		}
+	}
+	return errors.New("other versions go on coming")
+}
+
+// Versions lists all versions of a path, newest first.
+func (u *Upload) Versions(ctx context.Context, path string) ([]Uploaded, error) {
+	list := []Uploaded{}
+	err := u.each(ctx, "versions/"+url.PathEscape(path)+"/", func(key string) error {
+		text, err := u.store.ReadAll(ctx, key)
+		if err != nil {
+			return err
+		}
+		var v Uploaded
+		if err := json.Unmarshal(text, &v); err != nil {
+			return err
+		}
+		list = append([]Uploaded{v}, list...)
+		return nil
+	})
+	if err == nil && len(list) == 0 {
+		return nil, missing(u.name, path)
+	}
+	return list, err
+}
+
+// Remove forgets a path with all its versions and bytes.
+func (u *Upload) Remove(ctx context.Context, path string) error {
+	if err := u.store.Delete(ctx, nameKey(path)); err != nil {
+		return refuseStore(u.name, path, err)
+	}
+	for _, prefix := range []string{"versions/", "bytes/"} {
+		if err := u.each(ctx, prefix+url.PathEscape(path)+"/", func(key string) error { return u.store.Delete(ctx, key) }); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (u *Upload) each(ctx context.Context, prefix string, do func(key string) error) error {
+	all := u.store.List(&blob.ListOptions{Prefix: prefix})
+	for {
+		o, err := all.Next(ctx)
+		if errors.Is(err, io.EOF) {
+			return nil
+		}
+		if err == nil {
+			err = do(o.Key)
+		}
+		if err != nil {
+			return refuseStore(u.name, prefix, err)
+		}
+	}
+}
+
+// Stat reads the pointer.
+func (u *Upload) Stat(ctx context.Context, path string, have *Version) (Version, *Content, error) {
+	ctx, cancel := context.WithTimeout(ctx, u.total)
+	defer cancel()
+	up, err := u.Newest(ctx, path)
+	if err != nil {
+		return Version{}, nil, err
+	}
+	return Version{Digest: up.Digest, Bytes: up.Bytes, Validator: string(up.Digest), Fresh: u.lane.Fresh, Modified: up.At.UTC().Truncate(time.Second)}, nil, nil
+}
+
+// Open gives a version's bytes: what is kept of them, or the store's.
+func (u *Upload) Open(ctx context.Context, path string, v Version) (*Content, error) {
+	if c, ok := u.keep.open(u.key(path), v); ok {
+		return c, nil
+	}
+	ctx, cancel := context.WithTimeout(ctx, u.total)
+	defer cancel()
+	got, content, err := takeObject(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d Digest, n int64) (Version, string) {
+		kept := v
+		kept.Digest, kept.Bytes = d, n
+		return kept, u.key(path)
+	})
+	if err != nil {
+		return nil, err
+	}
+	if got.Digest != v.Digest {
+		content.Close()
+		u.Forget(path)
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "the bytes that are kept aren't those that were put in", Remedy: "upload the source again"})
+	}
+	return content, nil
+}
+
+func (u *Upload) key(path string) string {
+	return keepKey(u.name, "upload", u.lane.Folder, u.lane.Endpoint, u.lane.Bucket, u.lane.Prefix, path)
+}
+
+// Forget drops what is kept of a source beside the store.
+func (u *Upload) Forget(path string) { u.keep.forget(u.key(path)) }
+
+// Receive takes in what is to be put, at most what the lane allows, and works out its digest. Closing the content forgets
+// it.
+func (u *Upload) Receive(ctx context.Context, r io.Reader) (Version, *Content, error) {
+	key := keepKey(u.name, "received", rand.Text())
+	v, content, err := u.keep.receive(ctx, r, u.lane.Limits.SourceBytes, -1, func(d Digest, n int64) (Version, string) {
+		return Version{Digest: d, Bytes: n}, key
+	})
+	if errors.Is(err, errTooLong) {
+		return v, nil, u.lane.Limits.CheckBytes(u.lane.Limits.SourceBytes + 1)
+	}
+	if err != nil {
+		return v, nil, err
+	}
+	release := content.release
+	content.release = func() {
+		release()
+		u.keep.forget(key)
+	}
+	return v, content, nil
+}
+
+// List lists the paths from after on. What a page holds is read from the store several at a time.
+func (u *Upload) List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error) {
+	ctx, cancel := context.WithTimeout(ctx, u.total)
+	defer cancel()
+	all := u.store.List(listAfter("names/", prefixOf(u.lane)+nameKey(after), after != ""))
+	var paths []string
+	for !more {
+		o, err := all.Next(ctx)
+		if errors.Is(err, io.EOF) {
+			break
+		}
+		if err != nil {
+			return nil, false, refuseStore(u.name, "", err)
+		}
+		if path := strings.TrimPrefix(o.Key, "names/"); path > after {
+			if more = len(paths) == limit; !more {
+				paths = append(paths, path)
+			}
+		}
+	}
+	found := make([]*Uploaded, len(paths))
+	var reading errgroup.Group
+	reading.SetLimit(16)
+	for i, path := range paths {
+		reading.Go(func() error {
+			if v, err := u.Newest(ctx, path); err == nil { // else removed meanwhile
+				found[i] = &v
+			}
+			return nil
+		})
+	}
+	reading.Wait()
+	if err := ctx.Err(); err != nil {
+		return nil, false, refuseStore(u.name, "", err)
+	}
+	for i, v := range found {
+		if v != nil {
+			entries = append(entries, Entry{Path: paths[i], Bytes: v.Bytes, MTime: v.At.UTC()})
+		}
+	}
+	return entries, more, nil
+}
+
+// Close ends the lane's connections.
+func (u *Upload) Close() { u.store.Close() }
