@@ -21,7 +21,7 @@ func (s *Service) get(ctx context.Context, r *request, f *found, start int64) er
 	v, where, err := s.Cache.Get(ctx, m.key, job.make)
 	job.leave()
 	if err == nil && v.Provisional && job.explained { // what is kept is explained, not what is for now
-		if v, err = newMaker(s, r, f, m.key, looked-start).make(ctx); err == nil {
+		if v, _, err = newMaker(s, r, f, m.key, looked-start).make(ctx); err == nil {
 			s.Cache.Replace(m.key, v)
 		}
 	}

@@ -63,9 +63,9 @@ func (m *maker) record() records.Variant {
 }
 
 // make makes it, within the site's bounds.
-func (m *maker) make(ctx context.Context) (v *variants.Variant, err error) {
+func (m *maker) make(ctx context.Context) (v *variants.Variant, then func(), err error) {
 	if !m.state.CompareAndSwap(0, 1) {
-		return nil, context.Canceled // who asked for it has gone
+		return nil, nil, context.Canceled // who asked for it has gone
 	}
 	defer m.close()
 	switch m.kind {
@@ -77,18 +77,18 @@ func (m *maker) make(ctx context.Context) (v *variants.Variant, err error) {
 		record := m.record()
 		done, no := m.s.room(ctx, m.r, m.own(), record)
 		if no != nil {
-			return nil, no
+			return nil, nil, no
 		}
 		made := -1
 		defer func() { done(made) }()
-		if v, err = m.picture(ctx, record); err == nil {
+		if v, then, err = m.picture(ctx, record); err == nil {
 			made = len(v.Body)
 		}
 	}
 	if err == nil {
 		v.Unshared = !keeps(m.r, m.sources)
 	}
-	return v, err
+	return v, then, err
 }
 
 // opener brings the sources when a worker is about to have them. Those that may have to be fetched first are here already.
@@ -145,8 +145,8 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 	return result, err
 }
 
-// picture has the variant or its placeholder made.
-func (m *maker) picture(ctx context.Context, record records.Variant) (*variants.Variant, error) {
+// picture has the variant or its placeholder made. then has it searched for, where it was predicted.
+func (m *maker) picture(ctx context.Context, record records.Variant) (v *variants.Variant, then func(), err error) {
 	begin := source.Now()
 	job := render.Job{Request: m.r.resolved, Limits: m.r.lane.Limits, Floor: m.r.site.QualityFloor, Thorough: m.r.site.Thorough}
 	if m.kind == variants.Placeholder {
@@ -155,9 +155,9 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (*variants.
 	job.Predict = !m.explained && keeps(m.r, m.sources) && m.s.later()
 	result, err := m.s.render(ctx, m.sources, job)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	v := &variants.Variant{
+	v = &variants.Variant{
 		Body: result.Data, ETag: variants.ETagOf(result.Data), Type: result.Format.MediaType(),
 		Width: result.Canvas.W, Height: result.Canvas.H, NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H,
 		SourceType: result.Source, SourceBytes: int(m.own().Known.Bytes), Encoding: &result.How,
@@ -169,7 +169,9 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (*variants.
 	record.Format, record.Width, record.Height, record.Bytes = result.Format.String(), v.Width, v.Height, len(v.Body)
 	record.RenderMS = ms(source.Now() - begin)
 	if v.Provisional = result.How.Provisional; v.Provisional {
-		m.s.putOff(refinement{key: m.key, sources: m.sources, job: job, record: record, first: v})
+		then = func() {
+			m.s.putOff(refinement{key: m.key, sources: m.sources, job: job, record: record, first: v})
+		}
 	} else {
 		m.s.Recorder.Made(record)
 	}
@@ -178,7 +180,7 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (*variants.
 	c.N++
 	c.Unlock()
 	m.s.Log.Info("variant made", "site", record.Site, "lane", record.Lane, "path", record.Path, "declarations", record.Declarations, "bytes", record.Bytes, "ms", record.RenderMS)
-	return v, nil
+	return v, then, nil
 }
 
 // largestDrawing is how much of a drawing goes out untouched.

@@ -123,6 +123,10 @@ func (s *Service) Close() {
 // Handle answers one request.
 func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	start := source.Now()
+	if s.looped(c) {
+		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonLoop, Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
+		return
+	}
 	r := request{settings: s.Settings.Current(), accepted: accepts(&c.Request.Header), saves: text(c.Request.Header.Peek("Save-Data")) == "on"}
 	uri := Target(c)
 	r.hosted = r.settings.SiteByHost(text(c.Request.Header.Host()))
@@ -145,10 +149,6 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 
 // handle takes a request along the whole line.
 func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, start int64) {
-	if s.looped(c) {
-		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonLoop, Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
-		return
-	}
 	if !s.Settings.Known() {
 		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonDatabaseAway, Detail: "the service has started while the database is away, and knows no settings yet", Remedy: "try again when the database answers (/-/ready says when)", RetryIn: 5}))
 		return

@@ -215,13 +215,14 @@ func (d *Disk) store(w write) error {
 		return err
 	}
 	e, err := s.Commit(w.key, w.head)
-	if err == nil {
-		e.File.Close()
+	if err != nil {
+		s.Abort()
+		return err
 	}
-	return err
+	return e.File.Close()
 }
 
-// A Stream writes one entry's body piece by piece. Commit or Abort ends it.
+// A Stream writes one entry's body piece by piece. A Commit that works, or Abort, ends it.
 type Stream struct {
 	d    *Disk
 	f    *os.File
@@ -260,7 +261,8 @@ func (s *Stream) Abort() {
 	os.Remove(s.f.Name())
 }
 
-// Commit makes the entry appear under its key, and gives it open; the caller closes its file.
+// Commit makes the entry appear under its key, and gives it open; the caller closes its file. Where it fails, what was
+// written can still be read back, until Abort.
 func (s *Stream) Commit(key string, head []byte) (Entry, error) {
 	var p [prefix]byte
 	copy(p[:], magic)
@@ -297,7 +299,6 @@ func (s *Stream) Commit(key string, head []byte) (Entry, error) {
 		return nil
 	}()
 	if err != nil {
-		s.Abort()
 		return Entry{}, err
 	}
 	return e, nil
@@ -323,7 +324,7 @@ func (d *Disk) sweep() {
 			return nil
 		}
 		if e.Name()[0] == '.' {
-			if info.ModTime().Before(d.opened) { // what is newer, a stream is still at
+			if info.ModTime().Before(d.opened.Add(-time.Second)) { // what is newer, a stream is still at; file times are coarse
 				os.Remove(p)
 			}
 			return nil
@@ -365,3 +366,6 @@ func (s *Stream) ReadBack(n int64) ([]byte, error) {
 	_, err := s.f.ReadAt(data, prefix)
 	return data, err
 }
+
+// Dir is where the entries are.
+func (d *Disk) Dir() string { return d.dir }

@@ -322,9 +322,10 @@ func TestWhatAnOriginSendsIsBounded(t *testing.T) {
 	z.Close()
 	endless := make(chan struct{})
 	defer close(endless)
-	var seen http.Header
+	var heard atomic.Pointer[http.Header]
 	port, _ := serve(t, func(w http.ResponseWriter, r *http.Request) {
-		seen = r.Header.Clone()
+		h := r.Header.Clone()
+		heard.Store(&h)
 		switch r.URL.Path {
 		case "/large":
 			w.Write(make([]byte, 200_000))
@@ -381,7 +382,7 @@ func TestWhatAnOriginSendsIsBounded(t *testing.T) {
 			t.Errorf("%s: %s %q, want %s", path, got, data, want)
 		}
 	}
-	if seen.Get("CDN-Loop") != "echolane-test" || seen.Get("Cookie") != "" || seen.Get("X-Forwarded-For") != "" {
+	if seen := *heard.Load(); seen.Get("CDN-Loop") != "echolane-test" || seen.Get("Cookie") != "" || seen.Get("X-Forwarded-For") != "" {
 		t.Errorf("the origin is sent %v", seen)
 	}
 }

@@ -1,6 +1,7 @@
 package source
 
 import (
+	"bytes"
 	"container/list"
 	"context"
 	"encoding/json"
@@ -107,9 +108,12 @@ func (k *Keep) refresh(key string, v Version) {
 		s.Abort()
 		return
 	}
-	if e, err := s.Commit(key, head); err == nil {
-		e.File.Close()
+	e, err := s.Commit(key, head)
+	if err != nil {
+		s.Abort()
+		return
 	}
+	e.File.Close()
 }
 
 // errTooLong: there is more than the limit.
@@ -164,7 +168,12 @@ func (k *Keep) toDisk(ctx context.Context, s *diskcache.Stream, r io.Reader, lim
 	}
 	e, err := s.Commit(key, head)
 	if err != nil {
-		return Version{}, nil, err
+		before, lost := s.ReadBack(n)
+		s.Abort()
+		if lost != nil {
+			return Version{}, nil, lost
+		}
+		return k.toMemory(ctx, before, bytes.NewReader(nil), limit, -1, sum, complete)
 	}
 	return v, InFile(e.File, e.From, e.Size), nil
 }

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"net/url"
+	"slices"
 	"strings"
 	"time"
 
@@ -43,6 +44,17 @@ type Uploaded struct {
 }
 
 func nameKey(path string) string { return "names/" + path }
+
+// versions lists the keys of a path's versions, upwards. Other files there are being written.
+func (u *Upload) versions(ctx context.Context, path string) ([]string, error) {
+	keys, err := u.keys(ctx, "versions/"+url.PathEscape(path)+"/")
+	keys = slices.DeleteFunc(keys, func(k string) bool {
+		return strings.Trim(k[strings.LastIndexByte(k, '/')+1:], "0123456789") != ""
+	})
+	slices.Sort(keys)
+	return keys, err
+}
+
 func versionKey(path string, n int) string {
 	return fmt.Sprintf("versions/%s/%06d", url.PathEscape(path), n)
 }
@@ -50,13 +62,9 @@ func bytesKey(path string, d Digest) string { return "bytes/" + url.PathEscape(p
 
 // Newest gives the newest version's facts.
 func (u *Upload) Newest(ctx context.Context, path string) (Uploaded, error) {
-	var v Uploaded
-	text, err := u.store.ReadAll(ctx, nameKey(path))
+	v, err := u.record(ctx, nameKey(path))
 	if err != nil {
 		return v, refuseStore(u.name, path, err)
-	}
-	if err := json.Unmarshal(text, &v); err != nil {
-		return v, refuseStore(u.name, path, fmt.Errorf("its record is broken: %w", err))
 	}
 	return v, nil
 }
@@ -109,17 +117,14 @@ func (u *Upload) point(ctx context.Context, path string, v Uploaded) error {
 		if err := u.store.WriteAll(ctx, nameKey(path), text, &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
 			return err
 		}
-		last := ""
-		if err := u.each(ctx, "versions/"+url.PathEscape(path)+"/", func(key string) error { last = max(last, key); return nil }); err != nil {
+		keys, err := u.versions(ctx, path)
+		if err != nil {
 			return err
 		}
-		if last <= versionKey(path, v.Version) {
+		if len(keys) == 0 || slices.Max(keys) <= versionKey(path, v.Version) {
 			return nil
 		}
-		if text, err = u.store.ReadAll(ctx, last); err != nil {
-			return err
-		}
-		if err := json.Unmarshal(text, &v); err != nil {
+		if v, err = u.record(ctx, slices.Max(keys)); err != nil {
 			return err
 		}
 	}
@@ -128,23 +133,22 @@ func (u *Upload) point(ctx context.Context, path string, v Uploaded) error {
 
 // Versions lists all versions of a path, newest first.
 func (u *Upload) Versions(ctx context.Context, path string) ([]Uploaded, error) {
+	keys, err := u.versions(ctx, path)
+	if err != nil {
+		return nil, err
+	}
 	list := []Uploaded{}
-	err := u.each(ctx, "versions/"+url.PathEscape(path)+"/", func(key string) error {
-		text, err := u.store.ReadAll(ctx, key)
+	for _, key := range slices.Backward(keys) {
+		v, err := u.record(ctx, key)
 		if err != nil {
-			return err
+			return nil, refuseStore(u.name, path, err)
 		}
-		var v Uploaded
-		if err := json.Unmarshal(text, &v); err != nil {
-			return err
-		}
-		list = append([]Uploaded{v}, list...)
-		return nil
-	})
-	if err == nil && len(list) == 0 {
+		list = append(list, v)
+	}
+	if len(list) == 0 {
 		return nil, missing(u.name, path)
 	}
-	return list, err
+	return list, nil
 }
 
 // Remove forgets a path with all its versions and bytes.
@@ -153,27 +157,58 @@ func (u *Upload) Remove(ctx context.Context, path string) error {
 		return refuseStore(u.name, path, err)
 	}
 	for _, prefix := range []string{"versions/", "bytes/"} {
-		if err := u.each(ctx, prefix+url.PathEscape(path)+"/", func(key string) error { return u.store.Delete(ctx, key) }); err != nil {
+		keys, err := u.keys(ctx, prefix+url.PathEscape(path)+"/")
+		if err != nil {
 			return err
+		}
+		for _, key := range keys {
+			if err := u.store.Delete(ctx, key); err != nil {
+				return refuseStore(u.name, path, err)
+			}
 		}
 	}
 	return nil
 }
 
-func (u *Upload) each(ctx context.Context, prefix string, do func(key string) error) error {
-	all := u.store.List(&blob.ListOptions{Prefix: prefix})
-	for {
-		o, err := all.Next(ctx)
+// keys lists what lies below a prefix. A store in a folder may say that a file has gone while it is renamed: then it is
+// listed again.
+func (u *Upload) keys(ctx context.Context, prefix string) (keys []string, err error) {
+	for range 10 {
+		keys, err = nil, nil
+		all := u.store.List(&blob.ListOptions{Prefix: prefix})
+		for err == nil {
+			var o *blob.ListObject
+			if o, err = all.Next(ctx); err == nil {
+				keys = append(keys, o.Key)
+			}
+		}
 		if errors.Is(err, io.EOF) {
-			return nil
+			return keys, nil
 		}
-		if err == nil {
-			err = do(o.Key)
-		}
-		if err != nil {
-			return refuseStore(u.name, prefix, err)
+		if gcerrors.Code(err) != gcerrors.NotFound {
+			break
 		}
 	}
+	return nil, refuseStore(u.name, prefix, err)
+}
+
+// record reads one of the JSON records. One that is being written may still be cut off: it is read again.
+func (u *Upload) record(ctx context.Context, key string) (v Uploaded, err error) {
+	for range 100 {
+		var text []byte
+		if text, err = u.store.ReadAll(ctx, key); err != nil {
+			return v, err
+		}
+		if err = json.Unmarshal(text, &v); err == nil {
+			return v, nil
+		}
+		select {
+		case <-time.After(5 * time.Millisecond):
+		case <-ctx.Done():
+			return v, ctx.Err()
+		}
+	}
+	return v, fmt.Errorf("its record is broken: %w", err)
 }
 
 // Stat reads the pointer.

@@ -129,8 +129,9 @@ type found struct {
 }
 
 // Get gives the variant from memory, then from disk, then from make, which runs once for all that ask for the key at the
-// same time. It goes on as long as any of them waits: make's context ends when the last one's has.
-func (c *Cache) Get(ctx context.Context, key string, make func(context.Context) (*Variant, error)) (*Variant, Where, error) {
+// same time. It goes on as long as any of them waits: make's context ends when the last one's has. What make gives as then,
+// unless it is nil, runs once the variant is kept.
+func (c *Cache) Get(ctx context.Context, key string, make func(context.Context) (v *Variant, then func(), err error)) (*Variant, Where, error) {
 	if v, ok := c.memory.GetIfPresent(key); ok {
 		return v, Memory, nil
 	}
@@ -144,9 +145,12 @@ func (c *Cache) Get(ctx context.Context, key string, make func(context.Context) 
 				return found{v, Disk}, nil
 			}
 		}
-		v, err := make(ctx)
+		v, then, err := make(ctx)
 		if err != nil {
 			return found{}, err
+		}
+		if then != nil {
+			defer then()
 		}
 		if !v.Unshared {
 			c.memory.Set(key, v)

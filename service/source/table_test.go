@@ -1,0 +1,424 @@
+package source
+
+import (
+	"bytes"
+	"context"
+	"errors"
+	"fmt"
+	"io"
+	"log/slog"
+	"os"
+	"path/filepath"
+	"runtime"
+	"slices"
+	"sort"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"echolane/core/codec"
+	"echolane/core/policy"
+	"echolane/service/diskcache"
+)
+
+// fakeLane gives what the test decides.
+type fakeLane struct {
+	stats, opens atomic.Int64
+	stat         func(context.Context, string) (Version, error)
+	data         []byte
+}
+
+func (f *fakeLane) Stat(ctx context.Context, path string, _ *Version) (Version, *Content, error) {
+	f.stats.Add(1)
+	v, err := f.stat(ctx, path)
+	return v, nil, err
+}
+func (f *fakeLane) Open(context.Context, string, Version) (*Content, error) {
+	f.opens.Add(1)
+	return InMemory(f.data, nil), nil
+}
+func (f *fakeLane) Forget(string)                                            {}
+func (f *fakeLane) List(context.Context, string, int) ([]Entry, bool, error) { return nil, false, nil }
+func (f *fakeLane) Close()                                                   {}
+
+type only struct{ Lane }
+
+func (o only) Of(*policy.SiteSettings, *policy.CompiledLane) (Lane, error) { return o.Lane, nil }
+
+// headers is a Reader that counts.
+type headers struct {
+	read atomic.Int64
+	err  error
+}
+
+func (h *headers) Header(_ context.Context, c *Content) (codec.Header, error) {
+	h.read.Add(1)
+	return codec.Header{Type: "image/png", W: 3, H: 2, Orientation: 1, Frames: 1}, h.err
+}
+func (h *headers) Strip(context.Context, *Content) ([]codec.Splice, error) { return nil, nil }
+
+func inTable(t *testing.T, l Lane, kind string) (*Table, *headers, *policy.SiteSettings, *policy.CompiledLane) {
+	t.Helper()
+	h := &headers{}
+	s := &policy.SiteSettings{Site: &policy.Site{Name: "kestrel"}}
+	return NewTable(only{l}, h, nil), h, s, &policy.CompiledLane{Lane: policy.Lane{Name: "l", Kind: kind}}
+}
+
+func TestWaitersShareOneLookAndItsFailure(t *testing.T) {
+	hold := make(chan struct{})
+	l := &fakeLane{stat: func(ctx context.Context, _ string) (Version, error) {
+		select {
+		case <-hold:
+			return Version{}, policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, RetryIn: 10})
+		case <-ctx.Done():
+			return Version{}, ctx.Err()
+		}
+	}}
+	table, _, site, in := inTable(t, l, "web")
+	var all sync.WaitGroup
+	for range 20 {
+		all.Go(func() {
+			if _, err := table.Locate(context.Background(), site, in, "a.jpg", nil); reasonOf(err) != "origin-slow" {
+				t.Errorf("%v", err)
+			}
+		})
+	}
+	for l.stats.Load() == 0 {
+		runtime.Gosched()
+	}
+	close(hold)
+	all.Wait()
+	for range 100 {
+		table.Locate(context.Background(), site, in, "a.jpg", nil)
+	}
+	if n := l.stats.Load(); n > 20 { // those that came after the flight find the failure
+		t.Errorf("the origin was asked %d times", n)
+	}
+	if n := l.stats.Load(); n != 1 {
+		t.Logf("asked %d times", n)
+	}
+	// A change of the lane's settings is another try.
+	changed := *in
+	before := l.stats.Load()
+	table.Locate(context.Background(), site, &changed, "a.jpg", nil)
+	if l.stats.Load() != before+1 {
+		t.Error("after a change of settings the failure is still remembered")
+	}
+}
+
+func TestAFailureIsRememberedForAWhileOnly(t *testing.T) {
+	for reason, want := range map[policy.Reason][2]time.Duration{ // near, far
+		policy.ReasonNoSuchSource: {time.Second, 5 * time.Second}, policy.ReasonOriginFailed: {5 * time.Second, 5 * time.Second}, policy.ReasonBusy: {0, 0}, policy.ReasonInternal: {0, 0},
+		policy.ReasonRenderTooMuch: {30 * time.Second, 30 * time.Second},
+	} {
+		for i, kind := range []string{"folder", "web"} {
+			if got := rememberedFor(policy.No(policy.Refusal{Reason: reason}), &policy.CompiledLane{Lane: policy.Lane{Kind: kind}}); got != want[i] {
+				t.Errorf("%s of a %s lane for %v, want %v", reason, kind, got, want[i])
+			}
+		}
+	}
+	if got := rememberedFor(policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, RetryIn: 40}), &policy.CompiledLane{}); got != 40*time.Second {
+		t.Errorf("an origin that asks for 40 s is asked again after %v", got)
+	}
+}
+
+func TestAWaiterThatLeavesIsFree(t *testing.T) {
+	l := &fakeLane{stat: func(ctx context.Context, _ string) (Version, error) { <-ctx.Done(); return Version{}, ctx.Err() }}
+	table, _, site, in := inTable(t, l, "web")
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Millisecond)
+	defer cancel()
+	if _, err := table.Locate(ctx, site, in, "a.jpg", nil); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("%v", err)
+	}
+	for end := time.Now().Add(5 * time.Second); table.looks.Len() > 0; time.Sleep(time.Millisecond) {
+		if time.Now().After(end) {
+			t.Fatal("the look goes on for nobody")
+		}
+	}
+}
+
+func TestAHeaderIsReadOnceForAVersion(t *testing.T) {
+	digest := DigestOf([]byte("one"))
+	l := &fakeLane{data: []byte("one"), stat: func(context.Context, string) (Version, error) {
+		return Version{Digest: digest, Bytes: 3, Validator: "1"}, nil
+	}}
+	table, h, site, in := inTable(t, l, "web")
+	first, err := table.Locate(context.Background(), site, in, "a.jpg", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for range 10 { // it is never fresh, so it is looked at each time
+		next, err := table.Locate(context.Background(), site, in, "a.jpg", nil)
+		if err != nil || next.Known != first.Known {
+			t.Fatalf("what didn't change isn't the same: %v", err)
+		}
+	}
+	if h.read.Load() != 1 || l.stats.Load() != 11 {
+		t.Errorf("%d headers, %d looks", h.read.Load(), l.stats.Load())
+	}
+	digest = DigestOf([]byte("two"))
+	if next, err := table.Locate(context.Background(), site, in, "a.jpg", nil); err != nil || next.Known == first.Known || h.read.Load() != 2 {
+		t.Errorf("a change isn't seen: %v", err)
+	}
+	h.err = policy.NotRead("text/plain")
+	digest = DigestOf([]byte("three"))
+	for range 5 {
+		if _, err := table.Locate(context.Background(), site, in, "a.jpg", nil); reasonOf(err) != "not-an-image" {
+			t.Errorf("%v", err)
+		}
+	}
+	if h.read.Load() != 3 {
+		t.Errorf("what isn't an image was read %d times", h.read.Load()-2)
+	}
+}
+
+func TestTheTableForgetsTheOldest(t *testing.T) {
+	l := &fakeLane{stat: func(context.Context, string) (Version, error) { return Version{Digest: "d", Fresh: time.Hour}, nil }}
+	table, _, site, in := inTable(t, l, "folder")
+	table.known.SetMaximum(500)
+	if _, err := table.Locate(context.Background(), site, in, "hot.jpg", nil); err != nil {
+		t.Fatal(err)
+	}
+	for i := range 3000 {
+		table.Locate(context.Background(), site, in, fmt.Sprintf("%d.jpg", i), nil)
+		table.Locate(context.Background(), site, in, "hot.jpg", nil)
+	}
+	table.known.CleanUp()
+	if n := table.Len(); n > 550 {
+		t.Errorf("%d sources are known", n)
+	}
+	before := l.stats.Load()
+	table.Locate(context.Background(), site, in, "hot.jpg", nil)
+	if l.stats.Load() != before {
+		t.Error("what is asked for all the time was forgotten")
+	}
+}
+
+func keepWith(t *testing.T, memory int64, disk bool) *Keep {
+	t.Helper()
+	if !disk {
+		return NewKeep(nil, memory)
+	}
+	d := diskcache.Open(t.TempDir(), 1<<30, slog.New(slog.NewTextHandler(io.Discard, nil)), nil)
+	t.Cleanup(d.Close)
+	return NewKeep(d, memory)
+}
+
+func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
+	k := keepWith(t, 10<<20, false)
+	take := func(ctx context.Context, key string, n int) (*Content, error) {
+		_, c, err := k.receive(ctx, bytes.NewReader(make([]byte, n)), 64<<20, int64(n), func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
+		return c, err
+	}
+	a, err := take(context.Background(), "a", 6<<20)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 30*time.Millisecond)
+	defer cancel()
+	if _, err := take(ctx, "b", 6<<20); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("there is no room, and it is taken: %v", err)
+	}
+	shared, ok := k.open("a", Version{Digest: DigestOf(make([]byte, 6<<20)), Bytes: 6 << 20})
+	if !ok || k.MemoryBytes() > 7<<20 {
+		t.Errorf("equal readers don't share: %v, %d bytes", ok, k.MemoryBytes())
+	}
+	a.Close()
+	done := make(chan error, 1)
+	go func() {
+		b, err := take(context.Background(), "b", 6<<20)
+		b.Close()
+		done <- err
+	}()
+	shared.Close() // from here on nobody uses it, and it makes room
+	if err := <-done; err != nil {
+		t.Error(err)
+	}
+	if n := k.MemoryBytes(); n > 10<<20 {
+		t.Errorf("%d bytes", n)
+	}
+	if _, err := take(context.Background(), "c", 20<<20); reasonOf(err) != "source-too-many-bytes" {
+		t.Errorf("more than there is memory for: %v", err)
+	}
+	if _, _, err := k.receive(context.Background(), bytes.NewReader(make([]byte, 2000)), 1000, -1, func(d Digest, n int64) (Version, string) { return Version{}, "d" }); !errors.Is(err, errTooLong) {
+		t.Errorf("beyond the limit: %v", err)
+	}
+	// What promises much and sends little holds little.
+	held := k.MemoryBytes()
+	slow, more := io.Pipe()
+	ended := make(chan struct{})
+	lying, stop := context.WithCancel(context.Background())
+	go func() {
+		k.receive(lying, slow, 9<<20, 9<<20, func(Digest, int64) (Version, string) { return Version{}, "e" })
+		close(ended)
+	}()
+	more.Write([]byte("x"))
+	if n := k.MemoryBytes() - held; n > 2<<20 {
+		t.Errorf("one byte of nine megabytes holds %d", n)
+	}
+	stop()
+	more.Close()
+	<-ended
+}
+
+// No reader and no writer of the memory loses count, whatever comes in which order.
+func TestTheMemoryOfSourcesNeverLosesCount(t *testing.T) {
+	k := keepWith(t, 1<<20, false)
+	var all sync.WaitGroup
+	for w := range 8 {
+		all.Go(func() {
+			for i := range 200 {
+				key := fmt.Sprint((w*7 + i) % 11)
+				if i%5 == 0 {
+					key = ""
+				}
+				data := bytes.Repeat([]byte{byte(len(key))}, 100_000)
+				if c, ok := k.open(key, Version{Digest: DigestOf(data), Bytes: int64(len(data))}); ok && key != "" {
+					c.Share().Close()
+					c.Close()
+				}
+				ctx, cancel := context.WithTimeout(context.Background(), time.Second)
+				_, c, err := k.receive(ctx, bytes.NewReader(data), 1<<20, int64(len(data)), func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
+				cancel()
+				if err == nil {
+					if i%3 == 0 {
+						k.forget(key)
+					}
+					c.Close()
+				}
+			}
+		})
+	}
+	all.Wait()
+	k.memory.mu.Lock()
+	defer k.memory.mu.Unlock()
+	held := int64(0)
+	for _, h := range k.memory.entries {
+		held += h.bytes
+	}
+	if k.memory.used != held || held > 1<<20 || len(k.memory.entries) != k.memory.idle.Len() {
+		t.Errorf("%d bytes are counted, %d held in %d entries, %d idle", k.memory.used, held, len(k.memory.entries), k.memory.idle.Len())
+	}
+}
+
+func TestADiskThatFailsCostsNoSource(t *testing.T) {
+	k := keepWith(t, 10<<20, true)
+	data := bytes.Repeat([]byte("0123456789"), 50_000)
+	failing := io.MultiReader(bytes.NewReader(data[:200_000]), readerFunc(func(p []byte) (int, error) {
+		return 0, io.EOF
+	}))
+	_, c, err := k.receive(context.Background(), failing, 1<<20, -1, func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abcd" })
+	if err != nil || c.Size() != 200_000 {
+		t.Fatalf("%v", err)
+	}
+	c.Close()
+	os.RemoveAll(diskDir(k)) // from here on nothing can be written
+	v, c, err := k.receive(context.Background(), bytes.NewReader(data), 1<<20, -1, func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abce" })
+	if err != nil || v.Digest != DigestOf(data) {
+		t.Fatalf("without a disk: %v", err)
+	}
+	got, err := io.ReadAll(c.Reader())
+	if err != nil || !bytes.Equal(got, data) {
+		t.Errorf("%v", err)
+	}
+	c.Close()
+}
+
+func diskDir(k *Keep) string { return k.disk.Dir() }
+
+type readerFunc func([]byte) (int, error)
+
+func (f readerFunc) Read(p []byte) (int, error) { return f(p) }
+
+func TestAFolderIsListedInPagesOfItsOrder(t *testing.T) {
+	dir := t.TempDir()
+	var want []string
+	for _, name := range []string{"a.jpg", "a/b.avif", "a-b.heic", "a/c/d.heif", "a/c.svg", "b.jfif", "b/x.PNG", "z.webp", "ä.jpeg", "a.b/c.gif", "a b.jpe", "deep/1/2/3/4/5.apng"} {
+		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
+		if err := os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		want = append(want, name)
+	}
+	for _, name := range []string{".hidden.jpg", "a/.thumbs/x.jpg", "notes.txt", "a/readme"} {
+		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
+		os.WriteFile(filepath.Join(dir, name), nil, 0o644)
+	}
+	sort.Strings(want)
+	f := Folder{Name: "kestrel/l", Dir: dir}
+	for _, size := range []int{1, 2, 3, 5, 100} {
+		var got []string
+		after := ""
+		for {
+			page, more, err := f.List(context.Background(), after, size)
+			if err != nil || len(page) > size {
+				t.Fatal(err)
+			}
+			for _, e := range page {
+				got = append(got, e.Path)
+			}
+			if !more {
+				break
+			}
+			after = page[len(page)-1].Path
+		}
+		if !slices.Equal(got, want) {
+			t.Errorf("in pages of %d: %q, want %q", size, got, want)
+		}
+	}
+}
+
+func uploads(t *testing.T, dir string) *Upload {
+	t.Helper()
+	d := policy.NewDocument("kestrel")
+	d.Lanes = []policy.Lane{{Name: "incoming", Kind: "upload", Folder: dir}}
+	d.Complete()
+	s, _, err := policy.Compile(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ls := &Lanes{Keep: NewKeep(nil, 0), CDN: func() string { return "" }}
+	l, err := ls.Of(&policy.SiteSettings{Site: s, Document: d}, s.Lanes[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(ls.Close)
+	return l.(*Upload)
+}
+
+func TestOfUploadsAtOnceTheHighestVersionIsTheNewest(t *testing.T) {
+	u := uploads(t, t.TempDir())
+	ctx := context.Background()
+	for round := range 5 {
+		path := fmt.Sprintf("kite-%d.png", round)
+		var all sync.WaitGroup
+		for i := range 6 {
+			all.Go(func() {
+				v, c, err := u.Receive(ctx, strings.NewReader(fmt.Sprintf("bytes %d", i)))
+				if err != nil {
+					t.Error(err)
+					return
+				}
+				defer c.Close()
+				if _, err := u.Put(ctx, path, c, Uploaded{Digest: v.Digest}); err != nil {
+					t.Error(err)
+				}
+			})
+		}
+		all.Wait()
+		list, err := u.Versions(ctx, path)
+		if err != nil {
+			t.Fatal(err)
+		}
+		newest, err := u.Newest(ctx, path)
+		if err != nil || newest.Version != list[0].Version || newest.Digest != list[0].Digest {
+			t.Errorf("%s: the newest is %+v, the highest %+v, %v", path, newest, list[0], err)
+		}
+	}
+	page, more, err := u.List(ctx, "kite-1.png", 2)
+	if err != nil || !more || len(page) != 2 || page[0].Path != "kite-2.png" {
+		t.Errorf("%+v %v %v", page, more, err)
+	}
+}
