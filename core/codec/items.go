@@ -95,6 +95,9 @@ const mostItems = 4096
 // items lists what the meta box of an AVIF or HEIC file describes. ok is false where its structure isn't wholly
 // understood, or the file is an image sequence, which has more of them elsewhere.
 func items(data []byte) (out []item, ok bool) {
+	if CheckBoxes("", data) != nil {
+		return nil, false
+	}
 	top, ok := boxes(data, span{0, len(data)})
 	var inside []box
 	metas := 0

@@ -46,6 +46,11 @@ func (a *App) door(c *fasthttp.RequestCtx) {
 		return
 	}
 	uri := delivery.Target(c)
+	if c.IsOptions() && string(uri) == "*" { // RFC 9110, section 9.3.7
+		c.Response.Header.Set("Allow", "GET, HEAD, OPTIONS")
+		c.Response.SetStatusCode(fasthttp.StatusNoContent)
+		return
+	}
 	if len(uri) >= 3 && uri[1] == '-' && uri[2] == '/' || len(uri) <= 1 {
 		a.handler(c)
 		return

@@ -39,6 +39,7 @@ type Browsers struct {
 	mu        sync.Mutex
 	tried     bool
 	noSandbox bool // it can't be had on this machine
+	lastHome  string
 }
 
 const (
@@ -48,8 +49,10 @@ const (
 	browserThreads = 1200
 )
 
-// Launch becomes Chromium: it gives up what it inherited but for the first three descriptors, sets limits, and runs args.
+// Launch becomes Chromium: it gives up what it inherited but for the first five descriptors, sets limits, stops being root
+// and runs args.
 func Launch(args []string) error {
+	runtime.LockOSThread() // what belongs to a thread, such as the signal at the parent's end, is this one's
 	if len(args) == 0 {
 		return errors.New("there is nothing to launch")
 	}
@@ -61,8 +64,19 @@ func Launch(args []string) error {
 			return fmt.Errorf("set limit %d: %w", l.what, err)
 		}
 	}
-	if err := unix.CloseRange(3, 1<<31-1, unix.CLOSE_RANGE_CLOEXEC); err != nil {
+	const beyond = 5 // behind the standard ones and the two by which the browser is driven
+	if err := unix.CloseRange(beyond, 1<<31-1, unix.CLOSE_RANGE_CLOEXEC); err != nil {
 		return fmt.Errorf("close what was inherited: %w", err)
+	}
+	if os.Geteuid() == 0 {
+		for _, drop := range []func() error{
+			func() error { return syscall.Setgroups(nil) }, func() error { return syscall.Setgid(nobody) }, func() error { return syscall.Setuid(nobody) },
+			func() error { return unix.Prctl(unix.PR_SET_PDEATHSIG, uintptr(unix.SIGKILL), 0, 0, 0) }, // which a change of user takes away
+		} {
+			if err := drop(); err != nil {
+				return fmt.Errorf("become nobody: %w", err)
+			}
+		}
 	}
 	return syscall.Exec(args[0], args, os.Environ())
 }
@@ -123,6 +137,7 @@ func (bs *Browsers) launch(ctx context.Context, path, through string, overlay ma
 	if err != nil {
 		return nil, err
 	}
+	bs.lastHome = home
 	var process *os.Process
 	b := &browser{overlay: overlay, panics: bs.Panics}
 	b.close = append(b.close, func() {
@@ -146,7 +161,9 @@ func (bs *Browsers) launch(ctx context.Context, path, through string, overlay ma
 			os.RemoveAll(home)
 			return nil, err
 		}
-		attributes.Credential = &syscall.Credential{Uid: nobody, Gid: nobody}
+		if len(bs.Launcher) == 0 { // which does it itself: nobody may not be able to run this program
+			attributes.Credential = &syscall.Credential{Uid: nobody, Gid: nobody}
+		}
 	}
 	var started *exec.Cmd
 	options := append(chromedp.DefaultExecAllocatorOptions[:],

@@ -1,0 +1,5 @@
+//go:build !race
+
+package app
+
+const racing = false
