@@ -19,7 +19,8 @@ demo: build ## start the made-up site, its origin, PostgreSQL and the service; C
 test: build ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
-	go test -timeout 25m ./...
+	go test -race -timeout 15m ./service/...
+	go test -timeout 25m $$(go list ./... | grep -v /service/)
 
 check:
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }

@@ -31,6 +31,7 @@ var sections = []section{
 	{"encoding", "finding a quality against one encode", encoding},
 	{"pages", "rewriting, markup, a weigh-in", pages},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},
+	{"siege", "a cached picture while the service is attacked, in 512 MiB of memory and 4 GiB of address space", siege},
 }
 
 func main() {
@@ -40,6 +41,10 @@ func main() {
 	}
 	if len(os.Args) == 2 && os.Args[1] == plainCommand {
 		resamplePlainly()
+		return
+	}
+	if len(os.Args) == 3 && os.Args[1] == siegeCommand {
+		fail(besiege(os.Args[2]))
 		return
 	}
 	profiles := ""

@@ -221,7 +221,9 @@ type Ran struct {
 // Run runs echolane to its end. p, unless nil, is the service that it talks to.
 func (b *Bed) Run(t testing.TB, p *Process, args ...string) Ran {
 	t.Helper()
-	cmd := exec.Command(b.Binary, args...)
+	ctx, cancel := context.WithTimeout(context.Background(), 3*time.Minute) // nothing that is run to its end takes so long
+	defer cancel()
+	cmd := exec.CommandContext(ctx, b.Binary, args...)
 	cmd.Dir = t.TempDir()
 	cmd.Env = cleanEnv()
 	if p != nil {

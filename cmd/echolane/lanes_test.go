@@ -679,11 +679,16 @@ func TestEveryReasonIsGiven(t *testing.T) {
 	reader := strings.TrimSpace(bed.Must(t, s, "token", "add", "reader"))
 	expect("not-permitted", s.Ask(t, "POST", api+"/sites", strings.NewReader(`{"site": "y"}`), "Authorization", "Bearer "+reader))
 
+	k20 := k + "?width=20&after-content=%22" + strings.Repeat("a", 13<<10) + "%22"
+	expect("uri-too-long", s.Get(t, k20))
+	expect("fields-too-large", s.Get(t, k, "Cookie", strings.Repeat("a", 20<<10)))
+
 	// These have tests of their own, since they take a worker, a disk, a database or a password apart.
 	elsewhere := map[string]bool{
 		"render-too-slow": true, "render-too-much": true, "busy": true, // service/workshop
 		"source-unreadable": true, "encoding-failed": true, "internal": true, // what only failing hardware or a bug brings about
-		"class-in-use": true, "database-away": true, "secret-missing": true, "too-many-tries": true, // in this package
+		"class-in-use": true, "database-away": true, "secret-missing": true, "too-many-tries": true, "would-shut-out": true, // in this package
+		"stopping": true, // service/app
 	}
 	for _, r := range policy.Reasons {
 		if !given[string(r.Reason)] && !elsewhere[string(r.Reason)] {

@@ -97,7 +97,7 @@ func root() *cli.Command {
 		HideHelpCommand: true,
 		Commands: []*cli.Command{
 			demoCommand(), serveCommand(), siteCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(), sheetCommand(),
-			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), weighCommand(), uploadCommand(), usageCommand(), refusalsCommand(),
+			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), weighCommand(), uploadCommand(), usageCommand(), refusalsCommand(), doctorCommand(),
 		},
 		Action: nothingAsked,
 	}

@@ -58,7 +58,7 @@ func TestBadRequestsAreRefusedWithReasonAndRemedy(t *testing.T) {
 		t.Errorf("two mistakes give the problems %q", two.Problems)
 	}
 	a := s.Ask(t, "POST", "/kestrel/catalogue/mark.png", strings.NewReader("x"))
-	if no := a.Problem(t); a.StatusCode != 405 || no.Reason != "method-not-allowed" || a.Header.Get("Allow") != "GET, HEAD" {
+	if no := a.Problem(t); a.StatusCode != 405 || no.Reason != "method-not-allowed" || a.Header.Get("Allow") != "GET, HEAD, OPTIONS" {
 		t.Errorf("POST: %d %s, Allow %q", a.StatusCode, no.Reason, a.Header.Get("Allow"))
 	}
 }

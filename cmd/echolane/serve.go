@@ -83,10 +83,8 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 	if o.DiskBytes, err = readSize("disk-cache", c.String("disk-cache")); err != nil {
 		return o, err
 	}
-	if text := c.String("secret-key"); text != "" {
-		if o.SecretKey, err = base64.StdEncoding.DecodeString(text); err != nil || len(o.SecretKey) != 32 {
-			return o, badUsage("ECHOLANE_SECRET_KEY isn't 32 bytes in base64: make one with `openssl rand -base64 32`")
-		}
+	if o.SecretKey, err = readSecretKey(c.String("secret-key")); err != nil {
+		return o, err
 	}
 	for _, text := range commas(c.String("proxies")) {
 		p, err := netip.ParsePrefix(text)
@@ -139,6 +137,18 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 	return o, nil
 }
 
+// readSecretKey is nil where there is none.
+func readSecretKey(text string) ([]byte, error) {
+	if text == "" {
+		return nil, nil
+	}
+	key, err := base64.StdEncoding.DecodeString(text)
+	if err != nil || len(key) != 32 {
+		return nil, badUsage("ECHOLANE_SECRET_KEY isn't 32 bytes in base64: make one with `openssl rand -base64 32`")
+	}
+	return key, nil
+}
+
 var sizeForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?(B|kB|MB|GB|TB|KiB|MiB|GiB|TiB)?$`)
 
 var sizeUnits = map[string]float64{"": 1, "B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
@@ -185,7 +195,7 @@ func serveCommand() *cli.Command {
 			}
 			defer a.Stop()
 			link, err := a.FirstLink(ctx)
-			if err != nil {
+			if err != nil && ctx.Err() == nil {
 				return err
 			}
 			if link != "" {

@@ -138,27 +138,34 @@ func (w *Watcher) read(ctx context.Context) error {
 	return nil
 }
 
-// ErrOtherKey: no secret can be opened with the key that the service has.
-var ErrOtherKey = errors.New("the secrets in this database were kept under another key: start every node with the ECHOLANE_SECRET_KEY that they were kept under; if that is lost, start without one, remove them (echolane key remove, echolane lane secret … --remove) and keep them anew")
+// Look reads the settings once, without changing anything, and names the secrets that can't be opened.
+func (s *Store) Look(ctx context.Context) (all *policy.Settings, broken []string, err error) {
+	if err := s.db.pool.PingContext(ctx); err != nil {
+		return nil, nil, fmt.Errorf("reach the database: %w", plain(err))
+	}
+	rows, secrets, err := s.sites(ctx)
+	if err != nil {
+		return nil, nil, err
+	}
+	stored, _, broken, errs := s.stored(rows, secrets)
+	all, more := policy.NewSettings(nil, stored)
+	return all, broken, errors.Join(append(errs, more...)...)
+}
 
-// take makes settings of what was read. w.reading is held, or nobody else reads yet.
-func (w *Watcher) take(k lastKnown) error {
-	before := w.current.Load()
-	opened := 0
-	var broken []string
-	stored := make([]policy.Stored, 0, len(k.Sites))
-	for _, row := range k.Sites {
+// stored opens what is kept of sites. opened counts the secrets that could be, broken names those that couldn't.
+func (s *Store) stored(rows []siteRow, secrets []secretRow) (stored []policy.Stored, opened int, broken []string, errs []error) {
+	for _, row := range rows {
 		in := policy.Stored{Version: row.Version, MadeAt: row.MadeAt, ChangedAt: row.ChangedAt}
 		if err := json.Unmarshal(row.Document, &in.Document); err != nil {
-			w.o.Log.Error("a site's settings can't be read", "site", row.Name, "error", err)
+			errs = append(errs, fmt.Errorf("read the settings of site %s: %w", row.Name, err))
 			in.Document = policy.Document{}
 		}
 		in.Document.Site = row.Name
-		for _, sec := range k.Secrets {
+		for _, sec := range secrets {
 			if sec.Site != row.Name {
 				continue
 			}
-			value, err := w.o.Store.open(sec)
+			value, err := s.open(sec)
 			if err != nil {
 				in.Broken = append(in.Broken, sec.Name)
 				broken = append(broken, sec.Site+"/"+sec.Name)
@@ -172,6 +179,16 @@ func (w *Watcher) take(k lastKnown) error {
 		}
 		stored = append(stored, in)
 	}
+	return stored, opened, broken, errs
+}
+
+// ErrOtherKey: no secret can be opened with the key that the service has.
+var ErrOtherKey = errors.New("the secrets in this database were kept under another key: start every node with the ECHOLANE_SECRET_KEY that they were kept under; if that is lost, start without one, remove them (echolane key remove, echolane lane secret … --remove) and keep them anew")
+
+// take makes settings of what was read. w.reading is held, or nobody else reads yet.
+func (w *Watcher) take(k lastKnown) error {
+	before := w.current.Load()
+	stored, opened, broken, unread := w.o.Store.stored(k.Sites, k.Secrets)
 	if len(broken) > 0 && opened == 0 && w.o.Store.seal != nil && !w.known.Load() {
 		return ErrOtherKey
 	}
@@ -182,7 +199,7 @@ func (w *Watcher) take(k lastKnown) error {
 		}
 	}
 	next, errs := policy.NewSettings(before, stored)
-	for _, err := range errs {
+	for _, err := range append(unread, errs...) {
 		w.o.Log.Error("a site's settings can't be used", "error", err)
 	}
 	w.current.Store(next)

@@ -98,6 +98,8 @@ const mostSplices = 20_000
 
 const (
 	nobody = 65534
+	// niceness is how far a worker stands back behind the serving process where processors are short.
+	niceness = 10
 
 	// layerRoom is how many bytes of decoded layers a worker keeps.
 	layerRoom = 16 << 20
@@ -121,9 +123,18 @@ func confine() error {
 	}{
 		{unix.RLIMIT_AS, used + uint64(memory)}, {unix.RLIMIT_CORE, 0}, {unix.RLIMIT_FSIZE, 0}, {unix.RLIMIT_NOFILE, 16 + 2*maxInputs},
 	} {
-		if err := unix.Setrlimit(l.what, &unix.Rlimit{Cur: l.limit, Max: l.limit}); err != nil {
+		var have unix.Rlimit
+		if err := unix.Getrlimit(l.what, &have); err != nil {
+			return fmt.Errorf("read limit %d: %w", l.what, err)
+		}
+		n := min(l.limit, have.Max) // who started the service may have set a lower one
+		if err := unix.Setrlimit(l.what, &unix.Rlimit{Cur: n, Max: n}); err != nil {
 			return fmt.Errorf("set limit %d: %w", l.what, err)
 		}
+	}
+	// What is kept is answered before something new is made.
+	if err := unix.Setpriority(unix.PRIO_PROCESS, 0, niceness); err != nil {
+		return fmt.Errorf("step back behind the service: %w", err)
 	}
 	if os.Geteuid() == 0 {
 		if err := syscall.Setgroups(nil); err != nil {
