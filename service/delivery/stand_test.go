@@ -1,0 +1,291 @@
+package delivery
+
+import (
+	"context"
+	"fmt"
+	"io"
+	"log/slog"
+	"net"
+	"os"
+	"path/filepath"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"testing"
+	"time"
+
+	"github.com/valyala/fasthttp"
+
+	"echolane/core/codec"
+	"echolane/core/declare"
+	"echolane/core/geometry"
+	"echolane/core/policy"
+	"echolane/core/render"
+	"echolane/service/panics"
+	"echolane/service/records"
+	"echolane/service/source"
+	"echolane/service/variants"
+)
+
+// stand is the line with everything around it in memory: sites from documents, folders with small files that say what their
+// header is, a workshop that makes words, a recorder that remembers.
+type stand struct {
+	*Service
+	t        *testing.T
+	dir      string
+	settings *fakeSettings
+	shop     *fakeShop
+	recorder *fakeRecorder
+	metrics  *fakeMetrics
+	caught   *panics.Catcher
+}
+
+type fakeSettings struct {
+	mu   sync.Mutex
+	docs map[string]policy.Document
+	now  atomic.Pointer[policy.Settings]
+	keys map[string]string
+	none bool
+}
+
+func (f *fakeSettings) Current() *policy.Settings { return f.now.Load() }
+func (f *fakeSettings) Known() bool               { return !f.none }
+func (f *fakeSettings) Deployment() string        { return "echolane-test" }
+
+// set compiles documents anew, as a change of settings does.
+func (f *fakeSettings) set(t *testing.T, docs ...policy.Document) {
+	t.Helper()
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.docs == nil {
+		f.docs = map[string]policy.Document{}
+	}
+	for _, d := range docs {
+		f.docs[d.Site] = d
+	}
+	before := f.now.Load()
+	var stored []policy.Stored
+	for _, d := range f.docs {
+		version := int64(1)
+		if old := before.Site(d.Site); old != nil {
+			version = old.Version
+			if len(policy.Diff(old.Document, complete(d))) > 0 {
+				version++
+			}
+		}
+		stored = append(stored, policy.Stored{Document: d, Version: version, Secrets: f.keys})
+	}
+	next, errs := policy.NewSettings(before, stored)
+	for _, err := range errs {
+		t.Fatal(err)
+	}
+	f.now.Store(next)
+}
+
+func complete(d policy.Document) policy.Document {
+	d = d.Clone()
+	d.Complete()
+	return d
+}
+
+// fakeShop reads headers as files say them, in words, and makes variants that say what was asked.
+type fakeShop struct {
+	renders, headers, strips atomic.Int64
+	full                     bool
+	hold                     chan struct{} // renders wait for it
+	provisional              bool
+	fail                     error
+	panics                   bool
+}
+
+func read(c *source.Content) ([]byte, error) { return io.ReadAll(c.Reader()) }
+
+func (f *fakeShop) Header(_ context.Context, c *source.Content) (codec.Header, error) {
+	f.headers.Add(1)
+	data, err := read(c)
+	if err != nil {
+		return codec.Header{}, err
+	}
+	h := codec.Header{Type: "image/png", Orientation: 1, Frames: 1, Depth: 8}
+	first, _, _ := strings.Cut(string(data), "\n")
+	if strings.HasPrefix(first, "svg") {
+		return codec.Header{Type: svgType, Orientation: 1, Frames: 1}, nil
+	}
+	if n, _ := fmt.Sscanf(first, "%dx%d %d", &h.W, &h.H, &h.Frames); n < 2 {
+		return h, policy.NotRead("text/plain")
+	}
+	h.Frames = max(1, h.Frames)
+	return h, nil
+}
+
+func (f *fakeShop) Strip(_ context.Context, c *source.Content) ([]codec.Splice, error) {
+	f.strips.Add(1)
+	return []codec.Splice{{N: c.Size() - 4}, {Put: []byte("END!")}}, nil
+}
+
+func (f *fakeShop) Full() bool { return f.full }
+
+func (f *fakeShop) Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
+	f.renders.Add(1)
+	if f.panics {
+		panic("a maker panics")
+	}
+	if f.hold != nil {
+		select {
+		case <-f.hold:
+		case <-ctx.Done():
+			return render.Result{}, nil, ctx.Err()
+		}
+	}
+	contents, err := open(ctx)
+	if err != nil {
+		return render.Result{}, nil, err
+	}
+	var digests []source.Digest
+	for _, c := range contents {
+		data, err := read(c)
+		c.Close()
+		if err != nil {
+			return render.Result{}, nil, err
+		}
+		digests = append(digests, source.DigestOf(data))
+	}
+	if f.fail != nil {
+		return render.Result{}, digests, f.fail
+	}
+	r := render.Result{Data: fmt.Appendf(nil, "made of %v by %s floor %d predict %v", digests, job.Request.String(), job.Floor, job.Predict), Format: declare.WebP, Canvas: geometry.Size{W: 3, H: 2}, Natural: geometry.Size{W: 3, H: 2}}
+	r.How.Provisional = f.provisional && job.Predict
+	return r, digests, nil
+}
+
+type fakeRecorder struct {
+	mu       sync.Mutex
+	made     []records.Variant
+	refused  []*policy.Refusal
+	used     []string
+	counts   map[string]*records.Count
+	inAll    int
+	census   func(context.Context) error
+	counting atomic.Int64
+}
+
+func (f *fakeRecorder) Made(v records.Variant) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.made = append(f.made, v)
+}
+func (f *fakeRecorder) Refused(_, _, _ string, no *policy.Refusal) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.refused = append(f.refused, no)
+}
+func (f *fakeRecorder) Used(_, classes, _ string) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	f.used = append(f.used, classes)
+}
+func (f *fakeRecorder) Usage(site string) *records.Count {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.counts[site] == nil {
+		f.counts[site] = &records.Count{}
+	}
+	return f.counts[site]
+}
+func (f *fakeRecorder) VariantsOf(ctx context.Context, _ records.Variant) (int, bool, error) {
+	f.counting.Add(1)
+	if f.census != nil {
+		if err := f.census(ctx); err != nil {
+			return 0, false, err
+		}
+	}
+	return f.inAll, false, nil
+}
+
+type fakeMetrics struct {
+	answered, refused atomic.Int64
+	bytes             atomic.Int64
+}
+
+func (f *fakeMetrics) Answered(_ variants.Where, _, bytes int, _ time.Duration) {
+	f.answered.Add(1)
+	f.bytes.Add(int64(bytes))
+}
+func (f *fakeMetrics) Refused(policy.Reason) { f.refused.Add(1) }
+
+func newStand(t *testing.T, docs ...policy.Document) *stand {
+	t.Helper()
+	s := &stand{t: t, dir: t.TempDir(), settings: &fakeSettings{}, shop: &fakeShop{}, recorder: &fakeRecorder{counts: map[string]*records.Count{}}, metrics: &fakeMetrics{}, caught: &panics.Catcher{}}
+	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
+	cache, err := variants.New(variants.Options{MemoryBytes: 1 << 20, Log: quiet, Panics: s.caught})
+	if err != nil {
+		t.Fatal(err)
+	}
+	lanes := &source.Lanes{Keep: source.NewKeep(nil, 0), CDN: s.settings.Deployment}
+	if s.Service, err = New(Options{
+		Settings: s.settings, Sources: source.NewTable(lanes, s.shop, s.caught), Cache: cache, Workshop: s.shop, Recorder: s.recorder, Metrics: s.metrics, Log: quiet, Panics: s.caught,
+		MayRead: func(_ context.Context, bearer, _ string) bool { return bearer == "good" },
+	}); err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(s.Close)
+	s.put("kite.png", "600x400\nkite")
+	if len(docs) == 0 {
+		docs = []policy.Document{s.site("kestrel", nil)}
+	}
+	s.settings.set(t, docs...)
+	return s
+}
+
+// site is a document with one folder lane, f, on the stand's folder.
+func (s *stand) site(name string, change func(*policy.Document)) policy.Document {
+	d := policy.NewDocument(name)
+	long := 3600
+	d.Lanes = []policy.Lane{{Name: "f", Kind: "folder", Folder: s.dir, FreshS: &long, MaxAgeS: &long}}
+	d.Complete()
+	if change != nil {
+		change(&d)
+	}
+	return d
+}
+
+func (s *stand) put(name, text string) {
+	s.t.Helper()
+	if err := os.WriteFile(filepath.Join(s.dir, name), []byte(text), 0o644); err != nil {
+		s.t.Fatal(err)
+	}
+}
+
+// ask sends a request along the line; fields come in pairs.
+func (s *stand) ask(uri string, fields ...string) *fasthttp.RequestCtx {
+	s.t.Helper()
+	c := &fasthttp.RequestCtx{}
+	var q fasthttp.Request
+	q.SetRequestURI(uri)
+	q.Header.SetHost("images.test")
+	for i := 0; i+1 < len(fields); i += 2 {
+		switch fields[i] {
+		case "Host":
+			q.Header.SetHost(fields[i+1])
+		case "Method":
+			q.Header.SetMethod(fields[i+1])
+		default:
+			q.Header.Add(fields[i], fields[i+1])
+		}
+	}
+	c.Init(&q, &net.TCPAddr{IP: net.IPv4(192, 0, 2, 1), Port: 1}, nil)
+	s.Handle(c)
+	return c
+}
+
+func field(c *fasthttp.RequestCtx, name string) string { return string(c.Response.Header.Peek(name)) }
+
+// outcome is the status and, of a refusal, its reason.
+func outcome(c *fasthttp.RequestCtx) string {
+	body := string(c.Response.Body())
+	if _, rest, ok := strings.Cut(body, `"reason":"`); ok && c.Response.StatusCode() >= 400 {
+		reason, _, _ := strings.Cut(rest, `"`)
+		return fmt.Sprintf("%d %s", c.Response.StatusCode(), reason)
+	}
+	return fmt.Sprint(c.Response.StatusCode())
+}
