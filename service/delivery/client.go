@@ -30,16 +30,18 @@ func (s *Service) waiting(c *fasthttp.RequestCtx) (ctx context.Context, leave fu
 	ended := make(chan struct{})
 	go func() {
 		defer close(ended)
-		raw.Read(func(fd uintptr) bool {
-			var b [1]byte
-			n, _, err := unix.Recvfrom(int(fd), b[:], unix.MSG_PEEK|unix.MSG_DONTWAIT)
-			switch {
-			case errors.Is(err, unix.EAGAIN), errors.Is(err, unix.EINTR):
-				return false // wait until there is something
-			case err != nil, n == 0:
-				cancel()
-			}
-			return true
+		s.Panics.Run("look whether a client is there", func() error {
+			return raw.Read(func(fd uintptr) bool {
+				var b [1]byte
+				n, _, err := unix.Recvfrom(int(fd), b[:], unix.MSG_PEEK|unix.MSG_DONTWAIT)
+				switch {
+				case errors.Is(err, unix.EAGAIN), errors.Is(err, unix.EINTR):
+					return false // wait until there is something
+				case err != nil, n == 0:
+					cancel()
+				}
+				return true
+			})
 		})
 	}()
 	return ctx, func() {

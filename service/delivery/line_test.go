@@ -5,6 +5,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net"
 	"os"
 	"path/filepath"
 	"strings"
@@ -13,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/service/source"
 )
@@ -561,5 +564,44 @@ func TestBeforeSettingsAreKnownNothingIsAnswered(t *testing.T) {
 	s.settings.none = true
 	if got := outcome(s.ask("/kestrel/f/kite.png")); got != "503 database-away" {
 		t.Error(got)
+	}
+}
+
+// deadlines is a connection that notes until when it may be written to.
+type deadlines struct {
+	net.Conn
+	set []time.Time
+}
+
+func (d *deadlines) SetWriteDeadline(t time.Time) error { d.set = append(d.set, t); return nil }
+
+func TestEachPieceOfAnOriginalHasADeadline(t *testing.T) {
+	data := bytes.Repeat([]byte("0123456789"), 1000)
+	released := 0
+	conn := &deadlines{}
+	o := &original{content: source.InMemory(data, func() { released++ }), size: 9, splices: []codec.Splice{{From: 2, N: 4}, {Put: []byte("xy")}, {From: 9000, N: 3}}}
+	r := &originalReader{o: o, left: 9, conn: conn}
+	got, err := io.ReadAll(struct{ io.Reader }{r})
+	if err != nil || string(got) != "2345xy012" {
+		t.Errorf("%q %v", got, err)
+	}
+	if len(conn.set) < 3 {
+		t.Errorf("%d deadlines for three pieces", len(conn.set))
+	}
+	for _, at := range conn.set {
+		if left := time.Until(at); left <= 0 || left > stalled {
+			t.Errorf("a deadline in %v", left)
+		}
+	}
+	if r.Close(); released != 1 {
+		t.Error("the source isn't let go of")
+	}
+	short := &originalReader{o: &original{content: source.InMemory(data[:10], nil), size: 20}, left: 20}
+	if _, err := io.ReadAll(short); !errors.Is(err, io.ErrUnexpectedEOF) {
+		t.Errorf("a source that is shorter than it was: %v", err)
+	}
+	broken := &originalReader{o: &original{splices: []codec.Splice{{N: 5}}}, left: 5}
+	if _, err := broken.Read(make([]byte, 5)); err == nil || !strings.Contains(err.Error(), "panic") {
+		t.Errorf("a panic while an answer is written: %v", err)
 	}
 }

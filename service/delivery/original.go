@@ -153,8 +153,13 @@ type originalReader struct {
 	conn     net.Conn
 }
 
-// Read gives the next bytes.
-func (r *originalReader) Read(p []byte) (int, error) {
+// Read gives the next bytes. It runs while the answer is written, where nobody else would catch a panic.
+func (r *originalReader) Read(p []byte) (n int, err error) {
+	defer func() {
+		if v := recover(); v != nil {
+			err = fmt.Errorf("read an original: panic: %v", v)
+		}
+	}()
 	if r.left <= 0 {
 		return 0, io.EOF
 	}
@@ -164,7 +169,7 @@ func (r *originalReader) Read(p []byte) (int, error) {
 	if int64(len(p)) > r.left {
 		p = p[:r.left]
 	}
-	n, err := r.o.readAt(p, r.at)
+	n, err = r.o.readAt(p, r.at)
 	r.at += int64(n)
 	r.left -= int64(n)
 	if err == io.EOF && r.left > 0 {

@@ -268,20 +268,26 @@ func (s *Service) refusalOf(err error) *policy.Refusal {
 
 // Measure makes what a request for uri would be answered with, through the same cache, for callers within the service:
 // no page, client or month is held against it, and nothing needs a signature. accept is the client's Accept field.
-func (s *Service) Measure(ctx context.Context, uri, accept string) (*variants.Variant, *policy.Refusal) {
+func (s *Service) Measure(ctx context.Context, uri, accept string) (v *variants.Variant, no *policy.Refusal) {
 	start := source.Now()
 	r := &request{settings: s.Settings.Current(), accepted: policy.ReadAccept(accept), trusted: true}
-	no := s.read(r, uri)
-	if no == nil {
-		no = s.decide(r)
+	err := s.Panics.Run("measure "+uri, func() error {
+		if no = s.read(r, uri); no == nil {
+			no = s.decide(r)
+		}
+		if no != nil {
+			return nil
+		}
+		var f *found
+		f, no = s.find(ctx, r, start)
+		defer f.close()
+		if no == nil {
+			v = f.variant
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, s.refusalOf(err)
 	}
-	if no != nil {
-		return nil, no
-	}
-	f, no := s.find(ctx, r, start)
-	defer f.close()
-	if no != nil {
-		return nil, no
-	}
-	return f.variant, nil
+	return v, no
 }

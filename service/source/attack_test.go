@@ -11,6 +11,7 @@ import (
 	"net/http/httptest"
 	"net/netip"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"testing"
 	"time"
@@ -456,4 +457,57 @@ func TestSourcesArePaidForOnceAndRevalidated(t *testing.T) {
 		t.Errorf("nothing is known of it, and the origin is down: %v", err)
 	}
 	disk.Close()
+}
+
+// A lane's secret header goes to its own origin, and not there again once a foreign hop had a hand in where to go.
+func TestASecretHeaderGoesNoRoundabout(t *testing.T) {
+	var mu sync.Mutex
+	got := map[string]string{}
+	var foreign string
+	handler := func(w http.ResponseWriter, r *http.Request) {
+		mu.Lock()
+		got[r.Host+r.URL.Path] = r.Header.Get("Authorization")
+		mu.Unlock()
+		switch r.URL.Path {
+		case "/round.jpg":
+			http.Redirect(w, r, foreign+"/back.jpg?to=http://"+r.Host+"/inner.jpg", 302)
+		case "/back.jpg":
+			http.Redirect(w, r, r.URL.Query().Get("to"), 302)
+		case "/straight.jpg":
+			http.Redirect(w, r, "/inner2.jpg", 302)
+		default:
+			w.Write([]byte("picture"))
+		}
+	}
+	own, other := httptest.NewServer(http.HandlerFunc(handler)), httptest.NewServer(http.HandlerFunc(handler))
+	defer own.Close()
+	defer other.Close()
+	foreign = other.URL
+	d := policy.NewDocument("kestrel")
+	d.Lanes = []policy.Lane{{Name: "press", Kind: "web", Base: own.URL + "/", Allow: []string{"http://*:*/*"}, Private: []string{"127.0.0.1"}}}
+	d.Complete()
+	s, _, err := policy.Compile(d)
+	if err != nil {
+		t.Fatal(err)
+	}
+	ls := &Lanes{Keep: NewKeep(nil, 0), CDN: func() string { return "" }}
+	defer ls.Close()
+	l, err := ls.Of(&policy.SiteSettings{Site: s, Document: d, Secrets: map[string]string{policy.HeaderSecret("press", "Authorization"): "secret"}}, s.Lanes[0])
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, path := range []string{"round.jpg", "straight.jpg", "plain.jpg"} {
+		if _, data, err := look(l, path, nil); err != nil || string(data) != "picture" {
+			t.Fatalf("%s: %q %v", path, data, err)
+		}
+	}
+	host := strings.TrimPrefix(own.URL, "http://")
+	for path, want := range map[string]string{"/round.jpg": "secret", "/inner.jpg": "", "/straight.jpg": "secret", "/inner2.jpg": "secret", "/plain.jpg": "secret"} {
+		if got[host+path] != want {
+			t.Errorf("%s was sent %q, want %q", path, got[host+path], want)
+		}
+	}
+	if got[strings.TrimPrefix(other.URL, "http://")+"/back.jpg"] != "" {
+		t.Error("another host was sent the secret")
+	}
 }

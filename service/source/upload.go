@@ -17,6 +17,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"echolane/core/policy"
+	"echolane/service/panics"
 )
 
 // Upload is a lane whose sources were put in through Echo Lane. Its store holds, for each path, a pointer to
@@ -298,10 +299,13 @@ func (u *Upload) List(ctx context.Context, after string, limit int) (entries []E
 	reading.SetLimit(16)
 	for i, path := range paths {
 		reading.Go(func() error {
-			if v, err := u.Newest(ctx, path); err == nil { // else removed meanwhile
-				found[i] = &v
-			}
-			return nil
+			var none *panics.Catcher
+			return none.Run("read an upload's record", func() error {
+				if v, err := u.Newest(ctx, path); err == nil { // else removed meanwhile
+					found[i] = &v
+				}
+				return nil
+			})
 		})
 	}
 	reading.Wait()
