@@ -31,7 +31,7 @@ func decoded[T any](t *testing.T, a testbed.Answer, status int) T {
 }
 
 func TestTokensReachAsFarAsTheySay(t *testing.T) {
-	s := bed.Kestrel(t)
+	s := bed.Kestrel(t, "--source-root", bed.Pictures)
 	bed.Must(t, s, "site", "add", "archive")
 	token := func(may string, sites ...string) string {
 		t.Helper()

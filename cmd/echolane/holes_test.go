@@ -6,6 +6,7 @@ import (
 	"net"
 	"net/http"
 	"net/http/httptest"
+	"net/url"
 	"os"
 	"path/filepath"
 	"strings"
@@ -14,6 +15,7 @@ import (
 	"testing"
 	"time"
 
+	"github.com/chromedp/chromedp"
 	"github.com/jackc/pgx/v5"
 
 	"echolane/demo/store"
@@ -330,4 +332,36 @@ func TestAnotherSecretKeyIsNoticedAtTheStart(t *testing.T) {
 	if none.Cmd.ProcessState.ExitCode() != 0 {
 		t.Errorf("told to end, it ends with %d", none.Cmd.ProcessState.ExitCode())
 	}
+}
+
+func TestTheEaselOpensSourcesThatAreWholeURLs(t *testing.T) {
+	origin := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		http.ServeFile(w, r, filepath.Join(bed.Pictures, "mark.png"))
+	}))
+	defer origin.Close()
+	s := bed.Kestrel(t)
+	bed.Must(t, s, "lane", "add", "kestrel/wide", "--allow", origin.URL+"/*", "--private", "127.0.0.1")
+	source := origin.URL + "/pictures/mark.png?id=7&size=large"
+	p := enter(t, s)
+	p.must(p.Open(s.Base + "/-/console/easel/kestrel/wide/" + url.QueryEscape(source) + "?width=60"))
+	p.until(`[...document.images].some(i => i.alt !== "" && i.complete && i.naturalWidth > 0)`)
+	p.until(`document.querySelector('[data-testid=saving]')`)
+	p.until(`!document.body.textContent.includes("Source's URL not understood")`)
+	asked := func() string {
+		return p.text(`JSON.stringify(performance.getEntriesByType("resource").map(e => e.name).filter(n => n.includes("/kestrel/wide/")))`)
+	}
+	if got := asked(); !strings.Contains(got, "/kestrel/wide/http%3A%2F%2F") {
+		t.Errorf("the Easel asks for %s", got)
+	}
+	// One that was asked for stands in the list, and opens from there.
+	testbed.Eventually(t, "the source is listed", func() error {
+		if a := s.Get(t, "/-/api/v1/sites/kestrel/lanes/wide/sources"); !strings.Contains(string(a.Data), "mark.png") {
+			return errNotYet
+		}
+		return nil
+	})
+	p.must(p.Open(s.Base + "/-/console/easel/kestrel/wide"))
+	p.until(`[...document.querySelectorAll("aside a, aside button, aside [role=option]")].some(e => e.textContent.includes("mark.png"))`)
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("aside a, aside button, aside [role=option]")].find(e => e.textContent.includes("mark.png")).click()`)))
+	p.until(`location.pathname.includes("http%3A%2F%2F") && document.querySelector('[data-testid=saving]')`)
 }

@@ -227,7 +227,7 @@ func TestVariantsAreRecorded(t *testing.T) {
 	testbed.Eventually(t, "the variant is recorded", func() error {
 		var declarations, format string
 		var width, size int
-		err := db.QueryRow(ctx, "SELECT declarations, format, width, bytes FROM variants WHERE site = 'kestrel' AND lane = 'catalogue' AND path = 'mark.png'").Scan(&declarations, &format, &width, &size)
+		err := db.QueryRow(ctx, "SELECT declarations, format, width, bytes FROM made_variants WHERE site = 'kestrel' AND lane = 'catalogue' AND path = 'mark.png'").Scan(&declarations, &format, &width, &size)
 		if err == nil && (declarations != "width=90&object-fit=cover&quality=72&format=avif,webp,jpeg,png,gif,own" || format != "avif" || width != 90 || size != len(a.Data)) {
 			t.Fatalf("recorded %s %s %d %d", declarations, format, width, size)
 		}

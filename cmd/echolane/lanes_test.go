@@ -336,7 +336,7 @@ func TestPagesAreHeldToTheirOrigins(t *testing.T) {
 			t.Errorf("an open site: %s %q, want %q", name, got, want)
 		}
 	}
-	bed.Must(t, s, "site", "set", "kestrel", "--add-page", "https://www.kestrel.test", "--pages-silent", "refuse")
+	bed.Must(t, s, "site", "set", "kestrel", "--pages", "https://www.kestrel.test", "--pages-silent", "refuse")
 	for range 2 { // the second time from memory
 		a := s.Get(t, path, "Sec-Fetch-Site", "cross-site", "Origin", "https://www.kestrel.test")
 		if a.StatusCode != 200 {
