@@ -14,6 +14,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/spelling"
+	"echolane/service/records"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
 )
@@ -35,6 +36,9 @@ const workerCommand = "render-worker"
 // browserCommand is how it starts Chromium for the pages that it weighs, under limits. It isn't for people either.
 const browserCommand = "page-browser"
 
+// hashCommand is how it hashes passwords, beside itself.
+const hashCommand = "password-hash"
+
 func main() {
 	if len(os.Args) == 2 && os.Args[1] == workerCommand {
 		if err := workshop.Work(); err != nil {
@@ -46,6 +50,13 @@ func main() {
 	if len(os.Args) > 2 && os.Args[1] == browserCommand {
 		fmt.Fprintln(stderr(), "page browser:", weighing.Launch(os.Args[2:])) // it comes back only where it failed
 		os.Exit(exitFailed)
+	}
+	if len(os.Args) == 2 && os.Args[1] == hashCommand {
+		if err := records.HashWork(os.Stdin, os.Stdout); err != nil {
+			fmt.Fprintln(stderr(), "password hash:", err)
+			os.Exit(exitFailed)
+		}
+		return
 	}
 	os.Exit(run(os.Args))
 }

@@ -133,7 +133,7 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 	if err != nil {
 		return o, fmt.Errorf("find this program's own file: %w", err)
 	}
-	o.Worker, o.Browser = []string{self, workerCommand}, []string{self, browserCommand}
+	o.Worker, o.Browser, o.Hasher = []string{self, workerCommand}, []string{self, browserCommand}, []string{self, hashCommand}
 	return o, nil
 }
 

@@ -47,6 +47,7 @@ type Options struct {
 	Proxies       []netip.Prefix
 	Worker        []string
 	Browser       []string // this program, as it starts Chromium under limits
+	Hasher        []string // this program, as it hashes passwords; nil: the service does it itself
 
 	// Ground is what of the machine those who edit sites may point lanes at.
 	Ground api.Ground
@@ -130,6 +131,7 @@ func (a *App) start(ctx context.Context) error {
 	if a.store, err = records.Open(a.o.DatabaseURL, a.o.SecretKey); err != nil {
 		return err
 	}
+	a.store.HashIn(a.o.Hasher)
 	watching := records.WatchOptions{Store: a.store, Log: a.o.Log, Panics: a.panics}
 	if a.o.CacheDir != "" {
 		watching.File = filepath.Join(a.o.CacheDir, "settings.json")

@@ -22,6 +22,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/service/localpg"
+	"echolane/service/records"
 	"echolane/service/workshop"
 )
 
@@ -31,6 +32,13 @@ var server *localpg.Server
 
 // The test binary is its own render worker.
 func TestMain(m *testing.M) {
+	if len(os.Args) > 1 && os.Args[1] == "password-hash" {
+		if err := records.HashWork(os.Stdin, os.Stdout); err != nil {
+			fmt.Fprintln(os.Stderr, err)
+			os.Exit(1)
+		}
+		os.Exit(0)
+	}
 	if len(os.Args) > 1 && os.Args[1] == "render-worker" {
 		if err := workshop.Work(); err != nil {
 			fmt.Fprintln(os.Stderr, err)
@@ -78,7 +86,7 @@ func start(t *testing.T, change func(*Options), edit func(*policy.Document)) *ru
 	said := &bytes.Buffer{}
 	o := Options{
 		Listen: "127.0.0.1:0", DatabaseURL: database(t), MemoryBytes: 64 << 20, DiskBytes: 1 << 30, Workers: 2, Token: token, SecretKey: make([]byte, 32),
-		Worker: []string{os.Args[0], "render-worker"}, DrainLimit: 20 * time.Second, SearchAtOnce: true, Log: slog.New(slog.NewTextHandler(&locked{w: said}, nil)),
+		Worker: []string{os.Args[0], "render-worker"}, Hasher: []string{os.Args[0], "password-hash"}, DrainLimit: 20 * time.Second, SearchAtOnce: true, Log: slog.New(slog.NewTextHandler(&locked{w: said}, nil)),
 	}
 	if change != nil {
 		change(&o)

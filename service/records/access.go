@@ -4,16 +4,13 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/sha256"
-	"crypto/subtle"
 	"database/sql"
 	"encoding/base64"
 	"errors"
 	"fmt"
-	"strings"
 	"time"
 
 	"github.com/jackc/pgx/v5/pgtype"
-	"golang.org/x/crypto/argon2"
 )
 
 // Rights, each holding those before it.
@@ -159,54 +156,15 @@ func orWrong(doing string, err error) error {
 	return told(doing, err)
 }
 
-// argon2id's parameters (RFC 9106, section 4, the second recommended option).
-const (
-	argonTime    = 3
-	argonMemory  = 64 << 10 // KiB
-	argonThreads = 4
-	argonLength  = 32
-)
-
-func hashPassword(password string) string {
-	salt := make([]byte, 16)
-	rand.Read(salt)
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonLength)))
-}
-
-func passwordMatches(kept, password string) bool {
-	parts := strings.Split(kept, "$")
-	if len(parts) != 6 {
-		return false
-	}
-	var memory, passes uint32
-	var threads uint8
-	if _, err := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &threads); err != nil {
-		return false
-	}
-	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
-	if err != nil {
-		return false
-	}
-	want, err := base64.RawStdEncoding.DecodeString(parts[5])
-	if err != nil {
-		return false
-	}
-	got := argon2.IDKey([]byte(password), salt, passes, memory, threads, uint32(len(want)))
-	return subtle.ConstantTimeCompare(got, want) == 1
-}
-
 // AddPerson adds somebody who may sign in. ErrExists where the name is taken.
 func (s *Store) AddPerson(ctx context.Context, name, password, may string, sites []string, by string) (Person, error) {
 	p := Person{Name: name, May: may, Sites: nonNil(sites), MadeBy: by}
-	leave, err := s.hashing(ctx)
+	done, err := s.hash(ctx, toHash{Password: password})
 	if err != nil {
 		return p, err
 	}
-	hashed := hashPassword(password)
-	leave()
 	err = s.db.QueryRowContext(ctx, `INSERT INTO people (name, password, may, sites, made_by) VALUES ($1, $2, $3, $4, $5) RETURNING id, made_at`,
-		name, hashed, may, p.Sites, by).Scan(&p.ID, &p.MadeAt)
+		name, done.Hash, may, p.Sites, by).Scan(&p.ID, &p.MadeAt)
 	return p, told("add "+name, err)
 }
 
@@ -243,39 +201,15 @@ func (s *Store) RemovePerson(ctx context.Context, id int64) (bool, error) {
 
 // SetPassword gives a person another password and ends their other sessions.
 func (s *Store) SetPassword(ctx context.Context, name, password string) error {
-	leave, err := s.hashing(ctx)
+	done, err := s.hash(ctx, toHash{Password: password})
 	if err != nil {
 		return err
 	}
-	hashed := hashPassword(password)
-	leave()
-	if _, err := s.db.ExecContext(ctx, `UPDATE people SET password = $2 WHERE name = $1`, name, hashed); err != nil {
+	if _, err := s.db.ExecContext(ctx, `UPDATE people SET password = $2 WHERE name = $1`, name, done.Hash); err != nil {
 		return told("set a password", err)
 	}
 	_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE person = (SELECT id FROM people WHERE name = $1)`, name)
 	return told("end sessions", err)
-}
-
-// nobodys takes as long to compare as anybody's password, so that answers don't tell which names exist.
-var nobodys = fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
-	base64.RawStdEncoding.EncodeToString(make([]byte, 16)), base64.RawStdEncoding.EncodeToString(make([]byte, argonLength)))
-
-// hashesAtOnce is how many passwords a node hashes at the same time: each takes argonMemory.
-const hashesAtOnce = 2
-
-// ErrBusy: more passwords wait to be hashed than there is time for.
-var ErrBusy = errors.New("too many passwords are being looked at")
-
-// hashing waits for one of the places for hashing, as long as a person would; leave gives it back.
-func (s *Store) hashing(ctx context.Context) (leave func(), err error) {
-	wait, cancel := context.WithTimeout(ctx, 4*time.Second)
-	defer cancel()
-	select {
-	case s.hashers <- struct{}{}:
-		return func() { <-s.hashers }, nil
-	case <-wait.Done():
-		return nil, ErrBusy
-	}
 }
 
 // SignIn checks name and password. Tries of one client for one name slow its next ones: from the fourth failed one on each
@@ -305,13 +239,11 @@ func (s *Store) SignIn(ctx context.Context, name, password, client string) error
 		return told("sign in", err)
 	}
 	there := err == nil
-	leave, err := s.hashing(ctx)
+	done, err := s.hash(ctx, toHash{password, kept})
 	if err != nil {
 		return err
 	}
-	matches := passwordMatches(kept, password)
-	leave()
-	if !matches || !there {
+	if !done.Matches || !there {
 		return ErrWrong
 	}
 	_, err = s.db.ExecContext(ctx, `DELETE FROM tries WHERE who = $1`, who)

@@ -43,7 +43,8 @@ type Store struct {
 	upTo  int64       // the newest migration that is applied; 0: all
 	ready atomic.Bool // the schema is up to date
 
-	hashers chan struct{} // places for hashing passwords
+	hashers     chan struct{} // places for hashing passwords
+	hashCommand []string      // the program that hashes them; nil: this one
 }
 
 // Open makes ready to connect; Prepare does. key, 32 bytes, is what secrets are kept under; without one they can't be.
@@ -53,6 +54,7 @@ func Open(url string, key []byte) (*Store, error) {
 		return nil, fmt.Errorf("open the database: %w", plain(err))
 	}
 	pool.SetMaxOpenConns(8)
+	pool.SetMaxIdleConns(8) // opening one costs the database more than most statements
 	pool.SetConnMaxIdleTime(5 * time.Minute)
 	s := &Store{db: &database{pool: pool}, url: url, hashers: make(chan struct{}, hashesAtOnce)}
 	if key != nil {

@@ -14,6 +14,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"echolane/service/backseat"
 	"echolane/service/source"
 )
 
@@ -53,6 +54,10 @@ func (w *Workshop) start() (*worker, error) {
 	if err := one.cmd.Start(); err != nil {
 		conn.Close()
 		return nil, fmt.Errorf("start a render worker: %w", err)
+	}
+	if err := backseat.Give(one.cmd.Process.Pid); err != nil {
+		one.end()
+		return nil, err
 	}
 	conn.SetDeadline(time.Now().Add(10 * time.Second))
 	var hello [1]byte

@@ -20,6 +20,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/backseat"
 )
 
 // Work is the worker's side: it gives up what it doesn't need, then does jobs from file 3 until that closes.
@@ -98,8 +99,6 @@ const mostSplices = 20_000
 
 const (
 	nobody = 65534
-	// niceness is how far a worker stands back behind the serving process where processors are short.
-	niceness = 10
 
 	// layerRoom is how many bytes of decoded layers a worker keeps.
 	layerRoom = 16 << 20
@@ -133,8 +132,8 @@ func confine() error {
 		}
 	}
 	// What is kept is answered before something new is made.
-	if err := unix.Setpriority(unix.PRIO_PROCESS, 0, niceness); err != nil {
-		return fmt.Errorf("step back behind the service: %w", err)
+	if err := backseat.Take(); err != nil {
+		return err
 	}
 	if os.Geteuid() == 0 {
 		if err := syscall.Setgroups(nil); err != nil {

@@ -1,5 +1,0 @@
-//go:build !race
-
-package app
-
-const racing = false
