@@ -73,7 +73,7 @@ func cached(r *report) error {
 		r.say("%-62s %7.0f/s", "Echo Lane, from memory", median(ours))
 		r.say("%-62s %7.0f/s", "a bare Fiber handler that sends the same bytes", median(bares))
 		r.say("%-62s %7.0f/s", "nginx, the same bytes as a file", median(nginx))
-		r.atLeast("cached variant against the bare handler", median(toBare), "×", 0.85)
+		r.atLeast("cached variant against the bare handler", median(toBare), "×", 0.9)
 		r.say("%-62s %7.2f×", "cached variant against nginx", median(toFiles))
 		return nil
 	})

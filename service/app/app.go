@@ -183,6 +183,7 @@ func (a *App) start(ctx context.Context) error {
 
 const (
 	longestHead = 16 << 10         // of a request's line and fields
+	atOnce      = 16 << 10         // of an answer goes out in one write: most variants whole; each connection holds as much
 	writeTime   = 60 * time.Second // for an answer that lies ready
 	readTime    = 30 * time.Second
 	idleTime    = 120 * time.Second
@@ -195,7 +196,7 @@ func (a *App) serve() {
 	a.handler = a.routes.Handler()
 	a.server = &fasthttp.Server{
 		Name: "", NoDefaultServerHeader: true, Handler: a.door, ErrorHandler: a.malformed, Logger: quiet{}, StreamRequestBody: true, DisablePreParseMultipartForm: true,
-		MaxRequestBodySize: longestBody, ReadBufferSize: longestHead, ReadTimeout: readTime, WriteTimeout: writeTime, IdleTimeout: idleTime, CloseOnShutdown: true,
+		MaxRequestBodySize: longestBody, ReadBufferSize: longestHead, WriteBufferSize: atOnce, ReadTimeout: readTime, WriteTimeout: writeTime, IdleTimeout: idleTime, CloseOnShutdown: true,
 	}
 	a.panics.Go(&a.serving, "serve", func() { a.served <- a.server.Serve(a.listener) })
 	if a.scraped != nil {

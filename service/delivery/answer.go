@@ -113,13 +113,15 @@ func embed(h *fasthttp.ResponseHeader, e policy.Embedding, cacheControl []byte, 
 // notModified reports whether the client has what it asks for (RFC 9110, sections 13.1.2 and 13.1.3). Lines of
 // If-None-Match are one list; with one, If-Modified-Since isn't looked at. modified is zero where that isn't known.
 func notModified(h *fasthttp.RequestHeader, etag string, modified time.Time) bool {
-	lines := h.PeekAll("If-None-Match")
-	for _, line := range lines {
-		if matches(line, etag) {
-			return true
+	if len(h.Peek("If-None-Match")) > 0 {
+		for _, line := range h.PeekAll("If-None-Match") {
+			if matches(line, etag) {
+				return true
+			}
 		}
+		return false
 	}
-	if len(lines) > 0 || modified.IsZero() {
+	if modified.IsZero() {
 		return false
 	}
 	since, err := fasthttp.ParseHTTPDate(h.Peek("If-Modified-Since"))

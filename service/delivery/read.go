@@ -60,13 +60,13 @@ func accepts(h *fasthttp.RequestHeader) (a policy.Accepted) {
 func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
 // appendLook appends what a memo is looked up by: all of a request's text that its answer depends on.
-func (r *request) appendLook(b, uri []byte) []byte {
-	b = append(append(b, uri...), byte('0'+r.accepted))
-	if r.saves {
+func appendLook(b, uri []byte, accepted policy.Accepted, saves bool, hosted *policy.SiteSettings) []byte {
+	b = append(append(b, uri...), byte('0'+accepted))
+	if saves {
 		b = append(b, 's')
 	}
-	if r.hosted != nil {
-		b = append(append(b, ' '), r.hosted.Name...)
+	if hosted != nil {
+		b = append(append(b, ' '), hosted.Name...)
 	}
 	return b
 }

@@ -127,13 +127,15 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonLoop, Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
 		return
 	}
-	r := request{settings: s.Settings.Current(), accepted: accepts(&c.Request.Header), saves: text(c.Request.Header.Peek("Save-Data")) == "on"}
+	// What a hit needs of the request is kept out of the heap: the request itself is a large value.
+	all := s.Settings.Current()
+	accepted, saves := accepts(&c.Request.Header), text(c.Request.Header.Peek("Save-Data")) == "on"
+	hosted := all.SiteByHost(text(c.Request.Header.Host()))
 	uri := Target(c)
-	r.hosted = r.settings.SiteByHost(text(c.Request.Header.Host()))
 
 	var room [512]byte
-	look := r.appendLook(room[:0], uri)
-	if m, ok := s.memos.GetIfPresent(text(look)); ok && m.holds(r.settings, start) {
+	look := appendLook(room[:0], uri, accepted, saves, hosted)
+	if m, ok := s.memos.GetIfPresent(text(look)); ok && m.holds(all, start) {
 		if v, ok := s.Cache.InMemory(m.key); ok {
 			e, no := s.admit(c, m.site, nil)
 			if no != nil {
@@ -144,7 +146,7 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 			return
 		}
 	}
-	s.handle(c, &r, string(uri), string(look), start)
+	s.handle(c, &request{settings: all, accepted: accepted, saves: saves, hosted: hosted}, string(uri), string(look), start)
 }
 
 // handle takes a request along the whole line.
@@ -234,10 +236,10 @@ func (s *Service) find(ctx context.Context, r *request, start int64) (*found, *p
 
 // looped reports whether the request came through this deployment before.
 func (s *Service) looped(c *fasthttp.RequestCtx) bool {
-	fields := c.Request.Header.PeekAll("CDN-Loop")
-	if len(fields) == 0 {
+	if len(c.Request.Header.Peek("CDN-Loop")) == 0 {
 		return false
 	}
+	fields := c.Request.Header.PeekAll("CDN-Loop")
 	own := s.Settings.Deployment()
 	for _, field := range fields {
 		for part := range bytes.SplitSeq(field, []byte(",")) {

@@ -31,7 +31,7 @@ import (
 // header is, a workshop that makes words, a recorder that remembers.
 type stand struct {
 	*Service
-	t        *testing.T
+	t        testing.TB
 	dir      string
 	settings *fakeSettings
 	shop     *fakeShop
@@ -53,7 +53,7 @@ func (f *fakeSettings) Known() bool               { return !f.none }
 func (f *fakeSettings) Deployment() string        { return "echolane-test" }
 
 // set compiles documents anew, as a change of settings does.
-func (f *fakeSettings) set(t *testing.T, docs ...policy.Document) {
+func (f *fakeSettings) set(t testing.TB, docs ...policy.Document) {
 	t.Helper()
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -213,7 +213,7 @@ func (f *fakeMetrics) Answered(_ variants.Where, _, bytes int, _ time.Duration) 
 }
 func (f *fakeMetrics) Refused(policy.Reason) { f.refused.Add(1) }
 
-func newStand(t *testing.T, docs ...policy.Document) *stand {
+func newStand(t testing.TB, docs ...policy.Document) *stand {
 	t.Helper()
 	s := &stand{t: t, dir: t.TempDir(), settings: &fakeSettings{}, shop: &fakeShop{}, recorder: &fakeRecorder{counts: map[string]*records.Count{}}, metrics: &fakeMetrics{}, caught: &panics.Catcher{}}
 	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
