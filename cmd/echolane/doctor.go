@@ -214,7 +214,7 @@ func (d *doctor) database(url string, key []byte) {
 		d.found("database", "bad", err.Error(), "see whether it runs, and takes this user")
 		return
 	}
-	d.found("database", "good", fmt.Sprintf("it answers, and has %d sites", len(settings.Sites)), "")
+	d.found("database", "good", fmt.Sprintf("it answers; sites: %d", len(settings.Sites)), "")
 	switch {
 	case len(broken) > 0:
 		d.found("secrets", "bad", fmt.Sprintf("%d can't be opened with this key: %s", len(broken), strings.Join(broken, ", ")), "use the ECHOLANE_SECRET_KEY that they were kept under")
@@ -239,7 +239,7 @@ func (d *doctor) database(url string, key []byte) {
 			case err != nil:
 				d.found(name, "bad", err.Error(), "")
 			case l.Kind == "web":
-				d.found(name, "good", fmt.Sprintf("%d rules allow, %d deny; its origins weren't asked", len(l.Allow), len(l.Deny)), "")
+				d.found(name, "good", fmt.Sprintf("rules: %d allow, %d deny; its origins weren't asked", len(l.Allow), len(l.Deny)), "")
 			case entries == 0:
 				d.found(name, "lacking", "it can be listed, and has no images", "")
 			default:

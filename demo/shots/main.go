@@ -1,4 +1,5 @@
-// Command shots takes the pictures in docs/screenshots from a demo that runs: `make screenshots`.
+// Command shots takes the pictures in docs/screenshots from a demo that runs: `make screenshots`. Names of files after the
+// folder's are the only ones taken.
 package main
 
 import (
@@ -12,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -55,13 +57,20 @@ func main() {
 	if len(os.Args) > 1 {
 		dir = os.Args[1]
 	}
-	if err := run(dir); err != nil {
+	var only []string
+	if len(os.Args) > 2 {
+		only = os.Args[2:]
+	}
+	if err := run(dir, only); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
 }
 
-func run(dir string) error {
+func run(dir string, only []string) error {
+	wanted := func(files ...string) bool {
+		return len(only) == 0 || slices.ContainsFunc(files, func(f string) bool { return slices.Contains(only, f) })
+	}
 	if err := os.MkdirAll(dir, 0o755); err != nil {
 		return err
 	}
@@ -74,6 +83,9 @@ func run(dir string) error {
 		return fmt.Errorf("sign in: %w", err)
 	}
 	for _, s := range shots {
+		if !wanted(s.file) {
+			continue
+		}
 		png, err := take(b, s)
 		if err != nil {
 			return fmt.Errorf("%s: %w", s.file, err)
@@ -83,16 +95,22 @@ func run(dir string) error {
 		}
 		fmt.Println(filepath.Join(dir, s.file))
 	}
-	if err := pair(b, filepath.Join(dir, "before-after.png")); err != nil {
-		return fmt.Errorf("before-after.png: %w", err)
+	if wanted("before-after.png") {
+		if err := pair(b, filepath.Join(dir, "before-after.png")); err != nil {
+			return fmt.Errorf("before-after.png: %w", err)
+		}
 	}
-	if err := sweep(b, filepath.Join(dir, "sweep.png")); err != nil {
-		return fmt.Errorf("sweep.png: %w", err)
+	if wanted("sweep.png") {
+		if err := sweep(b, filepath.Join(dir, "sweep.png")); err != nil {
+			return fmt.Errorf("sweep.png: %w", err)
+		}
 	}
-	if err := weigh(b, filepath.Join(dir, "pages.png"), filepath.Join(dir, "weigh.png")); err != nil {
-		return fmt.Errorf("pages.png: %w", err)
+	if wanted("pages.png", "weigh.png") {
+		if err := weigh(b, filepath.Join(dir, "pages.png"), filepath.Join(dir, "weigh.png")); err != nil {
+			return fmt.Errorf("pages.png: %w", err)
+		}
 	}
-	return terminals(dir)
+	return terminals(dir, wanted)
 }
 
 // weigh weighs the shop, writes it again, and shows what came of it in the console and in a terminal.
@@ -248,12 +266,15 @@ func take(b *browser.Browser, s shot) ([]byte, error) {
 }
 
 // terminals takes pictures of commands in a terminal window on a screen of its own.
-func terminals(dir string) error {
+func terminals(dir string, wanted func(...string) bool) error {
 	for _, t := range []struct{ file, command string }{
 		{"fetch.png", `bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?width=640'; echo; echo "$ bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'"; bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'; echo; echo "$ bin/echolane site show kestrel"; bin/echolane site show kestrel`},
 		{"rules.png", `bin/echolane lane test kestrel/press http://127.0.0.1:8741/pictures/mark.png; echo; echo "$ bin/echolane explain 'kestrel/catalogue/delta-red.jpg?width=350&aspect-ratio=3/2'"; bin/echolane explain 'kestrel/catalogue/delta-red.jpg?width=350&aspect-ratio=3/2'; echo; echo "$ bin/echolane refusals kestrel | head -14"; bin/echolane refusals kestrel | head -14`},
 		{"demo.png", `cat var/demo-says.txt`},
 	} {
+		if !wanted(t.file) {
+			continue
+		}
 		title := t.command
 		if i := strings.Index(title, ";"); i > 0 {
 			title = title[:i]

@@ -115,7 +115,7 @@ function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part
           <Choice label="SVG" value={l.svg} options={words("refuse", "untouched")} onChange={(svg) => onChange({ svg })} />
         </Labelled>
         {l.kind === "web" && (
-          <Labelled label="What its origin marks no-store or private">
+          <Labelled label="Marked no-store or private">
             <Choice label="Unshared" value={l.unshared} options={words("forget", "keep")} onChange={(unshared) => onChange({ unshared })} />
           </Labelled>
         )}
