@@ -343,6 +343,11 @@ func TestTheEaselOpensSourcesThatAreWholeURLs(t *testing.T) {
 	bed.Must(t, s, "lane", "add", "kestrel/wide", "--allow", origin.URL+"/*", "--private", "127.0.0.1")
 	source := origin.URL + "/pictures/mark.png?id=7&size=large"
 	p := enter(t, s)
+	// One that nobody asked for yet opens by its URL.
+	p.must(p.Open(s.Base + "/-/console/easel/kestrel/wide"))
+	p.says("Nothing is known in this lane yet.")
+	p.must(p.Do(chromedp.SendKeys(chromedp.CSS("input[type=search]"), source+"\r")))
+	p.until(`location.pathname.includes("http%3A%2F%2F") && document.querySelector('[data-testid=saving]')`)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/wide/" + url.QueryEscape(source) + "?width=60"))
 	p.until(`[...document.images].some(i => i.alt !== "" && i.complete && i.naturalWidth > 0)`)
 	p.until(`document.querySelector('[data-testid=saving]')`)

@@ -462,6 +462,38 @@ func TestTheServiceDrainsInOneOrder(t *testing.T) {
 	}
 }
 
+func TestAClientThatGoesIsNoRefusal(t *testing.T) {
+	r := start(t, func(o *Options) { o.Workers = 1 }, nil)
+	r.put("large.png", picture(t, 900, 700))
+	var gone []net.Conn
+	for i := range 6 {
+		c, err := net.Dial("tcp", r.Addr())
+		if err != nil {
+			t.Fatal(err)
+		}
+		fmt.Fprintf(c, "GET /kestrel/f/large.png?width=%d&format=png HTTP/1.1\r\nHost: x\r\n\r\n", 500+i)
+		gone = append(gone, c)
+	}
+	testbed.Eventually(t, "renders wait", func() error {
+		if r.workshop.Waiting() < 3 {
+			return errors.New("not yet")
+		}
+		return nil
+	})
+	for _, c := range gone {
+		c.Close()
+	}
+	testbed.Eventually(t, "they free their places", func() error {
+		if r.workshop.Waiting() > 0 || r.under.Load() > 0 {
+			return errors.New("not yet")
+		}
+		return nil
+	})
+	if got := string(r.get("/-/metrics", "Authorization", "Bearer "+token).body); !strings.Contains(got, "echolane_panics") || strings.Contains(got, `reason="busy"`) {
+		t.Errorf("clients that went are counted as refused: %s", got)
+	}
+}
+
 func TestADrainHasOneLimit(t *testing.T) {
 	r := start(t, func(o *Options) { o.DrainLimit, o.Workers = 300*time.Millisecond, 1 }, nil)
 	r.put("large.png", picture(t, 2500, 2000))

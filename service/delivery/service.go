@@ -171,6 +171,9 @@ func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, s
 	}
 	defer f.close()
 	switch {
+	case no != nil && ctx.Err() != nil && s.base.Err() == nil: // the client has gone: nothing was refused
+		c.SetConnectionClose()
+		WriteProblem(c, no)
 	case r.declared.As == declare.Explain:
 		s.explain(c, r, f, no, start)
 	case no != nil:

@@ -17,6 +17,9 @@ export function Sources(props: { site: string; lane: string; path: string | unde
   });
   const all = list.data?.pages.flatMap((p) => p.items) ?? [];
   const shown = all.filter((s) => s.path.toLowerCase().includes(filter.trim().toLowerCase()));
+  const typed = filter.trim();
+  // What isn't listed (a URL that nobody asked for yet) opens by its name.
+  const open = typed !== "" && (shown.length === 0 || (/^https?:\/\//i.test(typed) && !all.some((s) => s.path === typed)));
   const move = (e: React.KeyboardEvent<HTMLUListElement>) => {
     const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns }[e.key];
     if (!step) return;
@@ -36,11 +39,17 @@ export function Sources(props: { site: string; lane: string; path: string | unde
         placeholder="Find a source"
         value={filter}
         onChange={(e) => setFilter(e.target.value)}
+        onKeyDown={(e) => e.key === "Enter" && open && props.onPick(typed)}
         className="w-full border border-edge bg-ground px-2 py-1 placeholder:text-soft"
       />
       {list.error && <Trouble error={list.error} />}
       {list.isSuccess && shown.length === 0 && (
-        <p className="text-soft">{filter ? "No source has that in its name." : "Nothing is known in this lane yet."}</p>
+        <p className="text-soft">{filter ? "No source has that in its name." : "Nothing is known in this lane yet. Write a source's path or URL above to open it."}</p>
+      )}
+      {open && (
+        <button type="button" onClick={() => props.onPick(typed)} title={typed} className="truncate border border-edge px-2 py-1 text-left">
+          Open {typed}
+        </button>
       )}
       <ul aria-label="Sources" onKeyDown={move} className="grid max-h-72 min-h-0 grid-cols-4 gap-2 overflow-y-auto p-0.5 lg:max-h-none lg:flex-1 lg:grid-cols-2 lg:content-start">
         {shown.map((s) => (
