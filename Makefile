@@ -6,7 +6,7 @@ BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev libav
 TEST_PACKAGES  := chromium fonts-dejavu-core libheif-examples libjpeg-turbo-progs libavif-bin
 BENCH_PACKAGES := nginx-light wrk libheif-examples
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
-SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm
+SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
 .PHONY: help demo test bench profile quality-report conformance-report fuzz examples screenshots build console binary check clean
 

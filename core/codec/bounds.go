@@ -66,25 +66,14 @@ func CheckBoxes(mediaType string, data []byte) error {
 // countExtents adds up the extents that an item location box has, up to more than there may be.
 func countExtents(data []byte, body span) (sum int) {
 	c := cursor{data: data, span: body}
-	version := c.number(1)
-	c.number(3)
-	sizes := c.number(2)
-	offset, length, base, index := int(sizes>>12), int(sizes>>8&15), int(sizes>>4&15), int(sizes&15)
-	if version == 0 {
-		index = 0
-	}
-	idBytes := 2
-	if version > 1 {
-		idBytes = 4
-	}
-	n := int(c.number(idBytes))
-	for range n {
-		c.number(idBytes)
-		if version > 0 {
+	l := c.locations()
+	for range l.items {
+		c.number(l.id)
+		if l.version > 0 {
 			c.number(2)
 		}
 		c.number(2)
-		c.from = min(c.to, c.from+base)
+		c.from = min(c.to, c.from+l.base)
 		extents := int(c.number(2))
 		if c.over {
 			return sum
@@ -92,7 +81,7 @@ func countExtents(data []byte, body span) (sum int) {
 		if sum += extents; sum > mostExtents {
 			return sum
 		}
-		c.from = min(c.to, c.from+extents*(offset+length+index))
+		c.from = min(c.to, c.from+extents*(l.offset+l.length+l.index))
 	}
 	return sum
 }

@@ -212,34 +212,47 @@ func itemKinds(data []byte, body span) (out []item, ok bool) {
 	return out, ok
 }
 
+// locations are how an item location box writes what it says (ISO/IEC 14496-12, section 8.11.3): how many bytes each of its
+// numbers has, and of how many items it speaks.
+type locations struct {
+	version                         uint64
+	id, offset, length, base, index int
+	items                           int
+}
+
+// locations reads the beginning of an item location box.
+func (c *cursor) locations() locations {
+	l := locations{version: c.number(1), id: 2}
+	c.number(3)
+	sizes := c.number(2)
+	l.offset, l.length, l.base = int(sizes>>12), int(sizes>>8&15), int(sizes>>4&15)
+	if l.version > 0 {
+		l.index = int(sizes & 15)
+	}
+	if l.version > 1 {
+		l.id = 4
+	}
+	l.items = int(c.number(l.id))
+	return l
+}
+
 // itemPlaces reads the item location box.
 func itemPlaces(data []byte, body, own span, all []item, byID map[uint32]int) bool {
 	c := cursor{data: data, span: body}
-	version := c.number(1)
-	c.number(3)
-	sizes := c.number(2)
-	offset, length, base, index := int(sizes>>12), int(sizes>>8&15), int(sizes>>4&15), int(sizes&15)
-	if version == 0 {
-		index = 0
-	}
-	idBytes := 2
-	if version > 1 {
-		idBytes = 4
-	}
-	n := int(c.number(idBytes))
-	if n > mostItems || version > 2 || offset > 8 || length > 8 || base > 8 || index > 8 {
+	l := c.locations()
+	if l.items > mostItems || l.version > 2 || l.offset > 8 || l.length > 8 || l.base > 8 || l.index > 8 {
 		return false
 	}
 	sum := 0
-	for range n {
-		id := uint32(c.number(idBytes))
+	for range l.items {
+		id := uint32(c.number(l.id))
 		method := uint64(0)
-		if version > 0 {
+		if l.version > 0 {
 			method = c.number(2) & 15
 		}
 		elsewhere := c.number(2) != 0
-		baseAt := c.next(base)
-		start := c.number(base)
+		baseAt := c.next(l.base)
+		start := c.number(l.base)
 		extents := int(c.number(2))
 		if sum += extents; c.over || elsewhere || method > 1 || sum > mostExtents {
 			return false
@@ -249,12 +262,12 @@ func itemPlaces(data []byte, body, own span, all []item, byID map[uint32]int) bo
 			within = own
 		}
 		for range extents {
-			c.number(index)
-			e := extent{own: method == 1, offset: c.next(offset)}
-			from := start + c.number(offset)
-			e.length = c.next(length)
-			bytes := c.number(length)
-			if offset == 0 && extents == 1 {
+			c.number(l.index)
+			e := extent{own: method == 1, offset: c.next(l.offset)}
+			from := start + c.number(l.offset)
+			e.length = c.next(l.length)
+			bytes := c.number(l.length)
+			if l.offset == 0 && extents == 1 {
 				e.offset = baseAt
 			}
 			room := uint64(within.to - within.from)
