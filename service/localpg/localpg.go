@@ -329,3 +329,19 @@ func (s *Server) ready(ctx context.Context, log string) error {
 		}
 	}
 }
+
+// Passing starts a server that lasts as long as the process that asks for it: in a folder of its own, which end removes.
+func Passing(ctx context.Context) (s *Server, end func(), err error) {
+	dir, err := os.MkdirTemp("", "echolane-postgres-")
+	if err != nil {
+		return nil, nil, err
+	}
+	if err = os.Chmod(dir, 0o755); err == nil { // the server is another user
+		s, err = Start(ctx, Options{Dir: filepath.Join(dir, "postgres"), Throwaway: true})
+	}
+	if err != nil {
+		os.RemoveAll(dir)
+		return nil, nil, err
+	}
+	return s, func() { s.Stop(); os.RemoveAll(dir) }, nil
+}

@@ -28,18 +28,14 @@ var (
 )
 
 func TestMain(m *testing.M) {
-	dir, err := os.MkdirTemp("", "echolane-records-")
-	if err == nil {
-		os.Chmod(dir, 0o755)
-		server, err = localpg.Start(context.Background(), localpg.Options{Dir: filepath.Join(dir, "postgres"), Throwaway: true})
-	}
-	if err != nil {
+	var end func()
+	var err error
+	if server, end, err = localpg.Passing(context.Background()); err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 	code := m.Run()
-	server.Stop()
-	os.RemoveAll(dir)
+	end()
 	os.Exit(code)
 }
 
