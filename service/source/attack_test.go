@@ -87,6 +87,9 @@ func look(l Lane, path string, have *Version) (Version, []byte, error) {
 	}
 	defer content.Close()
 	data, err := io.ReadAll(content.Reader())
+	if err == nil && v.Digest == "" {
+		v.Digest = DigestOf(data)
+	}
 	if err == nil && DigestOf(data) != v.Digest {
 		err = errors.New("the bytes aren't the version's")
 	}

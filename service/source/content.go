@@ -2,6 +2,7 @@ package source
 
 import (
 	"bytes"
+	"context"
 	"crypto/sha256"
 	"encoding/base64"
 	"hash"
@@ -90,4 +91,32 @@ func (c *Content) Close() {
 // Borrowed is the size bytes of a file from an offset on. Closing it leaves the file open: it is somebody else's.
 func Borrowed(f *os.File, from, size int64) *Content {
 	return &Content{size: size, file: f, from: from}
+}
+
+// digest reads the content through for its digest, until ctx ends. ErrChanged where a file has fewer bytes by now.
+func (c *Content) digest(ctx context.Context) (Digest, error) {
+	sum := NewDigester()
+	n, err := io.Copy(sum, readerOf(ctx, c.Reader()))
+	switch {
+	case ctx.Err() != nil:
+		return "", ctx.Err()
+	case err == nil && n < c.size:
+		err = ErrChanged
+	}
+	return sum.Digest(), err
+}
+
+// readerOf reads until the context ends.
+func readerOf(ctx context.Context, r io.Reader) io.Reader { return &contextReader{ctx, r} }
+
+type contextReader struct {
+	ctx context.Context
+	r   io.Reader
+}
+
+func (r *contextReader) Read(p []byte) (int, error) {
+	if err := r.ctx.Err(); err != nil {
+		return 0, err
+	}
+	return r.r.Read(p)
 }

@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"io"
 	"io/fs"
 	"os"
 	"sort"
@@ -29,7 +28,7 @@ func (f Folder) Close() {}
 // Forget has nothing to drop.
 func (f Folder) Forget(string) {}
 
-// Stat compares size, time and inode of the file, and reads it through for its digest where they are new.
+// Stat compares size, time and inode of the file. Where they are new it gives the file, to be read for its digest.
 func (f Folder) Stat(ctx context.Context, p string, have *Version) (Version, *Content, error) {
 	root, err := f.open()
 	if err != nil {
@@ -51,34 +50,8 @@ func (f Folder) Stat(ctx context.Context, p string, have *Version) (Version, *Co
 	if err != nil {
 		return Version{}, nil, err
 	}
-	defer file.Close()
-	sum := NewDigester()
-	n, err := io.Copy(sum, readerOf(ctx, io.LimitReader(file, info.Size())))
-	if err == nil && n < info.Size() {
-		err = errors.New("it changed while it was read")
-	}
-	if err != nil {
-		if ctx.Err() != nil {
-			return Version{}, nil, ctx.Err()
-		}
-		return Version{}, nil, f.refuse(p, err)
-	}
-	return Version{Digest: sum.Digest(), Bytes: n, Validator: stampOf(info), Fresh: f.Fresh, Modified: info.ModTime().UTC().Truncate(time.Second)}, nil, nil
-}
-
-// readerOf reads until the context ends.
-func readerOf(ctx context.Context, r io.Reader) io.Reader { return &contextReader{ctx, r} }
-
-type contextReader struct {
-	ctx context.Context
-	r   io.Reader
-}
-
-func (r *contextReader) Read(p []byte) (int, error) {
-	if err := r.ctx.Err(); err != nil {
-		return 0, err
-	}
-	return r.r.Read(p)
+	v := Version{Bytes: info.Size(), Validator: stampOf(info), Fresh: f.Fresh, Modified: info.ModTime().UTC().Truncate(time.Second)}
+	return v, InFile(file, 0, v.Bytes), nil
 }
 
 func stampOf(info fs.FileInfo) string {
@@ -243,9 +216,13 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 			Parameter: "path", Given: shorten(p), Allowed: "files inside the lane's folder", Remedy: "put the file itself into the folder, or make a lane for the folder where it lies",
 		})
 	}
+	return unreadable(p)
+}
+
+// unreadable is the refusal for a file whose bytes don't come.
+func unreadable(p string) *policy.Refusal {
 	return policy.No(policy.Refusal{
-		Reason: policy.ReasonSourceUnreadable,
-		Detail: fmt.Sprintf("reading %s of lane %s failed", shorten(p), f.Name), Parameter: "path", Given: shorten(p),
+		Reason: policy.ReasonSourceUnreadable, Detail: fmt.Sprintf("reading %s failed", shorten(p)), Parameter: "path", Given: shorten(p),
 		Remedy: "try again; if it goes on, look at the disk it lies on", RetryIn: 5,
 	})
 }

@@ -45,7 +45,8 @@ const (
 // context that ended.
 type Lane interface {
 	// Stat finds out which version of the source there is. have is what was known before, nil for nothing. The content
-	// comes back only where it had to be fetched for that and can't be opened again.
+	// comes back where it had to be fetched for that and can't be opened again, and where it is still to be read: then
+	// the version has no digest.
 	Stat(ctx context.Context, path string, have *Version) (Version, *Content, error)
 	// Open gives the content of a version. ErrChanged where there is another one meanwhile. Of a file, whoever reads it
 	// makes sure of the digest.

@@ -37,6 +37,7 @@ type Table struct {
 	known  *otter.Cache[string, *Source]
 	looks  flight.Group[looked]
 	strips flight.Group[[]codec.Splice]
+	panics *panics.Catcher
 }
 
 // Source is what is known of one source. It stays the same value as long as it is known.
@@ -99,6 +100,7 @@ func NewTable(lanes Opener, reader Reader, catch *panics.Catcher) *Table {
 	return &Table{
 		lanes: lanes, reader: reader, known: otter.Must(&otter.Options[string, *Source]{MaximumSize: mostSources}),
 		looks: flight.Group[looked]{Limit: lookLimit, Panics: catch}, strips: flight.Group[[]codec.Splice]{Limit: lookLimit, Panics: catch},
+		panics: catch,
 	}
 }
 
@@ -179,20 +181,28 @@ func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, la
 			return out, err
 		}
 		k := &Known{Version: v}
-		if have != nil && have.Digest == v.Digest {
-			k.Header, k.no = have.Header, have.no
-			k.splice.Store(have.splice.Load())
-		} else if err := t.read(ctx, k, lane, path, content.Share()); errors.Is(err, ErrChanged) && tries < 3 {
+		switch {
+		case v.Digest == "":
+			err = t.learn(ctx, k, have, lane, path, content)
+			content = nil // it can be opened again
+		case have != nil && have.Digest == v.Digest:
+			k.header(have)
+		default:
+			err = t.read(ctx, k, lane, path, content.Share())
+		}
+		if errors.Is(err, ErrChanged) && tries < 3 {
 			content.Close()
 			version = nil
 			continue
-		} else if err != nil {
+		}
+		if err != nil {
 			content.Close()
 			if errors.Is(err, ErrChanged) {
 				err = unsettled()
 			}
 			return out, err
 		}
+		v = k.Version
 		if have != nil && same(have, k) {
 			k = have // what hangs on it goes on
 		}
@@ -214,6 +224,48 @@ func same(a, b *Known) bool {
 // unsettled is the refusal for a source that goes on changing.
 func unsettled() *policy.Refusal {
 	return policy.No(policy.Refusal{Reason: policy.ReasonSourceUnreadable, Detail: "the source goes on changing while it is read", Remedy: "try again when it has settled", RetryIn: 2})
+}
+
+// header takes over what another version of the same bytes says.
+func (k *Known) header(of *Known) {
+	k.Header, k.no = of.Header, of.no
+	k.splice.Store(of.splice.Load())
+}
+
+// learn works out the digest of a version that wasn't read yet, and has its header read meanwhile. It closes the content.
+func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, path string, content *Content) error {
+	defer content.Close()
+	var all sync.WaitGroup
+	read := error(nil)
+	if have == nil { // otherwise it is often the same again
+		shared := content.Share()
+		all.Go(func() {
+			read = t.panics.Run("reading a header", func() error { return t.read(ctx, k, lane, path, shared) })
+		})
+	}
+	sum, err := content.digest(ctx)
+	all.Wait()
+	switch {
+	case err != nil:
+		if ctx.Err() != nil || errors.Is(err, ErrChanged) {
+			return err
+		}
+		return unreadable(path)
+	case read != nil:
+		return read
+	}
+	k.Digest = sum
+	if have != nil && have.Digest == sum {
+		k.header(have)
+	} else if have != nil {
+		if err := t.read(ctx, k, lane, path, content.Share()); err != nil {
+			return err
+		}
+	}
+	// Both are of one version only where it stayed the same all the while.
+	again, err := lane.Open(ctx, path, k.Version)
+	again.Close()
+	return err
 }
 
 // read has the header read. That it can't be is known of the version from then on.

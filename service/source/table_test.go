@@ -422,3 +422,68 @@ func TestOfUploadsAtOnceTheHighestVersionIsTheNewest(t *testing.T) {
 		t.Errorf("%+v %v %v", page, more, err)
 	}
 }
+
+// meddler reads headers that tell the first byte, and has something done to the source after the reading.
+type meddler struct {
+	headers
+	times int // that it is still done
+	do    func()
+}
+
+func (m *meddler) Header(_ context.Context, c *Content) (codec.Header, error) {
+	m.read.Add(1)
+	var b [1]byte
+	c.ReadAt(b[:], 0)
+	if m.times > 0 {
+		m.times--
+		m.do()
+	}
+	return codec.Header{Type: "image/png", W: int(b[0]), H: 2, Orientation: 1, Frames: 1}, nil
+}
+
+func TestAHeaderIsOfTheBytesThatItsDigestIsOf(t *testing.T) {
+	dir := t.TempDir()
+	file := filepath.Join(dir, "a.png")
+	write := func(text string, at time.Time) {
+		t.Helper()
+		if err := errors.Join(os.WriteFile(file, []byte(text), 0o644), os.Chtimes(file, at, at)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	then := time.Now().Add(-time.Hour)
+	folder := Folder{Name: "kestrel/l", Dir: dir, Limits: policy.DefaultLimits}
+	site, in := &policy.SiteSettings{Site: &policy.Site{Name: "kestrel"}}, &policy.CompiledLane{Lane: policy.Lane{Name: "l", Kind: "folder"}}
+	for name, first := range map[string]string{"never seen": "", "seen before": "old!"} {
+		m := &meddler{}
+		table := NewTable(only{folder}, m, nil)
+		if first != "" {
+			write(first, then.Add(-time.Minute))
+			if _, err := table.Locate(t.Context(), site, in, "a.png", nil); err != nil {
+				t.Fatal(err)
+			}
+		}
+		write("AAAA", then)
+		m.times, m.do = 1, func() { write("BBBB", then.Add(time.Minute)) }
+		l, err := table.Locate(t.Context(), site, in, "a.png", nil)
+		if err != nil {
+			t.Fatal(name, err)
+		}
+		if l.Known.Digest != DigestOf([]byte("BBBB")) || l.Known.Header.W != 'B' {
+			t.Errorf("%s: the digest is that of B: %t; the header's first byte is %c", name, l.Known.Digest == DigestOf([]byte("BBBB")), rune(l.Known.Header.W))
+		}
+		l.Close()
+		// Touched, but the same: the header needn't be read again.
+		read := m.read.Load()
+		write("BBBB", then.Add(2*time.Minute))
+		if l, err = table.Locate(t.Context(), site, in, "a.png", nil); err != nil || l.Known.Header.W != 'B' || m.read.Load() != read {
+			t.Errorf("%s: touched: %v, %d more headers read", name, err, m.read.Load()-read)
+		}
+	}
+	// One that never settles is said to be so.
+	n := 0
+	m := &meddler{times: 100}
+	m.do = func() { n++; write("CCCC", then.Add(time.Duration(n)*time.Second)) }
+	if _, err := NewTable(only{folder}, m, nil).Locate(t.Context(), site, in, "a.png", nil); reasonOf(err) != "source-unreadable" {
+		t.Errorf("of a source that goes on changing: %v", err)
+	}
+}
