@@ -1,8 +1,6 @@
 package workshop
 
 import (
-	"crypto/sha256"
-	"encoding/base64"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -194,12 +192,12 @@ func (r *fdReader) take() []int {
 
 // sources brings the bytes of an order's inputs together: data holds those that came with it, fds the files of the others.
 // changed says that a file had fewer bytes than it should have.
-func (o *order) sources(data []byte, fds []int) (all [][]byte, digests []source.Digest, changed bool, err error) {
+func (o *order) sources(data []byte, fds []int) (all [][]byte, changed bool, err error) {
 	for _, in := range o.Inputs {
 		var b []byte
 		if in.InFile {
 			if len(fds) == 0 || in.Size < 0 {
-				return nil, nil, false, errors.New("an order's file didn't come")
+				return nil, false, errors.New("an order's file didn't come")
 			}
 			b = make([]byte, in.Size)
 			for at := 0; at < len(b); {
@@ -208,27 +206,37 @@ func (o *order) sources(data []byte, fds []int) (all [][]byte, digests []source.
 					continue
 				}
 				if err != nil {
-					return nil, nil, false, os.NewSyscallError("pread", err)
+					return nil, false, os.NewSyscallError("pread", err)
 				}
 				if n == 0 {
-					return nil, nil, true, nil
+					return nil, true, nil
 				}
 				at += n
 			}
 			fds = fds[1:]
 		} else {
 			if in.Size < 0 || in.Size > int64(len(data)) {
-				return nil, nil, false, errors.New("an order is shorter than it says")
+				return nil, false, errors.New("an order is shorter than it says")
 			}
 			b, data = data[:in.Size:in.Size], data[in.Size:]
 		}
 		all = append(all, b)
-		if o.Kind == toHeader { // whoever asks for it has read the whole source just now
-			digests = append(digests, "")
-			continue
-		}
-		sum := sha256.Sum256(b)
-		digests = append(digests, source.Digest(base64.RawURLEncoding.EncodeToString(sum[:16])))
 	}
-	return all, digests, false, nil
+	return all, false, nil
+}
+
+// digests works the sources' digests out, beside whatever is done with them. Those of a header's source stay empty: whoever
+// asks for it reads the whole source too.
+func (o *order) digests(sources [][]byte) <-chan []source.Digest {
+	done := make(chan []source.Digest, 1)
+	go func() {
+		all := make([]source.Digest, len(sources))
+		for i, b := range sources {
+			if o.Kind != toHeader {
+				all[i] = source.DigestOf(b)
+			}
+		}
+		done <- all
+	}()
+	return done
 }

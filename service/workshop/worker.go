@@ -47,17 +47,19 @@ func Work() error {
 			return err
 		}
 		fds := files.take()
-		sources, digests, changed, err := o.sources(data, fds)
+		sources, changed, err := o.sources(data, fds)
 		for _, fd := range fds {
 			unix.Close(fd)
 		}
 		if err != nil {
 			return err
 		}
-		a := answer{Digests: digests, Changed: changed}
+		a := answer{Changed: changed}
 		if !changed {
+			digests := o.digests(sources)
 			o.Job.Clock, o.Job.Layers = clock, layers
 			a.do(&o, sources)
+			a.Digests = <-digests
 		}
 		if err := reply(out, a); err != nil {
 			return err
