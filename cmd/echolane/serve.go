@@ -26,6 +26,7 @@ func serviceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "memory-cache", Usage: "memory for variants", Value: "256MiB", Sources: cli.EnvVars("ECHOLANE_MEMORY_CACHE")},
 		&cli.StringFlag{Name: "disk-cache", Usage: "disk for variants", Value: "10GiB", Sources: cli.EnvVars("ECHOLANE_DISK_CACHE")},
 		&cli.IntFlag{Name: "workers", Usage: "render processes (0: one for each processor)", Sources: cli.EnvVars("ECHOLANE_WORKERS")},
+		&cli.IntFlag{Name: "connections", Usage: "client connections held at a time (0: 8192, or half of the descriptors where those are fewer)", Sources: cli.EnvVars("ECHOLANE_CONNECTIONS")},
 		&cli.BoolFlag{Name: "search-at-once", Usage: "let the first answer wait for the search for its quality", Sources: cli.EnvVars("ECHOLANE_SEARCH_AT_ONCE")},
 		&cli.StringFlag{Name: "token", Usage: "opens the whole API, for whoever sets the service up", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
 		&cli.StringFlag{Name: "secret-key", Usage: "32 bytes in base64 that secrets are kept under; the same on every node", Sources: cli.EnvVars("ECHOLANE_SECRET_KEY")},
@@ -42,7 +43,7 @@ func serviceFlags() []cli.Flag {
 
 // settingNames are all settings in the environment, for finding misspelt ones.
 var settingNames = []string{
-	"ECHOLANE_LISTEN", "ECHOLANE_DATABASE_URL", "ECHOLANE_CACHE_DIR", "ECHOLANE_MEMORY_CACHE", "ECHOLANE_DISK_CACHE", "ECHOLANE_WORKERS",
+	"ECHOLANE_LISTEN", "ECHOLANE_DATABASE_URL", "ECHOLANE_CACHE_DIR", "ECHOLANE_MEMORY_CACHE", "ECHOLANE_DISK_CACHE", "ECHOLANE_WORKERS", "ECHOLANE_CONNECTIONS",
 	"ECHOLANE_TOKEN", "ECHOLANE_SECRET_KEY", "ECHOLANE_PROXIES", "ECHOLANE_SEARCH_AT_ONCE", "ECHOLANE_SOURCE_ROOT", "ECHOLANE_PRIVATE_NETWORK", "ECHOLANE_METRICS_LISTEN", "ECHOLANE_DRAIN_DELAY", "ECHOLANE_DRAIN_LIMIT", "ECHOLANE_LOG_FORMAT", "ECHOLANE_LOG_LEVEL", "ECHOLANE_SERVER", "ECHOLANE_DATA", "ECHOLANE_ORIGIN", "ECHOLANE_STORE",
 }
 
@@ -69,7 +70,7 @@ func checkEnvironment(environ []string) error {
 }
 
 func serviceOptions(c *cli.Command) (app.Options, error) {
-	o := app.Options{Listen: c.String("listen"), Workers: int(c.Int("workers")), Token: c.String("token"), SearchAtOnce: c.Bool("search-at-once")}
+	o := app.Options{Listen: c.String("listen"), Workers: int(c.Int("workers")), Connections: int(c.Int("connections")), Token: c.String("token"), SearchAtOnce: c.Bool("search-at-once")}
 	if err := checkEnvironment(os.Environ()); err != nil {
 		return o, err
 	}
@@ -113,6 +114,9 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 		o.Ground.Networks = append(o.Ground.Networks, p.Masked())
 	}
 	o.MetricsListen, o.DrainDelay, o.DrainLimit = c.String("metrics-listen"), c.Duration("drain-delay"), c.Duration("drain-limit")
+	if o.Connections < 0 {
+		return o, badUsage("--connections %d: give a number of connections, or 0", o.Connections)
+	}
 	if o.DrainDelay < 0 || o.DrainLimit < 0 {
 		return o, badUsage("--drain-delay and --drain-limit are times: give 0s and more")
 	}

@@ -23,6 +23,7 @@ import (
 	"echolane/core/policy"
 	"echolane/service/api"
 	"echolane/service/caller"
+	"echolane/service/connections"
 	"echolane/service/delivery"
 	"echolane/service/diskcache"
 	"echolane/service/panics"
@@ -55,6 +56,8 @@ type Options struct {
 	// DrainDelay is how long the service goes on as before when it is told to end, while /-/ready says so; DrainLimit is
 	// how long requests under way may take after that.
 	DrainDelay, DrainLimit time.Duration
+	// Connections is how many connections are held; 0: what connections.Bound has.
+	Connections int
 
 	SearchAtOnce bool // the first answer waits for the search for its quality
 	Log          *slog.Logger
@@ -79,6 +82,7 @@ type App struct {
 	api       *api.API
 	metrics   *metrics
 	listener  net.Listener
+	clients   *connections.Listener
 	scraped   net.Listener
 	scrapes   *http.Server
 	routes    *fiber.App
@@ -198,7 +202,8 @@ func (a *App) serve() {
 		Name: "", NoDefaultServerHeader: true, Handler: a.door, ErrorHandler: a.malformed, Logger: quiet{}, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		MaxRequestBodySize: longestBody, ReadBufferSize: longestHead, WriteBufferSize: atOnce, ReadTimeout: readTime, WriteTimeout: writeTime, IdleTimeout: idleTime, CloseOnShutdown: true,
 	}
-	a.panics.Go(&a.serving, "serve", func() { a.served <- a.server.Serve(a.listener) })
+	a.clients = connections.Bound(a.listener, connections.Options{Most: a.o.Connections, Full: a.full(), Log: a.o.Log})
+	a.panics.Go(&a.serving, "serve", func() { a.served <- a.server.Serve(a.clients) })
 	if a.scraped != nil {
 		a.scrapes = &http.Server{Handler: a.metrics.handler(), ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second}
 		a.panics.Go(&a.serving, "serve metrics", func() { a.scrapes.Serve(a.scraped) })

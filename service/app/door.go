@@ -11,6 +11,7 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"echolane/core/policy"
+	"echolane/service/connections"
 	"echolane/service/delivery"
 )
 
@@ -23,6 +24,10 @@ const longestTarget = 12 << 10
 func (a *App) door(c *fasthttp.RequestCtx) {
 	a.under.Add(1)
 	defer a.under.Add(-1)
+	if conn, ok := c.Conn().(*connections.Conn); ok {
+		conn.Begin()
+		defer conn.End()
+	}
 	defer func() {
 		if v := recover(); v != nil {
 			a.panics.Caught("answer "+string(c.Method())+" "+fmt.Sprintf("%.200q", c.RequestURI()), v)
@@ -74,6 +79,17 @@ func (a *App) turnAway(c *fasthttp.RequestCtx, r policy.Refusal) {
 	a.metrics.Refused(no.Reason)
 	c.Response.Header.Set("Cache-Status", "Echo-Lane; detail="+string(no.Reason))
 	delivery.WriteProblem(c, no)
+}
+
+// full is the whole answer to a client that there is no connection for.
+func (a *App) full() []byte {
+	var c fasthttp.RequestCtx
+	no := policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "this node holds as many connections as it may", Remedy: "ask again in a moment", RetryIn: 2})
+	c.Response.Header.Set("Cache-Status", "Echo-Lane; detail="+string(no.Reason))
+	c.Response.Header.SetNoDefaultContentType(true)
+	c.SetConnectionClose()
+	delivery.WriteProblem(&c, no)
+	return []byte(c.Response.String())
 }
 
 var hostField = []byte("host:")

@@ -44,6 +44,9 @@ func newMetrics(a *App) *metrics {
 		gauge("echolane_sources_known", "Sources that something is known of.", func() float64 { return float64(a.sources.Len()) }),
 		gauge("echolane_workers_lost", "Render workers that died or were ended.", func() float64 { return float64(a.workshop.Lost()) }),
 		gauge("echolane_renders_waiting", "Variants that wait for a worker.", func() float64 { return float64(a.workshop.Waiting()) }),
+		gauge("echolane_connections", "Connections that are held.", func() float64 { return float64(a.clients.Held()) }),
+		gauge("echolane_connections_shed", "Connections whose clients were waited for, closed to make room.", func() float64 { return float64(a.clients.Shed()) }),
+		gauge("echolane_connections_refused", "Connections that there was no room for.", func() float64 { return float64(a.clients.Refused()) }),
 		gauge("echolane_requests_under_way", "Requests that are being answered.", func() float64 { return float64(a.under.Load()) }),
 		gauge("echolane_panics", "Panics that were caught, each of which cost one request or task.", func() float64 { return float64(a.panics.Count()) }),
 		gauge("echolane_database_up", "Whether the database answers.", func() float64 {

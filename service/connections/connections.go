@@ -1,0 +1,181 @@
+// Package connections bounds how many connections a server holds. Where all are taken, those that have waited longest for
+// their clients make room; so idle or dawdling clients, however many, shut nobody out. Nor does a want of descriptors end
+// the server.
+package connections
+
+import (
+	"errors"
+	"io"
+	"log/slog"
+	"net"
+	"slices"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"time"
+
+	"golang.org/x/sys/unix"
+)
+
+const (
+	// Default is how many connections are held where nobody says otherwise: 32 KiB each, so 256 MiB.
+	Default = 8192
+
+	patience = time.Second           // that a client may take before it makes room
+	pause    = 50 * time.Millisecond // before another try where no connection can be had
+	hush     = time.Minute           // between two lines in the log
+)
+
+// Listener takes connections up to a bound. Safe for concurrent use.
+type Listener struct {
+	net.Listener
+	o Options
+
+	mu   sync.Mutex
+	held map[*Conn]bool
+	said time.Time
+
+	shed, refused atomic.Int64
+}
+
+// Options say how many connections are held.
+type Options struct {
+	Most int    // 0: Default, or half of the descriptors that the process may have, where those are fewer
+	Full []byte // what a client is answered that there is no room for: a whole HTTP response
+	Log  *slog.Logger
+}
+
+// Conn is a connection, with what is known of its client.
+type Conn struct {
+	net.Conn
+	of    *Listener
+	since atomic.Int64 // nanoseconds of the clock since when its client is waited for; 0: a request is under way
+}
+
+var began = time.Now()
+
+func now() int64 { return int64(time.Since(began)) + 1 }
+
+// Bound has a listener take no more than so many connections.
+func Bound(l net.Listener, o Options) *Listener {
+	if o.Most == 0 {
+		o.Most = Default
+		var files unix.Rlimit
+		if unix.Getrlimit(unix.RLIMIT_NOFILE, &files) == nil && files.Cur/2 < Default {
+			o.Most = max(1, int(files.Cur/2))
+		}
+	}
+	return &Listener{Listener: l, o: o, held: map[*Conn]bool{}}
+}
+
+// Accept gives the next connection that there is room for. Its error is that of a listener that was closed.
+func (l *Listener) Accept() (net.Conn, error) {
+	for {
+		c, err := l.Listener.Accept()
+		if errors.Is(err, net.ErrClosed) {
+			return nil, err
+		}
+		if err != nil { // no descriptors or memory, or a client that has gone
+			l.say("a connection can't be taken", "error", err)
+			if !l.makeRoom() {
+				time.Sleep(pause)
+			}
+			continue
+		}
+		if l.Held() >= l.o.Most && !l.makeRoom() {
+			l.say("all connections are in use: clients are turned away", "connections", l.o.Most)
+			l.refused.Add(1)
+			c.SetDeadline(time.Now().Add(pause))
+			c.Write(l.o.Full)
+			c.Close()
+			continue
+		}
+		one := &Conn{Conn: c, of: l}
+		one.since.Store(now())
+		l.mu.Lock()
+		l.held[one] = true
+		l.mu.Unlock()
+		return one, nil
+	}
+}
+
+// say logs at most one line a minute.
+func (l *Listener) say(message string, rest ...any) {
+	l.mu.Lock()
+	quiet := time.Since(l.said) < hush && !l.said.IsZero()
+	if !quiet {
+		l.said = time.Now()
+	}
+	l.mu.Unlock()
+	if !quiet && l.o.Log != nil {
+		l.o.Log.Warn(message, rest...)
+	}
+}
+
+// makeRoom closes connections whose clients are waited for, those first that are waited for longest.
+func (l *Listener) makeRoom() bool {
+	type waiting struct {
+		*Conn
+		since int64
+	}
+	var all []waiting
+	before := now() - int64(patience)
+	l.mu.Lock()
+	for c := range l.held {
+		if since := c.since.Load(); since != 0 && since < before {
+			all = append(all, waiting{c, since})
+		}
+	}
+	l.mu.Unlock()
+	slices.SortFunc(all, func(a, b waiting) int { return int(a.since - b.since) })
+	for i, w := range all {
+		if i > l.o.Most/64 { // some at a time, so that not each that comes has to look through all
+			break
+		}
+		if w.since == w.Conn.since.Load() {
+			l.shed.Add(1)
+			w.Close()
+		}
+	}
+	return len(all) > 0
+}
+
+// Held is how many connections there are.
+func (l *Listener) Held() int {
+	l.mu.Lock()
+	defer l.mu.Unlock()
+	return len(l.held)
+}
+
+// Shed counts connections that were closed to make room.
+func (l *Listener) Shed() int64 { return l.shed.Load() }
+
+// Refused counts clients that there was no room for.
+func (l *Listener) Refused() int64 { return l.refused.Load() }
+
+// Begin notes that a request is under way: the connection isn't closed to make room.
+func (c *Conn) Begin() { c.since.Store(0) }
+
+// End notes that the client is waited for: that it takes the answer, and asks again.
+func (c *Conn) End() { c.since.Store(now()) }
+
+// SyscallConn gives the connection itself to who looks whether its client is still there.
+func (c *Conn) SyscallConn() (syscall.RawConn, error) {
+	if own, ok := c.Conn.(syscall.Conn); ok {
+		return own.SyscallConn()
+	}
+	return nil, errors.ErrUnsupported
+}
+
+// ReadFrom sends what r gives, out of a file without passing through memory.
+func (c *Conn) ReadFrom(r io.Reader) (int64, error) {
+	return io.Copy(c.Conn, r)
+}
+
+// Close closes the connection and makes its place free.
+func (c *Conn) Close() error {
+	c.of.mu.Lock()
+	delete(c.of.held, c)
+	c.of.mu.Unlock()
+	return c.Conn.Close()
+}
