@@ -104,7 +104,7 @@ func root() *cli.Command {
 	c := &cli.Command{
 		Name:            "echolane",
 		Usage:           "images as CSS would have painted them, at the size the page needs",
-		HideVersion:     true,
+		Version:         version(),
 		HideHelpCommand: true,
 		Commands: []*cli.Command{
 			demoCommand(), serveCommand(), siteCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(), sheetCommand(),
@@ -112,6 +112,7 @@ func root() *cli.Command {
 		},
 		Action: nothingAsked,
 	}
+	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintln(c.Root().Writer, "echolane", c.Version) }
 	prepare(c)
 	return c
 }

@@ -2,8 +2,88 @@ package declare
 
 import (
 	"math"
+	"strconv"
 	"strings"
 )
+
+// How the picture is written down.
+var encoding = []declaration{
+	keywordField(declaration{name: "format", grammar: "avif, webp, jpeg, png or gif"},
+		func(d *Declarations) *Format { return &d.Format }, formats[:]),
+	field(declaration{name: "quality", grammar: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"}},
+		func(d *Declarations) *Quality { return &d.Quality }, readQuality, appendQuality),
+	field(declaration{name: "budget", label: "Budget", example: "60kB", grammar: "bytes, from 100 to 100000000, such as 60kB, 60KiB or 61440"},
+		func(d *Declarations) *int64 { return &d.Budget }, readBudget, appendInt),
+	keywordField(declaration{name: "animation", grammar: "none"},
+		func(d *Declarations) *Animation { return &d.Animation }, animations),
+	field(declaration{name: "retain", label: "Retain", example: "rights camera", grammar: "one or more of rights, camera and place", keywords: retained},
+		func(d *Declarations) *Retain { return &d.Retain }, readRetain, appendRetain),
+}
+
+// Format is an image format that a variant may be delivered in.
+type Format uint8
+
+const (
+	FormatUnset Format = iota // negotiated
+	AVIF
+	WebP
+	JPEG
+	PNG
+	GIF
+)
+
+var formats = [...]string{AVIF: "avif", WebP: "webp", JPEG: "jpeg", PNG: "png", GIF: "gif"}
+
+func (f Format) String() string { return keyword(formats[:], int(f)) }
+
+// MediaType is the format's media type, such as image/webp.
+func (f Format) MediaType() string { return "image/" + f.String() }
+
+// CarriesAlpha reports whether pictures with transparency survive in this format. GIF's is on or off.
+func (f Format) CarriesAlpha() bool { return f == AVIF || f == WebP || f == PNG || f == GIF }
+
+// CarriesFrames reports whether animations are delivered in this format.
+func (f Format) CarriesFrames() bool { return f == WebP || f == GIF }
+
+// CarriesLossless reports whether every pixel can be kept as it was painted.
+func (f Format) CarriesLossless() bool { return f == AVIF || f == WebP || f == PNG }
+
+// ParseFormat finds the format with this name, FormatUnset where there is none.
+func ParseFormat(name string) Format { return Format(find(formats[:], strings.ToLower(name))) }
+
+// Quality is visible quality from 1 to 100, or Lossless. The zero value means not declared.
+type Quality uint8
+
+// Lossless keeps every pixel as it was painted.
+const Lossless Quality = 255
+
+func (q Quality) String() string {
+	switch q {
+	case 0:
+		return ""
+	case Lossless:
+		return "lossless"
+	}
+	return strconv.Itoa(int(q))
+}
+
+func readQuality(to *Quality, value string) string {
+	if strings.EqualFold(value, "lossless") {
+		*to = Lossless
+		return ""
+	}
+	v, ok := cssNumber(value)
+	if !ok || v != math.Trunc(v) {
+		return "unparsable"
+	}
+	if !(v >= 1 && v <= 100) {
+		return "out-of-range"
+	}
+	*to = Quality(v)
+	return ""
+}
+
+func appendQuality(b []byte, q Quality) []byte { return append(b, q.String()...) }
 
 // Animation is the value of animation.
 type Animation uint8
@@ -28,7 +108,7 @@ const (
 
 var retained = []string{"rights", "camera", "place"}
 
-func (r Retain) appendTo(b []byte) []byte {
+func appendRetain(b []byte, r Retain) []byte {
 	start := len(b)
 	for i, word := range retained {
 		if r&(1<<i) == 0 {
@@ -42,7 +122,7 @@ func (r Retain) appendTo(b []byte) []byte {
 	return b
 }
 
-func setRetain(to *Retain, value string) string {
+func readRetain(to *Retain, value string) string {
 	var set Retain
 	for _, word := range strings.Fields(strings.ToLower(value)) {
 		i := 0
@@ -60,8 +140,8 @@ func setRetain(to *Retain, value string) string {
 
 const leastBudget, mostBudget = 100, 100_000_000
 
-// setBudget reads bytes, plain or with a unit of a thousand or 1024 times so many.
-func setBudget(to *int64, value string) string {
+// readBudget reads bytes, plain or with a unit of a thousand or 1024 times so many.
+func readBudget(to *int64, value string) string {
 	lower := strings.ToLower(value)
 	times := 1.0
 	for _, unit := range []struct {
@@ -83,3 +163,5 @@ func setBudget(to *int64, value string) string {
 	*to = int64(v)
 	return ""
 }
+
+func appendInt(b []byte, v int64) []byte { return strconv.AppendInt(b, v, 10) }

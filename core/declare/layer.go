@@ -5,6 +5,33 @@ import (
 	"unicode/utf8"
 )
 
+// The layer on top, as CSS's ::after.
+var layer = []declaration{
+	contentField(declaration{name: "after-content", label: "Content", example: "url(lane/mark.png) or 'text'", grammar: "url(lane/path) or a text in quotes, at most 500 characters", script: "verbatim"}),
+	field(declaration{name: "after-width", label: "Width", example: "18%", grammar: "a length, a percentage of the slot, or auto, such as 18%25"},
+		func(d *Declarations) *Side { return &d.After.Width }, readSide, appendSide),
+	field(declaration{name: "after-height", label: "Height", example: "auto", grammar: "a length, a percentage of the slot, or auto"},
+		func(d *Declarations) *Side { return &d.After.Height }, readSide, appendSide),
+	field(declaration{name: "after-inset", label: "Inset", example: "auto 4% 4% auto", grammar: "one to four lengths, percentages or auto: top, right, bottom, left, such as auto 4%25 4%25 auto"},
+		func(d *Declarations) *Inset { return &d.After.Inset }, readInset, appendInset),
+	field(declaration{name: "after-opacity", label: "Opacity", example: "0.7", grammar: "a number from 0 to 1 or a percentage", script: "alpha"},
+		func(d *Declarations) *Opacity { return &d.After.Opacity }, readOpacity, appendOpacity),
+	keywordField(declaration{name: "after-mix-blend-mode", grammar: "one of the sixteen modes, such as multiply"},
+		func(d *Declarations) *Blend { return &d.After.Blend }, blends),
+	field(declaration{name: "after-rotate", label: "Turn", example: "-8deg", grammar: "an angle, such as -12deg"},
+		func(d *Declarations) *Turn { return &d.After.Turn }, readTurn, appendTurn),
+	field(declaration{name: "after-color", label: "Colour", example: "white", grammar: "a CSS colour"},
+		func(d *Declarations) *Color { return &d.After.Color }, readColor, appendColor),
+	field(declaration{name: "after-font", label: "Font", example: "bold 28px sans-serif", grammar: "style, weight, size and family, such as bold 24px sans-serif"},
+		func(d *Declarations) *Font { return &d.After.Font }, readFont, appendFont),
+	keywordField(declaration{name: "after-text-align", label: "Alignment", example: "center", grammar: "left, center or right"},
+		func(d *Declarations) *Align { return &d.After.Align }, aligns),
+	field(declaration{name: "after-background-color", label: "Ground", example: "rgb(0 0 0 / 50%)", grammar: "a CSS colour"},
+		func(d *Declarations) *Color { return &d.After.Background }, readColor, appendColor),
+	field(declaration{name: "after-padding", label: "Padding", example: "4px 8px", grammar: "one to four lengths or percentages, such as 4px 8px"},
+		func(d *Declarations) *Padding { return &d.After.Padding }, readPadding, appendPadding),
+}
+
 // Layer is the after-… declarations: what lies on top of the picture, as CSS's ::after would, positioned in the
 // slot. Percentages are of the slot.
 type Layer struct {
@@ -21,6 +48,15 @@ type Layer struct {
 	Align      Align
 	Background Color
 	Padding    Padding
+}
+
+// contentField is the layer's content, which is two fields: what it says, and whether that is text.
+func contentField(d declaration) declaration {
+	d = field(d, func(d *Declarations) *string { return &d.After.Content }, nil, nil)
+	d.read = func(d *Declarations, v string) string { return readContent(&d.After, v) }
+	d.write = func(b []byte, d *Declarations) []byte { return appendContent(b, &d.After) }
+	d.take = func(d, from *Declarations) { d.After.Content, d.After.Text = from.After.Content, from.After.Text }
+	return d
 }
 
 // Side is a length or auto.
@@ -92,42 +128,7 @@ var blends = []string{
 
 const maxText = 500
 
-// setURL reads url(lane/path), with quotes or without.
-func setURL(to *string, value string) string {
-	inner, ok := cutFunction(value, "url")
-	if !ok {
-		return "unparsable"
-	}
-	if s, ok := unquote(inner); ok {
-		inner = s
-	}
-	lane, path, ok := strings.Cut(inner, "/")
-	if !ok || lane == "" || path == "" || len(inner) > 1024 || !utf8.ValidString(inner) || strings.ContainsAny(inner, "\x00\\\"'()\n") {
-		return "unparsable"
-	}
-	*to = inner
-	return ""
-}
-
-func cutFunction(value, name string) (string, bool) {
-	if len(value) < len(name)+2 || !strings.EqualFold(value[:len(name)], name) || value[len(name)] != '(' || value[len(value)-1] != ')' {
-		return "", false
-	}
-	return strings.TrimSpace(value[len(name)+1 : len(value)-1]), true
-}
-
-func unquote(s string) (string, bool) {
-	if len(s) < 2 || s[0] != '"' && s[0] != '\'' || s[len(s)-1] != s[0] {
-		return "", false
-	}
-	inner := s[1 : len(s)-1]
-	if strings.IndexByte(inner, s[0]) >= 0 {
-		return "", false
-	}
-	return inner, true
-}
-
-func setContent(l *Layer, value string) string {
+func readContent(l *Layer, value string) string {
 	if text, ok := unquote(value); ok {
 		if text == "" || !utf8.ValidString(text) || strings.ContainsFunc(text, func(r rune) bool { return r < ' ' && r != '\n' || r == 0x7f || r == '"' }) {
 			return "unparsable"
@@ -139,7 +140,7 @@ func setContent(l *Layer, value string) string {
 		return ""
 	}
 	l.Text = false
-	return setURL(&l.Content, value)
+	return readURL(&l.Content, value)
 }
 
 func appendContent(b []byte, l *Layer) []byte {
@@ -149,7 +150,7 @@ func appendContent(b []byte, l *Layer) []byte {
 	return appendEscaped(b, "url("+l.Content+")")
 }
 
-func setSide(to *Side, value string) string {
+func readSide(to *Side, value string) string {
 	if strings.EqualFold(value, "auto") {
 		*to = Side{Declared: true, Length: Length{Px: -1}}
 		return ""
@@ -168,13 +169,6 @@ func setSide(to *Side, value string) string {
 // Auto reports whether the side follows from the content.
 func (s Side) Auto() bool { return !s.Declared || s.Px < 0 && s.Part == 0 }
 
-func appendLength(b []byte, l Length) []byte {
-	if l.Part != 0 {
-		return append(appendNumber(b, tidy(l.Part*100)), "%25"...)
-	}
-	return append(appendNumber(b, l.Px), "px"...)
-}
-
 func appendSide(b []byte, s Side) []byte {
 	if s.Auto() {
 		return append(b, "auto"...)
@@ -182,23 +176,7 @@ func appendSide(b []byte, s Side) []byte {
 	return appendLength(b, s.Length)
 }
 
-// fourOf spreads one to four words over top, right, bottom and left.
-func fourOf(value string) ([4]string, bool) {
-	w := strings.Fields(value)
-	switch len(w) {
-	case 1:
-		return [4]string{w[0], w[0], w[0], w[0]}, true
-	case 2:
-		return [4]string{w[0], w[1], w[0], w[1]}, true
-	case 3:
-		return [4]string{w[0], w[1], w[2], w[1]}, true
-	case 4:
-		return [4]string{w[0], w[1], w[2], w[3]}, true
-	}
-	return [4]string{}, false
-}
-
-func setInset(to *Inset, value string) string {
+func readInset(to *Inset, value string) string {
 	words, ok := fourOf(value)
 	if !ok {
 		return "unparsable"
@@ -232,7 +210,7 @@ func appendInset(b []byte, in Inset) []byte {
 	return b
 }
 
-func setPadding(to *Padding, value string) string {
+func readPadding(to *Padding, value string) string {
 	words, ok := fourOf(value)
 	if !ok {
 		return "unparsable"
@@ -264,9 +242,9 @@ func appendPadding(b []byte, p Padding) []byte {
 
 const maxFontSize = 2000
 
-// setFont reads a part of CSS's font shorthand: style and weight, the size, and a family, which is sans-serif or
+// readFont reads a part of CSS's font shorthand: style and weight, the size, and a family, which is sans-serif or
 // monospace, in that order.
-func setFont(to *Font, value string) string {
+func readFont(to *Font, value string) string {
 	f := Font{Declared: true}
 	for _, w := range strings.Fields(strings.ToLower(value)) {
 		switch w {

@@ -3,301 +3,138 @@ package declare
 import (
 	"math"
 	"strings"
+	"unicode/utf8"
 )
 
-// A Length is pixels plus a part of some whole: CSS's <length-percentage>.
-type Length struct {
-	Px   float64
-	Part float64 // 1 is 100 %
+// What is painted under the layer: the ground, and the picture on it.
+var underLayer = []declaration{
+	field(declaration{name: "background-color", label: "Background", example: "oklch(90% 0.05 185)", grammar: "a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185)"},
+		func(d *Declarations) *Color { return &d.Background }, readColor, appendColor),
+	field(declaration{name: "background-image", label: "Background image", example: "url(lane/path.jpg)", grammar: "url(lane/path), a source of the same site", script: "verbatim"},
+		func(d *Declarations) *string { return &d.BackgroundImage }, readURL, appendURL),
+	field(declaration{name: "gradient-map", label: "Gradient map", example: "navy teal ivory 60%", grammar: "two to eight colours from dark to light, and a percentage, such as 123 fed 80%25"},
+		func(d *Declarations) *Map { return &d.Map }, readMap, appendMap),
+	field(declaration{name: "sharpen", label: "Sharpen", example: "0.6", grammar: "a number from 0 to 3, such as 1", script: "number"},
+		func(d *Declarations) *Sharpen { return &d.Sharpen }, readSharpen, appendSharpen, Sharpen{Declared: true}),
 }
 
-// Of is the length where the whole is so long.
-func (l Length) Of(whole float64) float64 { return l.Px + l.Part*whole }
-
-const maxLength = 100_000
-
-// parseLength reads px, %, and a bare number, which is what bare says: pixels where it is "px", percent where
-// it is "%".
-func parseLength(s, bare string) (Length, bool) {
-	s = strings.ToLower(s)
-	unit := bare
-	switch {
-	case strings.HasSuffix(s, "px"):
-		s, unit = s[:len(s)-2], "px"
-	case strings.HasSuffix(s, "%"):
-		s, unit = s[:len(s)-1], "%"
-	}
-	v, ok := cssNumber(s)
-	if !ok || math.Abs(v) > maxLength {
-		return Length{}, false
-	}
-	if v == 0 {
-		v = 0 // no negative zero
-	}
-	if unit == "%" {
-		return Length{Part: tidy(v) / 100}, true
-	}
-	return Length{Px: v}, true
+// What is done to the whole.
+var overLayer = []declaration{
+	field(declaration{name: "border-radius", label: "Radius", example: "24px", grammar: "one to four lengths or percentages, such as 12px or 50%25"},
+		func(d *Declarations) *Radius { return &d.Radius }, readRadius, appendRadius, Radius{Declared: true}),
+	field(declaration{name: "filter", label: "Filter", example: "grayscale(1) contrast(1.2)", keywords: filterWords,
+		grammar: "at most 16 of blur() brightness() contrast() grayscale() hue-rotate() invert() opacity() saturate() sepia() drop-shadow(), or none"},
+		func(d *Declarations) *string { return &d.Filter }, readFilter, appendEscaped, "none"),
+	field(declaration{name: "opacity", label: "Opacity", example: "0.8", grammar: "a number from 0 to 1 or a percentage, such as .6 or 60%25", script: "alpha"},
+		func(d *Declarations) *Opacity { return &d.Opacity }, readOpacity, appendOpacity, Opacity{true, 1}),
+	field(declaration{name: "matte", label: "Matte", example: "white", grammar: "a CSS colour, such as white or 0a7"},
+		func(d *Declarations) *Color { return &d.Matte }, readColor, appendColor, Color{true, 255, 255, 255, 255}),
 }
 
-// Region is the value of xywh (Media Fragments, section 4.2.2): a part of the upright picture.
-type Region struct {
-	Declared   bool
-	Percent    bool
-	X, Y, W, H float64
-}
-
-func setRegion(to *Region, value string) string {
-	r := Region{Declared: true}
-	value = strings.ToLower(value)
-	if rest, ok := strings.CutPrefix(value, "percent:"); ok {
-		r.Percent, value = true, rest
-	} else {
-		value = strings.TrimPrefix(value, "pixel:")
-	}
-	parts := strings.Split(value, ",")
-	if len(parts) != 4 {
+// readURL reads url(lane/path), with quotes or without.
+func readURL(to *string, value string) string {
+	inner, ok := cutFunction(value, "url")
+	if !ok {
 		return "unparsable"
 	}
-	for i, to := range []*float64{&r.X, &r.Y, &r.W, &r.H} {
-		v, ok := cssNumber(strings.TrimSpace(parts[i]))
-		if !ok {
-			return "unparsable"
-		}
-		if v < 0 || v > maxSide || r.Percent && v > 100 || i >= 2 && v == 0 {
-			return "out-of-range"
-		}
-		*to = v
+	if s, ok := unquote(inner); ok {
+		inner = s
 	}
-	*to = r
+	lane, path, ok := strings.Cut(inner, "/")
+	if !ok || lane == "" || path == "" || len(inner) > 1024 || !utf8.ValidString(inner) || strings.ContainsAny(inner, "\x00\\\"'()\n") {
+		return "unparsable"
+	}
+	*to = inner
 	return ""
 }
 
-func appendRegion(b []byte, r Region) []byte {
-	if r.Percent {
-		b = append(b, "percent:"...)
-	}
-	for i, v := range []float64{r.X, r.Y, r.W, r.H} {
-		if i > 0 {
-			b = append(b, ',')
-		}
-		b = appendNumber(b, v)
-	}
-	return b
-}
+func appendURL(b []byte, source string) []byte { return appendEscaped(b, "url("+source+")") }
 
-func (r Region) String() string { return string(appendRegion(nil, r)) }
-
-// Mirror is the value of scale: whether the picture is mirrored across (X) and down (Y).
-type Mirror struct {
+// Map is the value of gradient-map: the picture's luminance is mapped along Stops, mixed in at Strength.
+type Map struct {
 	Declared bool
-	X, Y     bool
+	Stops    [maxStops]Color
+	Count    int
+	Strength float64 // 0–1
 }
 
-func setMirror(to *Mirror, value string) string {
-	parts := strings.Fields(value)
-	if len(parts) == 1 {
-		parts = append(parts, parts[0])
-	}
-	if len(parts) != 2 {
-		return "unparsable"
-	}
-	m := Mirror{Declared: true}
-	for i, to := range []*bool{&m.X, &m.Y} {
-		v, ok := cssNumber(parts[i])
+const maxStops = 8
+
+func readMap(to *Map, value string) string {
+	m := Map{Declared: true, Strength: 1}
+	rest := strings.TrimSpace(value)
+	for rest != "" {
+		word := rest
+		if i := strings.IndexAny(rest, " \t("); i >= 0 && rest[i] == '(' {
+			end := strings.IndexByte(rest, ')')
+			if end < 0 {
+				return "unparsable"
+			}
+			word = rest[:end+1]
+		} else if i >= 0 {
+			word = rest[:i]
+		}
+		rest = strings.TrimSpace(rest[len(word):])
+		if t, ok := strings.CutSuffix(word, "%"); ok && rest == "" && m.Count >= 2 {
+			v, ok := cssNumber(t)
+			if !ok {
+				return "unparsable"
+			}
+			if v < 0 || v > 100 {
+				return "out-of-range"
+			}
+			m.Strength = tidy(v) / 100
+			break
+		}
+		c, ok := ParseColor(word)
 		if !ok {
 			return "unparsable"
 		}
-		if v != 1 && v != -1 {
+		if m.Count == maxStops {
 			return "out-of-range"
 		}
-		*to = v < 0
+		m.Stops[m.Count] = c
+		m.Count++
+	}
+	if m.Count < 2 {
+		return "unparsable"
 	}
 	*to = m
 	return ""
 }
 
-func appendMirror(b []byte, m Mirror) []byte {
-	word := map[bool]string{false: "1", true: "-1"}
-	return append(append(append(b, word[m.X]...), "%20"...), word[m.Y]...)
+func appendMap(b []byte, m Map) []byte {
+	for i := range m.Count {
+		if i > 0 {
+			b = append(b, "%20"...)
+		}
+		b = appendColor(b, m.Stops[i])
+	}
+	if m.Strength != 1 {
+		b = append(appendNumber(append(b, "%20"...), tidy(m.Strength*100)), "%25"...)
+	}
+	return b
 }
 
-// Turn is the value of rotate: clockwise, in degrees, 0 to below 360.
-type Turn struct {
+// Sharpen is the value of sharpen: an unsharp mask in units of its usual strength, 0–3.
+type Sharpen struct {
 	Declared bool
-	Degrees  float64
+	Amount   float64
 }
 
-func setTurn(to *Turn, value string) string {
-	v, ok := ParseAngle(value, false)
+func readSharpen(to *Sharpen, value string) string {
+	v, ok := cssNumber(value)
 	if !ok {
 		return "unparsable"
 	}
-	if math.Abs(v) > 1e6 {
+	if v < 0 || v > 3 {
 		return "out-of-range"
 	}
-	v = math.Mod(v, 360)
-	if v < 0 {
-		v += 360
-	}
-	v = math.Round(v*1e6) / 1e6 // a turn of an eighth in radians is the one in degrees
-	if v >= 360 {
-		v = 0
-	}
-	*to = Turn{true, v + 0}
+	*to = Sharpen{true, v + 0}
 	return ""
 }
 
-// Position is the value of object-position. The zero Position means not declared: the centre.
-type Position struct {
-	Declared bool
-	Aim      Aim    // where it isn't Plain, X and Y are not used
-	X, Y     Length // from the left and top edge of the slot; parts are of what the slot is longer than the picture
-}
-
-// Aim says whether a position follows the picture's content.
-type Aim uint8
-
-const (
-	Plain   Aim = iota
-	Subject     // what the picture is of
-	Detail      // its busiest part
-)
-
-var aims = []string{Subject: "subject", Detail: "detail"}
-
-// setPosition reads a CSS <position> of one to four values (CSS Values Level 4, section 8.3).
-func setPosition(to *Position, value string) string {
-	words := strings.Fields(strings.ToLower(value))
-	edge := map[string]struct {
-		across, down bool
-		part         float64
-	}{"left": {true, false, 0}, "right": {true, false, 1}, "top": {false, true, 0}, "bottom": {false, true, 1}, "center": {true, true, 0.5}}
-	p := Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}
-	if len(words) == 1 {
-		if a := find(aims, words[0]); a != 0 {
-			*to = Position{Declared: true, Aim: Aim(a)}
-			return ""
-		}
-	}
-	isWord := func(s string) bool { _, ok := edge[s]; return ok }
-	switch len(words) {
-	case 1:
-		if e, ok := edge[words[0]]; ok {
-			if e.across {
-				p.X = Length{Part: e.part}
-			} else {
-				p.Y = Length{Part: e.part}
-			}
-			break
-		}
-		l, ok := parseLength(words[0], "%")
-		if !ok {
-			return "unparsable"
-		}
-		p.X = l
-	case 2:
-		a, b := words[0], words[1]
-		if ea, eb := edge[a], edge[b]; isWord(a) && isWord(b) && (!ea.across || !eb.down) { // top left, and the like
-			a, b = b, a
-		}
-		for i, w := range []string{a, b} {
-			to := []*Length{&p.X, &p.Y}[i]
-			if e, ok := edge[w]; ok {
-				if i == 0 && !e.across || i == 1 && !e.down {
-					return "unparsable"
-				}
-				*to = Length{Part: e.part}
-				continue
-			}
-			l, ok := parseLength(w, "%")
-			if !ok {
-				return "unparsable"
-			}
-			*to = l
-		}
-	case 3, 4:
-		// Each axis is an edge, with an offset from it or without.
-		var hasX, hasY bool
-		for i := 0; i < len(words); {
-			e, ok := edge[words[i]]
-			if !ok {
-				return "unparsable"
-			}
-			offset := Length{}
-			hasOffset := i+1 < len(words) && !isWord(words[i+1])
-			if hasOffset {
-				if offset, ok = parseLength(words[i+1], "%"); !ok || words[i] == "center" {
-					return "unparsable"
-				}
-			}
-			at := Length{Part: e.part + offset.Part, Px: offset.Px}
-			if e.part == 1 {
-				at = Length{Part: tidy(100-100*offset.Part) / 100, Px: 0 - offset.Px}
-			}
-			switch {
-			case words[i] == "center" && hasX:
-				hasY, p.Y = true, at
-			case words[i] == "center":
-				// the axis that the other edge leaves over
-				if other := words[len(words)-2]; i == 0 && (edge[other].across && !edge[other].down) {
-					hasY, p.Y = true, at
-				} else {
-					hasX, p.X = true, at
-				}
-			case e.across && !hasX:
-				hasX, p.X = true, at
-			case e.down && !e.across && !hasY:
-				hasY, p.Y = true, at
-			default:
-				return "unparsable"
-			}
-			i++
-			if hasOffset {
-				i++
-			}
-		}
-		if !hasX || !hasY {
-			return "unparsable"
-		}
-	default:
-		return "unparsable"
-	}
-	*to = p
-	return ""
-}
-
-// appendPosition writes two values, or edges with offsets where an axis is measured from both ends.
-func appendPosition(b []byte, p Position) []byte {
-	if p.Aim != Plain {
-		return append(b, aims[p.Aim]...)
-	}
-	plain := func(l Length) bool { return l.Px == 0 || l.Part == 0 }
-	one := func(b []byte, l Length, far string) []byte {
-		switch {
-		case l.Part == 1 && l.Px != 0 && far != "":
-			return append(appendNumber(append(append(b, far...), "%20"...), -l.Px), "px"...)
-		case l.Px != 0:
-			return append(appendNumber(b, l.Px), "px"...)
-		}
-		return appendNumber(b, tidy(l.Part*100))
-	}
-	if plain(p.X) && plain(p.Y) {
-		return one(append(one(b, p.X, ""), "%20"...), p.Y, "")
-	}
-	b = edgeForm(b, p.X, "left", "right", one)
-	return edgeForm(append(b, "%20"...), p.Y, "top", "bottom", one)
-}
-
-func edgeForm(b []byte, l Length, near, far string, one func([]byte, Length, string) []byte) []byte {
-	if l.Part == 1 && l.Px != 0 {
-		return one(b, l, far)
-	}
-	return one(append(append(b, near...), "%20"...), l, "")
-}
-
-// tidy takes off what binary fractions add to percentages.
-func tidy(v float64) float64 { return math.Round(v*1e6)/1e6 + 0 }
+func appendSharpen(b []byte, s Sharpen) []byte { return appendNumber(b, s.Amount) }
 
 // Radius is the value of border-radius: top left, top right, bottom right, bottom left. Parts are of the
 // slot's width across and of its height down.
@@ -306,7 +143,7 @@ type Radius struct {
 	Corner   [4]Length
 }
 
-func setRadius(to *Radius, value string) string {
+func readRadius(to *Radius, value string) string {
 	words := strings.Fields(value)
 	if len(words) < 1 || len(words) > 4 {
 		return "unparsable"
@@ -375,6 +212,25 @@ type Shadow struct {
 const maxFilters = 16
 
 var filterNames = []string{"blur", "brightness", "contrast", "grayscale", "hue-rotate", "invert", "opacity", "saturate", "sepia", "drop-shadow"}
+
+// filterWords are offered where a filter is nearly one of them.
+var filterWords = func() (words []string) {
+	for _, n := range filterNames {
+		words = append(words, n+"()")
+	}
+	return append(words, "none")
+}()
+
+func readFilter(to *string, value string) string {
+	list, reason := parseFilter(value)
+	if reason != "" {
+		return reason
+	}
+	if *to = writeFilter(list, 1); *to == "" {
+		*to = "none"
+	}
+	return ""
+}
 
 // parseFilter reads a <filter-value-list> (Filter Effects Level 1, section 5), at most 16 functions.
 func parseFilter(value string) (list []FilterFunction, reason string) {
@@ -545,68 +401,26 @@ func (d *Declarations) Filters() []FilterFunction {
 	return list
 }
 
-// Map is the value of gradient-map: the picture's luminance is mapped along Stops, mixed in at Strength.
-type Map struct {
+// Opacity is the value of opacity, 0 (nothing to see) to 1. The zero Opacity means not declared.
+type Opacity struct {
 	Declared bool
-	Stops    [maxStops]Color
-	Count    int
-	Strength float64 // 0–1
+	Value    float64
 }
 
-const maxStops = 8
-
-func setMap(to *Map, value string) string {
-	m := Map{Declared: true, Strength: 1}
-	rest := strings.TrimSpace(value)
-	for rest != "" {
-		word := rest
-		if i := strings.IndexAny(rest, " \t("); i >= 0 && rest[i] == '(' {
-			end := strings.IndexByte(rest, ')')
-			if end < 0 {
-				return "unparsable"
-			}
-			word = rest[:end+1]
-		} else if i >= 0 {
-			word = rest[:i]
-		}
-		rest = strings.TrimSpace(rest[len(word):])
-		if t, ok := strings.CutSuffix(word, "%"); ok && rest == "" && m.Count >= 2 {
-			v, ok := cssNumber(t)
-			if !ok {
-				return "unparsable"
-			}
-			if v < 0 || v > 100 {
-				return "out-of-range"
-			}
-			m.Strength = tidy(v) / 100
-			break
-		}
-		c, ok := ParseColor(word)
-		if !ok {
-			return "unparsable"
-		}
-		if m.Count == maxStops {
-			return "out-of-range"
-		}
-		m.Stops[m.Count] = c
-		m.Count++
+func readOpacity(to *Opacity, value string) string {
+	scale := 1.0
+	if n := len(value) - 1; n > 0 && value[n] == '%' {
+		value, scale = value[:n], 100
 	}
-	if m.Count < 2 {
+	v, ok := cssNumber(value)
+	if !ok {
 		return "unparsable"
 	}
-	*to = m
+	if !(v >= 0 && v <= scale) {
+		return "out-of-range"
+	}
+	*to = Opacity{true, math.Abs(v / scale)} // no negative zero
 	return ""
 }
 
-func appendMap(b []byte, m Map) []byte {
-	for i := range m.Count {
-		if i > 0 {
-			b = append(b, "%20"...)
-		}
-		b = appendColor(b, m.Stops[i])
-	}
-	if m.Strength != 1 {
-		b = append(appendNumber(append(b, "%20"...), tidy(m.Strength*100)), "%25"...)
-	}
-	return b
-}
+func appendOpacity(b []byte, o Opacity) []byte { return appendNumber(b, o.Value) }

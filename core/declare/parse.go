@@ -58,11 +58,13 @@ const (
 // Names and keywords are read in any case; `+` is a space; empty pieces between `&` are passed over, as the
 // URL standard's form decoder does.
 func Parse(query string) (Declarations, error) {
-	var d Declarations
-	var problems Problems
 	if len(query) > maxQuery {
-		return d, Problems{{Parameter: "query", Given: shorten(query), Reason: "out-of-range", Allowed: "at most 8192 bytes"}}
+		return Declarations{}, Problems{{Parameter: "query", Given: shorten(query), Reason: "out-of-range", Allowed: "at most 8192 bytes"}}
 	}
+	s := borrow()
+	defer giveBack(s)
+	s.upper = Declarations{}
+	var problems Problems
 	report := func(p Problem) {
 		if len(problems) < maxProblems {
 			p.Given = shorten(p.Given)
@@ -70,7 +72,7 @@ func Parse(query string) (Declarations, error) {
 			problems = append(problems, p)
 		}
 	}
-	var seen [numProperties]bool
+	var seen mask
 	for rest := query; rest != ""; {
 		var piece string
 		if piece, rest, _ = strings.Cut(rest, "&"); piece == "" {
@@ -87,51 +89,30 @@ func Parse(query string) (Declarations, error) {
 			report(Problem{Parameter: name, Given: rawValue, Reason: "unknown-name", Allowed: strings.Join(Names(), ", "), Nearest: spelling.Nearest(name, Names())})
 			continue
 		}
-		p := &properties[i]
+		p := &language[i]
 		value, err := unescape(rawValue)
 		if err != nil {
 			report(Problem{Parameter: p.name, Given: rawValue, Reason: "not-decodable", Allowed: "percent-encoded UTF-8, with % itself as %25"})
 			continue
 		}
-		if seen[i] {
+		if seen&(1<<i) != 0 {
 			report(Problem{Parameter: p.name, Given: value, Reason: "repeated", Allowed: "once"})
 			continue
 		}
-		seen[i] = true
+		seen |= 1 << i
 		value = trim(value)
 		if value == "" && !p.mayBeEmpty {
-			report(Problem{Parameter: p.name, Reason: "empty", Allowed: p.allowed})
+			report(Problem{Parameter: p.name, Reason: "empty", Allowed: p.grammar})
 			continue
 		}
-		if reason := d.set(i, value); reason != "" {
-			report(Problem{Parameter: p.name, Given: value, Reason: reason, Allowed: p.allowed, Nearest: spelling.Nearest(value, p.keywords)})
+		if reason := p.read(&s.upper, value); reason != "" {
+			report(Problem{Parameter: p.name, Given: value, Reason: reason, Allowed: p.grammar, Nearest: spelling.Nearest(value, p.keywords)})
 		}
 	}
 	if problems != nil {
 		return Declarations{}, problems
 	}
-	return d, nil
-}
-
-// byName finds a property by its name as it is written here.
-var byName = func() map[string]int {
-	m := make(map[string]int, len(properties))
-	for i := range properties {
-		m[properties[i].name] = i
-	}
-	return m
-}()
-
-func index(name string) int {
-	if i, ok := byName[name]; ok {
-		return i
-	}
-	for i := range properties {
-		if len(properties[i].name) == len(name) && strings.EqualFold(properties[i].name, name) {
-			return i
-		}
-	}
-	return -1
+	return s.upper, nil
 }
 
 // trim takes CSS white space away on both sides.

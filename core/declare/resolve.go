@@ -61,31 +61,19 @@ func (r *Resolved) Scale(k float64) {
 
 // Append appends the resolved form's text to b: the address form with every format that may be delivered,
 // separated by commas, CSS's initial values left out.
-func (r Resolved) Append(b []byte) []byte {
-	d := r.Declarations
+func (r *Resolved) Append(b []byte) []byte {
+	s := borrow()
+	defer giveBack(s)
+	s.upper = r.Declarations
+	d := &s.upper
 	if d.Width == 0 && d.Height == 0 && d.Aspect.IsZero() { // no slot to fit into
 		d.Fit, d.Position = FitUnset, Position{}
 	}
-	if d.Fit == Fill { // CSS's initial value, which leaves nothing to position
-		d.Fit, d.Position = FitUnset, Position{}
-	}
-	if d.Position == (Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}) {
+	if d.Fit == Fill { // nothing is left to position
 		d.Position = Position{}
 	}
 	if d.Width != 0 && d.Height != 0 {
 		d.Aspect = Ratio{} // CSS ignores it
-	}
-	if d.Mirror == (Mirror{Declared: true}) {
-		d.Mirror = Mirror{}
-	}
-	if d.Turn.Degrees == 0 {
-		d.Turn = Turn{}
-	}
-	if d.Resolution == 1 {
-		d.Resolution = 0
-	}
-	if d.Grow == GrowNo {
-		d.Grow = GrowUnset
 	}
 	if d.Background.A == 0 && d.BackgroundImage == "" && d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
 		d.Background = Color{}
@@ -93,26 +81,11 @@ func (r Resolved) Append(b []byte) []byte {
 	if d.Map.Strength == 0 {
 		d.Map = Map{}
 	}
-	if d.Sharpen.Amount == 0 {
-		d.Sharpen = Sharpen{}
-	}
-	if d.Radius.Corner == [4]Length{} {
-		d.Radius = Radius{}
-	}
-	if d.Filter == "none" {
-		d.Filter = ""
-	}
 	if d.After.Content == "" || d.After.Opacity.Declared && d.After.Opacity.Value == 0 {
 		d.After = Layer{} // nothing of it shows
 	}
-	if d.Opacity.Value == 1 {
-		d.Opacity = Opacity{}
-	}
-	if d.Matte == (Color{true, 255, 255, 255, 255}) {
-		d.Matte = Color{}
-	}
 	start := len(b)
-	b = d.AppendAddressForm(b)
+	b = d.appendForm(b, true)
 	if len(b) > start {
 		b = append(b, '&')
 	}

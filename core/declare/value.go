@@ -4,9 +4,24 @@ import (
 	"math"
 	"strconv"
 	"strings"
-	"time"
-	"unicode/utf8"
 )
+
+func keyword(words []string, i int) string {
+	if i < len(words) {
+		return words[i]
+	}
+	return ""
+}
+
+// find returns the index of word in words, 0 (no value's own index) where it isn't there.
+func find(words []string, word string) int {
+	for i, w := range words {
+		if w != "" && w == word {
+			return i
+		}
+	}
+	return 0
+}
 
 // appendNumber writes v the one way that the address form writes numbers: the shortest decimal that reads
 // back as v, without exponent.
@@ -17,211 +32,7 @@ func appendNumber(b []byte, v float64) []byte {
 	return strconv.AppendFloat(b, v, 'f', -1, 64)
 }
 
-func setResolution(to *float64, value string) string {
-	n := len(value) - 1
-	if n < 1 || value[n] != 'x' && value[n] != 'X' {
-		return "unparsable"
-	}
-	v, ok := cssNumber(value[:n])
-	if !ok {
-		return "unparsable"
-	}
-	if !(v >= 0.5 && v <= 4) {
-		return "out-of-range"
-	}
-	*to = v
-	return ""
-}
-
-func setColor(to *Color, value string) string {
-	c, ok := ParseColor(value)
-	if !ok {
-		return "unparsable"
-	}
-	*to = c
-	return ""
-}
-
-func setSharpen(to *Sharpen, value string) string {
-	v, ok := cssNumber(value)
-	if !ok {
-		return "unparsable"
-	}
-	if v < 0 || v > 3 {
-		return "out-of-range"
-	}
-	*to = Sharpen{true, v + 0}
-	return ""
-}
-
-// filterWords are offered where a filter is nearly one of them.
-var filterWords = func() (words []string) {
-	for _, n := range filterNames {
-		words = append(words, n+"()")
-	}
-	return append(words, "none")
-}()
-
-func setFilter(to *string, value string) string {
-	list, reason := parseFilter(value)
-	if reason != "" {
-		return reason
-	}
-	if *to = writeFilter(list, 1); *to == "" {
-		*to = "none"
-	}
-	return ""
-}
-
-func setOpacity(to *Opacity, value string) string {
-	scale := 1.0
-	if n := len(value) - 1; n > 0 && value[n] == '%' {
-		value, scale = value[:n], 100
-	}
-	v, ok := cssNumber(value)
-	if !ok {
-		return "unparsable"
-	}
-	if !(v >= 0 && v <= scale) {
-		return "out-of-range"
-	}
-	*to = Opacity{true, math.Abs(v / scale)} // no negative zero
-	return ""
-}
-
-func setDownload(d *Declarations, value string) string {
-	if len(value) > 200 || !utf8.ValidString(value) || strings.ContainsFunc(value, func(r rune) bool { return r < ' ' || r == 0x7f || r == '/' || r == '\\' }) {
-		return "unparsable"
-	}
-	d.Download = Download{true, value}
-	return ""
-}
-
-// lastYear keeps times within what RFC 3339 can write.
-const lastYear = 9999
-
-func setExpires(d *Declarations, value string) string {
-	value = strings.ToUpper(value)
-	if !strings.HasSuffix(value, "Z") {
-		return "unparsable"
-	}
-	t, err := time.Parse(time.RFC3339, value)
-	if err != nil || t.Nanosecond() != 0 {
-		return "unparsable"
-	}
-	if t.Unix() <= 0 || t.Year() > lastYear {
-		return "out-of-range"
-	}
-	d.Expires = t.Unix()
-	return ""
-}
-
-func setToken(to *string, value string, most int, may func(byte) bool) string {
-	if len(value) > most {
-		return "unparsable"
-	}
-	for i := range len(value) {
-		if !may(value[i]) {
-			return "unparsable"
-		}
-	}
-	*to = value
-	return ""
-}
-
-func isKeyID(c byte) bool { return c >= 'a' && c <= 'z' || c >= '0' && c <= '9' || c == '-' }
-
-func isBase64URL(c byte) bool {
-	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || c == '-' || c == '_'
-}
-
-// appendEscaped writes text into a query the one way of the address form: percent-encoded UTF-8 but for
-// letters, digits and -_.!~*'()/,:
-func appendEscaped(b []byte, text string) []byte { return escape(b, text, "-_.!~*'()/,:") }
-
-// AppendSegment writes one element of a path the one way of the address form: as encodeURIComponent does.
-func AppendSegment(b []byte, text string) []byte { return escape(b, text, "-_.!~*'()") }
-
-func escape(b []byte, text, plain string) []byte {
-	const hex = "0123456789ABCDEF"
-	for i := range len(text) {
-		c := text[i]
-		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(plain, c) >= 0 {
-			b = append(b, c)
-		} else {
-			b = append(b, '%', hex[c>>4], hex[c&15])
-		}
-	}
-	return b
-}
-
-func setKeyword[T ~uint8](to *T, words []string, value string) string {
-	i := find(words, strings.ToLower(value))
-	if i == 0 {
-		return "unparsable"
-	}
-	*to = T(i)
-	return ""
-}
-
-func setLength(to *float64, value string) string {
-	if n := len(value) - 2; n > 0 && strings.EqualFold(value[n:], "px") {
-		value = value[:n]
-	}
-	v, ok := cssNumber(value)
-	if !ok {
-		return "unparsable"
-	}
-	if !(v >= 1 && v <= maxSide) {
-		return "out-of-range"
-	}
-	*to = v
-	return ""
-}
-
-func setRatio(to *Ratio, value string) string {
-	left, right, two := strings.Cut(value, "/")
-	w, ok := cssNumber(strings.TrimSpace(left))
-	h, ok2 := 1.0, true
-	if two {
-		h, ok2 = cssNumber(strings.TrimSpace(right))
-	}
-	if !ok || !ok2 {
-		return "unparsable"
-	}
-	if !(w > 0 && h > 0 && w <= maxSide && h <= maxSide && w/h >= 1.0/1000 && w/h <= 1000) {
-		return "out-of-range"
-	}
-	if w == math.Trunc(w) && h == math.Trunc(h) {
-		g := gcd(int(w), int(h))
-		w, h = w/float64(g), h/float64(g)
-	}
-	*to = Ratio{w, h}
-	return ""
-}
-
-func gcd(a, b int) int {
-	for b != 0 {
-		a, b = b, a%b
-	}
-	return a
-}
-
-func setQuality(to *Quality, value string) string {
-	if strings.EqualFold(value, "lossless") {
-		*to = Lossless
-		return ""
-	}
-	v, ok := cssNumber(value)
-	if !ok || v != math.Trunc(v) {
-		return "unparsable"
-	}
-	if !(v >= 1 && v <= 100) {
-		return "out-of-range"
-	}
-	*to = Quality(v)
-	return ""
-}
+func number(v float64) string { return string(appendNumber(nil, v)) }
 
 // cssNumber reads a CSS <number> (CSS Syntax Level 3, section 4.3.12): an optional sign, digits with an
 // optional fraction (`.5`, but not `5.`), an optional exponent. What strconv takes beyond that is refused.
@@ -270,4 +81,112 @@ func cssNumber(s string) (float64, bool) {
 	}
 	v, err := strconv.ParseFloat(s, 64)
 	return v, err == nil && !math.IsInf(v, 0)
+}
+
+// A Length is pixels plus a part of some whole: CSS's <length-percentage>.
+type Length struct {
+	Px   float64
+	Part float64 // 1 is 100 %
+}
+
+// Of is the length where the whole is so long.
+func (l Length) Of(whole float64) float64 { return l.Px + l.Part*whole }
+
+const maxLength = 100_000
+
+// parseLength reads px, %, and a bare number, which is what bare says: pixels where it is "px", percent where
+// it is "%".
+func parseLength(s, bare string) (Length, bool) {
+	s = strings.ToLower(s)
+	unit := bare
+	switch {
+	case strings.HasSuffix(s, "px"):
+		s, unit = s[:len(s)-2], "px"
+	case strings.HasSuffix(s, "%"):
+		s, unit = s[:len(s)-1], "%"
+	}
+	v, ok := cssNumber(s)
+	if !ok || math.Abs(v) > maxLength {
+		return Length{}, false
+	}
+	if v == 0 {
+		v = 0 // no negative zero
+	}
+	if unit == "%" {
+		return Length{Part: tidy(v) / 100}, true
+	}
+	return Length{Px: v}, true
+}
+
+func appendLength(b []byte, l Length) []byte {
+	if l.Part != 0 {
+		return append(appendNumber(b, tidy(l.Part*100)), "%25"...)
+	}
+	return append(appendNumber(b, l.Px), "px"...)
+}
+
+// tidy takes off what binary fractions add to percentages.
+func tidy(v float64) float64 { return math.Round(v*1e6)/1e6 + 0 }
+
+// fourOf spreads one to four words over top, right, bottom and left.
+func fourOf(value string) ([4]string, bool) {
+	w := strings.Fields(value)
+	switch len(w) {
+	case 1:
+		return [4]string{w[0], w[0], w[0], w[0]}, true
+	case 2:
+		return [4]string{w[0], w[1], w[0], w[1]}, true
+	case 3:
+		return [4]string{w[0], w[1], w[2], w[1]}, true
+	case 4:
+		return [4]string{w[0], w[1], w[2], w[3]}, true
+	}
+	return [4]string{}, false
+}
+
+func cutFunction(value, name string) (string, bool) {
+	if len(value) < len(name)+2 || !strings.EqualFold(value[:len(name)], name) || value[len(name)] != '(' || value[len(value)-1] != ')' {
+		return "", false
+	}
+	return strings.TrimSpace(value[len(name)+1 : len(value)-1]), true
+}
+
+func unquote(s string) (string, bool) {
+	if len(s) < 2 || s[0] != '"' && s[0] != '\'' || s[len(s)-1] != s[0] {
+		return "", false
+	}
+	inner := s[1 : len(s)-1]
+	if strings.IndexByte(inner, s[0]) >= 0 {
+		return "", false
+	}
+	return inner, true
+}
+
+func readColor(to *Color, value string) string {
+	c, ok := ParseColor(value)
+	if !ok {
+		return "unparsable"
+	}
+	*to = c
+	return ""
+}
+
+// appendEscaped writes text into a query the one way of the address form: percent-encoded UTF-8 but for
+// letters, digits and -_.!~*'()/,:
+func appendEscaped(b []byte, text string) []byte { return escape(b, text, "-_.!~*'()/,:") }
+
+// AppendSegment writes one element of a path the one way of the address form: as encodeURIComponent does.
+func AppendSegment(b []byte, text string) []byte { return escape(b, text, "-_.!~*'()") }
+
+func escape(b []byte, text, plain string) []byte {
+	const hex = "0123456789ABCDEF"
+	for i := range len(text) {
+		c := text[i]
+		if c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte(plain, c) >= 0 {
+			b = append(b, c)
+		} else {
+			b = append(b, '%', hex[c>>4], hex[c&15])
+		}
+	}
+	return b
 }

@@ -1,0 +1,289 @@
+package declare
+
+import (
+	"math"
+	"strings"
+)
+
+// The slot, and how the picture meets it.
+var geometry = []declaration{
+	field(declaration{name: "width", grammar: "a length in CSS pixels from 1 to 65535, such as 480 or 480px", script: "px"},
+		func(d *Declarations) *float64 { return &d.Width }, readSlotSide, appendNumber),
+	field(declaration{name: "height", grammar: "a length in CSS pixels from 1 to 65535, such as 320 or 320px", script: "px"},
+		func(d *Declarations) *float64 { return &d.Height }, readSlotSide, appendNumber),
+	field(declaration{name: "aspect-ratio", grammar: "width/height or one number, such as 4/3 or 1.91, from 1/1000 to 1000", script: "ratio"},
+		func(d *Declarations) *Ratio { return &d.Aspect }, readRatio, appendRatio),
+	field(declaration{name: "resolution", grammar: "0.5x to 4x, such as 2x", script: "dppx"},
+		func(d *Declarations) *float64 { return &d.Resolution }, readResolution, appendResolution, 1),
+	keywordField(declaration{name: "object-fit", grammar: "fill, cover, contain, none or scale-down"},
+		func(d *Declarations) *Fit { return &d.Fit }, fits, Fill),
+	field(declaration{name: "object-position", grammar: "one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px; or subject, or detail",
+		keywords: []string{"left", "right", "top", "bottom", "center", "subject", "detail"}},
+		func(d *Declarations) *Position { return &d.Position }, readPosition, appendPosition, Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}),
+	keywordField(declaration{name: "grow", grammar: "no or yes"},
+		func(d *Declarations) *Grow { return &d.Grow }, grows, GrowNo),
+}
+
+const maxSide = 65535
+
+func readSlotSide(to *float64, value string) string {
+	if n := len(value) - 2; n > 0 && strings.EqualFold(value[n:], "px") {
+		value = value[:n]
+	}
+	v, ok := cssNumber(value)
+	if !ok {
+		return "unparsable"
+	}
+	if !(v >= 1 && v <= maxSide) {
+		return "out-of-range"
+	}
+	*to = v
+	return ""
+}
+
+// A Ratio is a CSS <ratio>, W to H, both positive. The zero value means none.
+type Ratio struct{ W, H float64 }
+
+// IsZero reports whether no ratio is declared.
+func (r Ratio) IsZero() bool { return r.W == 0 }
+
+// Value is the ratio as one number, width ÷ height.
+func (r Ratio) Value() float64 { return r.W / r.H }
+
+func (r Ratio) String() string {
+	if r.H == 1 {
+		return number(r.W)
+	}
+	return number(r.W) + "/" + number(r.H)
+}
+
+func readRatio(to *Ratio, value string) string {
+	left, right, two := strings.Cut(value, "/")
+	w, ok := cssNumber(strings.TrimSpace(left))
+	h, ok2 := 1.0, true
+	if two {
+		h, ok2 = cssNumber(strings.TrimSpace(right))
+	}
+	if !ok || !ok2 {
+		return "unparsable"
+	}
+	if !(w > 0 && h > 0 && w <= maxSide && h <= maxSide && w/h >= 1.0/1000 && w/h <= 1000) {
+		return "out-of-range"
+	}
+	if w == math.Trunc(w) && h == math.Trunc(h) {
+		g := gcd(int(w), int(h))
+		w, h = w/float64(g), h/float64(g)
+	}
+	*to = Ratio{w, h}
+	return ""
+}
+
+func gcd(a, b int) int {
+	for b != 0 {
+		a, b = b, a%b
+	}
+	return a
+}
+
+func appendRatio(b []byte, r Ratio) []byte {
+	b = appendNumber(b, r.W)
+	if r.H != 1 {
+		b = appendNumber(append(b, '/'), r.H)
+	}
+	return b
+}
+
+func readResolution(to *float64, value string) string {
+	n := len(value) - 1
+	if n < 1 || value[n] != 'x' && value[n] != 'X' {
+		return "unparsable"
+	}
+	v, ok := cssNumber(value[:n])
+	if !ok {
+		return "unparsable"
+	}
+	if !(v >= 0.5 && v <= 4) {
+		return "out-of-range"
+	}
+	*to = v
+	return ""
+}
+
+func appendResolution(b []byte, v float64) []byte { return append(appendNumber(b, v), 'x') }
+
+// Fit is the value of object-fit.
+type Fit uint8
+
+const (
+	FitUnset Fit = iota
+	Fill         // CSS's initial value
+	Cover
+	Contain
+	None
+	ScaleDown
+)
+
+var fits = []string{Fill: "fill", Cover: "cover", Contain: "contain", None: "none", ScaleDown: "scale-down"}
+
+func (f Fit) String() string { return keyword(fits, int(f)) }
+
+// Position is the value of object-position. The zero Position means not declared: the centre.
+type Position struct {
+	Declared bool
+	Aim      Aim    // where it isn't Plain, X and Y are not used
+	X, Y     Length // from the left and top edge of the slot; parts are of what the slot is longer than the picture
+}
+
+// Aim says whether a position follows the picture's content.
+type Aim uint8
+
+const (
+	Plain   Aim = iota
+	Subject     // what the picture is of
+	Detail      // its busiest part
+)
+
+var aims = []string{Subject: "subject", Detail: "detail"}
+
+// readPosition reads a CSS <position> of one to four values (CSS Values Level 4, section 8.3).
+func readPosition(to *Position, value string) string {
+	words := strings.Fields(strings.ToLower(value))
+	edge := map[string]struct {
+		across, down bool
+		part         float64
+	}{"left": {true, false, 0}, "right": {true, false, 1}, "top": {false, true, 0}, "bottom": {false, true, 1}, "center": {true, true, 0.5}}
+	p := Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}
+	if len(words) == 1 {
+		if a := find(aims, words[0]); a != 0 {
+			*to = Position{Declared: true, Aim: Aim(a)}
+			return ""
+		}
+	}
+	isWord := func(s string) bool { _, ok := edge[s]; return ok }
+	switch len(words) {
+	case 1:
+		if e, ok := edge[words[0]]; ok {
+			if e.across {
+				p.X = Length{Part: e.part}
+			} else {
+				p.Y = Length{Part: e.part}
+			}
+			break
+		}
+		l, ok := parseLength(words[0], "%")
+		if !ok {
+			return "unparsable"
+		}
+		p.X = l
+	case 2:
+		a, b := words[0], words[1]
+		if ea, eb := edge[a], edge[b]; isWord(a) && isWord(b) && (!ea.across || !eb.down) { // top left, and the like
+			a, b = b, a
+		}
+		for i, w := range []string{a, b} {
+			to := []*Length{&p.X, &p.Y}[i]
+			if e, ok := edge[w]; ok {
+				if i == 0 && !e.across || i == 1 && !e.down {
+					return "unparsable"
+				}
+				*to = Length{Part: e.part}
+				continue
+			}
+			l, ok := parseLength(w, "%")
+			if !ok {
+				return "unparsable"
+			}
+			*to = l
+		}
+	case 3, 4:
+		// Each axis is an edge, with an offset from it or without.
+		var hasX, hasY bool
+		for i := 0; i < len(words); {
+			e, ok := edge[words[i]]
+			if !ok {
+				return "unparsable"
+			}
+			offset := Length{}
+			hasOffset := i+1 < len(words) && !isWord(words[i+1])
+			if hasOffset {
+				if offset, ok = parseLength(words[i+1], "%"); !ok || words[i] == "center" {
+					return "unparsable"
+				}
+			}
+			at := Length{Part: e.part + offset.Part, Px: offset.Px}
+			if e.part == 1 {
+				at = Length{Part: tidy(100-100*offset.Part) / 100, Px: 0 - offset.Px}
+			}
+			switch {
+			case words[i] == "center" && hasX:
+				hasY, p.Y = true, at
+			case words[i] == "center":
+				// the axis that the other edge leaves over
+				if other := words[len(words)-2]; i == 0 && (edge[other].across && !edge[other].down) {
+					hasY, p.Y = true, at
+				} else {
+					hasX, p.X = true, at
+				}
+			case e.across && !hasX:
+				hasX, p.X = true, at
+			case e.down && !e.across && !hasY:
+				hasY, p.Y = true, at
+			default:
+				return "unparsable"
+			}
+			i++
+			if hasOffset {
+				i++
+			}
+		}
+		if !hasX || !hasY {
+			return "unparsable"
+		}
+	default:
+		return "unparsable"
+	}
+	*to = p
+	return ""
+}
+
+// appendPosition writes two values, or edges with offsets where an axis is measured from both ends.
+func appendPosition(b []byte, p Position) []byte {
+	if p.Aim != Plain {
+		return append(b, aims[p.Aim]...)
+	}
+	plain := func(l Length) bool { return l.Px == 0 || l.Part == 0 }
+	one := func(b []byte, l Length, far string) []byte {
+		switch {
+		case l.Part == 1 && l.Px != 0 && far != "":
+			return append(appendNumber(append(append(b, far...), "%20"...), -l.Px), "px"...)
+		case l.Px != 0:
+			return append(appendNumber(b, l.Px), "px"...)
+		}
+		return appendNumber(b, tidy(l.Part*100))
+	}
+	if plain(p.X) && plain(p.Y) {
+		return one(append(one(b, p.X, ""), "%20"...), p.Y, "")
+	}
+	b = edgeForm(b, p.X, "left", "right", one)
+	return edgeForm(append(b, "%20"...), p.Y, "top", "bottom", one)
+}
+
+func edgeForm(b []byte, l Length, near, far string, one func([]byte, Length, string) []byte) []byte {
+	if l.Part == 1 && l.Px != 0 {
+		return one(b, l, far)
+	}
+	return one(append(append(b, near...), "%20"...), l, "")
+}
+
+// Grow is the value of grow: whether the picture may be scaled above its natural pixels.
+type Grow uint8
+
+const (
+	GrowUnset Grow = iota
+	GrowNo         // the initial value
+	GrowYes
+)
+
+var grows = []string{GrowNo: "no", GrowYes: "yes"}
+
+func (g Grow) String() string { return keyword(grows, int(g)) }

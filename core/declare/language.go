@@ -1,0 +1,139 @@
+package declare
+
+import (
+	"slices"
+	"strings"
+	"sync"
+)
+
+// A declaration is one name of the language: an entry in its group's table. What else needs a list of the names is made from
+// these tables: the console's fields, the spelling in web/, the docs and the API's schema (go generate ./core/declare).
+type declaration struct {
+	name     string
+	grammar  string   // what may stand there, for people, as a URL has it
+	keywords []string // offered where a value is nearly one of them
+	closed   bool     // nothing but a keyword may stand there
+
+	label, example string // of the console's line of text for it; "" where it has a control of its own
+	script         string // how web/address.js spells a value, by the name of its function; "": in lower case
+
+	mayBeEmpty bool
+	inherited  bool // a URL without it takes the site's or the class's
+
+	group   string
+	inSheet bool // a sheet may declare it
+
+	read     func(d *Declarations, value string) (reason string) // "" where that went well
+	write    func(b []byte, d *Declarations) []byte              // the one way of the address form
+	at       where
+	initial  func(d *Declarations) bool // it says what its absence says
+	take     func(d, from *Declarations)
+}
+
+// The groups, in the order of the language, which is the order of the address form.
+const (
+	groupRegion   = "region"
+	groupGeometry = "geometry"
+	groupPaint    = "paint"
+	groupLayers   = "layers"
+	groupEncoding = "encoding"
+	groupDelivery = "delivery"
+)
+
+// language is every declaration, in the order of the language.
+var language = slices.Concat(
+	grouped(groupRegion, region), grouped(groupGeometry, geometry), grouped(groupPaint, underLayer), grouped(groupLayers, layer), grouped(groupPaint, overLayer),
+	grouped(groupEncoding, encoding), grouped(groupDelivery, delivery))
+
+func grouped(group string, table []declaration) []declaration {
+	for i := range table {
+		d := &table[i]
+		d.group, d.inSheet = group, group != groupDelivery
+		d.inherited = d.inherited || d.inSheet
+	}
+	return table
+}
+
+// field completes a declaration whose value is one field of Declarations, at its zero value where it isn't declared. initial,
+// where there is one, is the value that says the same as none.
+func field[T comparable](d declaration, at func(*Declarations) *T, read func(*T, string) string, write func([]byte, T) []byte, initial ...T) declaration {
+	d.read = func(d *Declarations, value string) string { return read(at(d), value) }
+	d.write = func(b []byte, d *Declarations) []byte { return write(b, *at(d)) }
+	d.take = func(d, from *Declarations) { *at(d) = *at(from) }
+	d.at = whereIs(at)
+	d.initial = func(d *Declarations) bool { return slices.Contains(initial, *at(d)) }
+	return d
+}
+
+// keywordField completes a declaration whose value is one of a few words, by their index.
+func keywordField[T ~uint8](d declaration, at func(*Declarations) *T, words []string, initial ...T) declaration {
+	d.keywords, d.closed = slices.DeleteFunc(slices.Clone(words), func(w string) bool { return w == "" }), true
+	return field(d, at,
+		func(to *T, value string) string {
+			i := find(words, strings.ToLower(value))
+			if i == 0 {
+				return "unparsable"
+			}
+			*to = T(i)
+			return ""
+		},
+		func(b []byte, v T) []byte { return append(b, words[v]...) }, initial...)
+}
+
+// A mask is a set of declarations: a bit for each, by its place in the language.
+type mask uint64
+
+// masked is the set of those that a condition holds for.
+func masked(holds func(*declaration) bool) (set mask) {
+	for i := range language {
+		if holds(&language[i]) {
+			set |= 1 << i
+		}
+	}
+	return set
+}
+
+var (
+	inheritedSet = masked(func(d *declaration) bool { return d.inherited })
+	paintSet     = masked(func(d *declaration) bool { return d.group == groupPaint || d.group == groupLayers })
+)
+
+// A scratch holds declarations while the table's functions work on them. What they are given can't stay on the stack, so that
+// reading and writing a request would cost an allocation each time.
+type scratch struct{ upper, lower Declarations }
+
+var scratches = sync.Pool{New: func() any { return new(scratch) }}
+
+func borrow() *scratch    { return scratches.Get().(*scratch) }
+func giveBack(s *scratch) { scratches.Put(s) }
+
+// byName finds a declaration by its name as it is written here.
+var byName = func() map[string]int {
+	m := make(map[string]int, len(language))
+	for i := range language {
+		m[language[i].name] = i
+	}
+	return m
+}()
+
+// index is a name's place in the language, in any case; -1 where there is none.
+func index(name string) int {
+	if i, ok := byName[name]; ok {
+		return i
+	}
+	for i := range language {
+		if len(language[i].name) == len(name) && strings.EqualFold(language[i].name, name) {
+			return i
+		}
+	}
+	return -1
+}
+
+// Names lists the names of the language, in its order.
+func Names() []string {
+	names := make([]string, len(language))
+	for i := range language {
+		names[i] = language[i].name
+	}
+	return names
+}
