@@ -1,41 +1,48 @@
 // The address form, written. What lane.js gives on, in a module of its own so that the element loads no more.
 
-/** The names of the language, in the order of the address form. */
-export const names = (
-  "xywh scale rotate width height aspect-ratio resolution object-fit object-position grow background-color background-image gradient-map sharpen " +
-  "after-content after-width after-height after-inset after-opacity after-mix-blend-mode after-rotate after-color after-font after-text-align " +
-  "after-background-color after-padding border-radius filter opacity matte format quality budget animation retain class as download expires keyid signature"
-).split(" ");
-
 const number = (v) => String(+(+v).toFixed(12)).replace(/^-0$/, "0");
 const divisor = (a, b) => (b ? divisor(b, a % b) : a);
-
-// How values are spelled. What isn't here goes through as it is: write it as `echolane link` does.
-const spell = {
-  width: (v) => number(v.replace(/px$/i, "")),
-  height: (v) => number(v.replace(/px$/i, "")),
-  resolution: (v) => number(v.replace(/x$/i, "")) + "x",
-  "aspect-ratio": (v) => {
-    let [w, h = 1] = v.split("/").map(Number);
-    if (Number.isInteger(w) && Number.isInteger(h)) {
-      const d = divisor(w, h);
-      w /= d;
-      h /= d;
-    }
-    return h === 1 ? number(w) : `${number(w)}/${number(h)}`;
-  },
-  quality: (v) => v.toLowerCase(),
-  opacity: (v) => (v.endsWith("%") ? number(v.slice(0, -1) / 100) : number(v)),
-  "after-opacity": (v) => spell.opacity(v),
-  sharpen: number,
-  class: (v) => [...new Set(v.split(/\s+/).filter(Boolean))].sort().join(" "),
-  download: (v) => v,
-  keyid: (v) => v,
-  signature: (v) => v,
-  expires: (v) => v,
-  "background-image": (v) => v,
-  "after-content": (v) => v,
+const px = (v) => number(v.replace(/px$/i, ""));
+const dppx = (v) => number(v.replace(/x$/i, "")) + "x";
+const alpha = (v) => (v.endsWith("%") ? number(v.slice(0, -1) / 100) : number(v));
+const classes = (v) => [...new Set(v.split(/\s+/).filter(Boolean))].sort().join(" ");
+const verbatim = (v) => v;
+const ratio = (v) => {
+  let [w, h = 1] = v.split("/").map(Number);
+  if (Number.isInteger(w) && Number.isInteger(h)) {
+    const d = divisor(w, h);
+    w /= d;
+    h /= d;
+  }
+  return h === 1 ? number(w) : `${number(w)}/${number(h)}`;
 };
+
+/** The names of the language, in the order of the address form; made from core/declare. */
+export const names = (
+  "xywh scale rotate width height aspect-ratio resolution object-fit object-position grow background-color background-image " +
+  "gradient-map sharpen after-content after-width after-height after-inset after-opacity after-mix-blend-mode after-rotate " +
+  "after-color after-font after-text-align after-background-color after-padding border-radius filter opacity matte format quality " +
+  "budget animation retain class as download expires keyid signature"
+).split(" ");
+
+// How values are spelled. What isn't here is written in lower case.
+const spell = {
+  width: px,
+  height: px,
+  "aspect-ratio": ratio,
+  resolution: dppx,
+  "background-image": verbatim,
+  sharpen: number,
+  "after-content": verbatim,
+  "after-opacity": alpha,
+  opacity: alpha,
+  class: classes,
+  download: verbatim,
+  expires: verbatim,
+  keyid: verbatim,
+  signature: verbatim,
+};
+// The end of what is made: go generate ./core/declare. What isn't spelled goes through as it is: write it as `echolane link` does.
 
 const escaped = (v) => encodeURIComponent(v).replace(/%(2F|2C|3A)/g, decodeURIComponent);
 

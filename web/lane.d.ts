@@ -1,5 +1,91 @@
-/** Declarations by their names, such as { "aspect-ratio": "3/2", quality: 72 }. */
-export type Declarations = Record<string, string | number | boolean | null | undefined>;
+/** What a declaration may be given; undefined, null and false leave it out. */
+export type Value = (string & {}) | number | boolean | null | undefined;
+/** Declarations by their names, such as { "aspect-ratio": "3/2", quality: 72 }; made from core/declare. */
+export interface Declarations {
+  /** x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480 */
+  xywh?: Value;
+  /** 1 or -1 for each axis, such as -1 1 */
+  scale?: Value;
+  /** an angle, such as 90deg, -0.125turn, 50grad or 1.5rad */
+  rotate?: Value;
+  /** a length in CSS pixels from 1 to 65535, such as 480 or 480px */
+  width?: Value;
+  /** a length in CSS pixels from 1 to 65535, such as 320 or 320px */
+  height?: Value;
+  /** width/height or one number, such as 4/3 or 1.91, from 1/1000 to 1000 */
+  "aspect-ratio"?: Value;
+  /** 0.5x to 4x, such as 2x */
+  resolution?: Value;
+  /** fill, cover, contain, none or scale-down */
+  "object-fit"?: "fill" | "cover" | "contain" | "none" | "scale-down" | Value;
+  /** one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px; or subject, or detail */
+  "object-position"?: Value;
+  /** no or yes */
+  grow?: "no" | "yes" | Value;
+  /** a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185) */
+  "background-color"?: Value;
+  /** url(lane/path), a source of the same site */
+  "background-image"?: Value;
+  /** two to eight colours from dark to light, and a percentage, such as 123 fed 80% */
+  "gradient-map"?: Value;
+  /** a number from 0 to 3, such as 1 */
+  sharpen?: Value;
+  /** url(lane/path) or a text in quotes, at most 500 characters */
+  "after-content"?: Value;
+  /** a length, a percentage of the slot, or auto, such as 18% */
+  "after-width"?: Value;
+  /** a length, a percentage of the slot, or auto */
+  "after-height"?: Value;
+  /** one to four lengths, percentages or auto: top, right, bottom, left, such as auto 4% 4% auto */
+  "after-inset"?: Value;
+  /** a number from 0 to 1 or a percentage */
+  "after-opacity"?: Value;
+  /** one of the sixteen modes, such as multiply */
+  "after-mix-blend-mode"?: "normal" | "multiply" | "screen" | "overlay" | "darken" | "lighten" | "color-dodge" | "color-burn" | "hard-light" | "soft-light" | "difference" | "exclusion" | "hue" | "saturation" | "color" | "luminosity" | Value;
+  /** an angle, such as -12deg */
+  "after-rotate"?: Value;
+  /** a CSS colour */
+  "after-color"?: Value;
+  /** style, weight, size and family, such as bold 24px sans-serif */
+  "after-font"?: Value;
+  /** left, center or right */
+  "after-text-align"?: "left" | "center" | "right" | Value;
+  /** a CSS colour */
+  "after-background-color"?: Value;
+  /** one to four lengths or percentages, such as 4px 8px */
+  "after-padding"?: Value;
+  /** one to four lengths or percentages, such as 12px or 50% */
+  "border-radius"?: Value;
+  /** at most 16 of blur() brightness() contrast() grayscale() hue-rotate() invert() opacity() saturate() sepia() drop-shadow(), or none */
+  filter?: Value;
+  /** a number from 0 to 1 or a percentage, such as .6 or 60% */
+  opacity?: Value;
+  /** a CSS colour, such as white or 0a7 */
+  matte?: Value;
+  /** avif, webp, jpeg, png or gif */
+  format?: "avif" | "webp" | "jpeg" | "png" | "gif" | Value;
+  /** a whole number from 1 to 100, or lossless */
+  quality?: Value;
+  /** bytes, from 100 to 100000000, such as 60kB, 60KiB or 61440 */
+  budget?: Value;
+  /** none */
+  animation?: "none" | Value;
+  /** one or more of rights, camera and place */
+  retain?: Value;
+  /** at most eight names from the site's sheet, divided by spaces */
+  class?: Value;
+  /** placeholder, facts or explain */
+  as?: "facts" | "explain" | "placeholder" | Value;
+  /** a file name of at most 200 bytes without slashes, or nothing */
+  download?: Value;
+  /** a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z */
+  expires?: Value;
+  /** a key's name: 1 to 64 of a–z, 0–9 and - */
+  keyid?: Value;
+  /** 43 characters of base64url, as signing gives them */
+  signature?: Value;
+}
+// The end of what is made: go generate ./core/declare.
 /** "lane/folder/picture.jpg"; of a web lane ["lane", "https://…"]. */
 export type Source = string | readonly string[];
 

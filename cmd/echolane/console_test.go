@@ -8,15 +8,12 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
-	"slices"
 	"strconv"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
 
-	"echolane/core/declare"
 	"echolane/service/api"
 	"echolane/testbed"
 	"echolane/testbed/browser"
@@ -205,23 +202,6 @@ func TestEaselPaints(t *testing.T) {
 	// And what doesn't parse is told in the service's words, beside the control that it came from.
 	p.must(p.Do(chromedp.SendKeys(chromedp.CSS(`input[name=opacity]`), "much")))
 	p.until(`document.querySelector("[role=alert]")?.innerText.includes("opacity")`)
-}
-
-func TestEaselKnowsTheLanguage(t *testing.T) {
-	file, err := os.ReadFile("../../console/src/easel/language.ts")
-	if err != nil {
-		t.Fatal(err)
-	}
-	list, _, _ := strings.Cut(string(file), "];")
-	var has []string
-	for _, m := range regexp.MustCompile(`"([a-z-]+)"`).FindAllStringSubmatch(list, -1) {
-		has = append(has, m[1])
-	}
-	delivery := []string{"as", "download", "expires", "keyid", "signature"}
-	want := slices.DeleteFunc(declare.Names(), func(n string) bool { return slices.Contains(delivery, n) })
-	if !slices.Equal(has, want) {
-		t.Errorf("the Easel declares %v, the language has %v", has, want)
-	}
 }
 
 func TestEaselShowsRefusalsInTheServicesWords(t *testing.T) {

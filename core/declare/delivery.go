@@ -9,7 +9,7 @@ import (
 
 // How the answer is delivered: no part of what the variant is.
 var delivery = []declaration{
-	field(declaration{name: "class", label: "Class", example: "tile stamped", grammar: "at most eight names from the site's sheet, divided by spaces", script: "names", inherited: true},
+	field(declaration{name: "class", label: "Class", example: "tile stamped", grammar: "at most eight names from the site's sheet, divided by spaces", script: "classes", inherited: true},
 		func(d *Declarations) *string { return &d.Class }, readClass, appendEscaped),
 	keywordField(declaration{name: "as", grammar: "placeholder, facts or explain"},
 		func(d *Declarations) *As { return &d.As }, ases),

@@ -6,6 +6,8 @@ import (
 	"sync"
 )
 
+//go:generate go run echolane/internal/language -C ../..
+
 // A declaration is one name of the language: an entry in its group's table. What else needs a list of the names is made from
 // these tables: the console's fields, the spelling in web/, the docs and the API's schema (go generate ./core/declare).
 type declaration struct {
@@ -27,6 +29,7 @@ type declaration struct {
 	write    func(b []byte, d *Declarations) []byte              // the one way of the address form
 	at       where
 	initial  func(d *Declarations) bool // it says what its absence says
+	first    string                     // the value that does, in the address form; "" where none does
 	take     func(d, from *Declarations)
 }
 
@@ -62,6 +65,9 @@ func field[T comparable](d declaration, at func(*Declarations) *T, read func(*T,
 	d.take = func(d, from *Declarations) { *at(d) = *at(from) }
 	d.at = whereIs(at)
 	d.initial = func(d *Declarations) bool { return slices.Contains(initial, *at(d)) }
+	if len(initial) > 0 {
+		d.first = string(write(nil, initial[0]))
+	}
 	return d
 }
 
@@ -136,4 +142,29 @@ func Names() []string {
 		names[i] = language[i].name
 	}
 	return names
+}
+
+// An Entry is a declaration as others describe it.
+type Entry struct {
+	Name     string
+	Group    string // region, geometry, paint, layers, encoding or delivery
+	Grammar  string // what may stand there, for people, as a sheet has it
+	Keywords []string
+	Closed   bool   // nothing but a keyword may stand there
+	Initial  string // the value that says what its absence says, as a sheet has it; "" where none does
+	Sheet    bool   // a sheet may declare it
+
+	Label, Example string // of the console's line for it; "" where it has a control of its own
+	Script         string // how web/address.js spells a value, by the name of its function; "": in lower case
+}
+
+// Entries describes the language, in its order.
+func Entries() []Entry {
+	list := make([]Entry, len(language))
+	for i := range language {
+		d := &language[i]
+		plain := strings.NewReplacer("%25", "%", "%20", " ")
+		list[i] = Entry{d.name, d.group, plain.Replace(d.grammar), d.keywords, d.closed, plain.Replace(d.first), d.inSheet, d.label, d.example, d.script}
+	}
+	return list
 }

@@ -7,7 +7,7 @@ import (
 
 // What of the source is shown, before it meets the slot.
 var region = []declaration{
-	field(declaration{name: "xywh", grammar: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480"},
+	field(declaration{name: "xywh", label: "Part", example: "percent:10,10,50,50", grammar: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480"},
 		func(d *Declarations) *Region { return &d.XYWH }, readRegion, appendRegion),
 	field(declaration{name: "scale", grammar: "1 or -1 for each axis, such as -1 1"},
 		func(d *Declarations) *Mirror { return &d.Mirror }, readMirror, appendMirror, Mirror{Declared: true}),

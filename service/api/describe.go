@@ -9,6 +9,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
+	"echolane/core/declare"
 	"echolane/core/markup"
 	"echolane/core/policy"
 	"echolane/core/sheet"
@@ -167,6 +168,7 @@ func Describe() ([]byte, error) {
 		call["responses"].(object)[statusText(o.status)] = answer
 		at[strings.ToLower(o.method)] = call
 	}
+	d.schemas["Declarations"] = language()
 	return json.MarshalIndent(object{
 		"openapi": "3.1.0",
 		"info":    object{"title": "Echo Lane", "version": "1", "description": "What the console and the command line use. Calls carry a token (Authorization: Bearer) or the console's session."},
@@ -178,6 +180,22 @@ func Describe() ([]byte, error) {
 		},
 		"security": []object{{"token": []string{}}, {"session": []string{}}},
 	}, "", "  ")
+}
+
+// language is the schema of an image URL's query, by names and values.
+func language() object {
+	properties := object{}
+	for _, e := range declare.Entries() {
+		p := object{"type": "string", "description": e.Grammar}
+		if e.Closed {
+			p["enum"] = e.Keywords
+		}
+		if e.Initial != "" {
+			p["default"] = e.Initial
+		}
+		properties[e.Name] = p
+	}
+	return object{"type": "object", "description": "what an image URL's query may declare, and what declarations in other calls hold, written as a query", "properties": properties, "additionalProperties": false}
 }
 
 var pathParameter = regexp.MustCompile(`:([a-z]+)`)

@@ -4,7 +4,7 @@ import { Choice } from "../parts/Choice";
 import { Dial } from "../parts/Dial";
 import { Pick } from "../parts/Pick";
 import type { Declarations } from "./declarations";
-import { blendModes, encoding, layer, paint, positions } from "./language";
+import { keywords, lines } from "./language";
 import { Lines } from "./Lines";
 import { Section } from "./Section";
 
@@ -45,7 +45,7 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
           <Pick
             label="Fit"
             value={d.fit ?? defaults.fit ?? "fill"}
-            options={["cover", "contain", "fill", "none", "scale-down"].map((v) => ({ value: v, text: v }))}
+            options={keywords["object-fit"].map((v) => ({ value: v, text: v }))}
             onChange={(fit) => change({ fit: fit === defaults.fit ? undefined : fit })}
           />
         </div>
@@ -67,6 +67,7 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
             onChange={(v) => set("resolution", v === "1x" ? undefined : v)}
           />
         </div>
+        <Lines lines={lines.geometry} values={d.more} onChange={set} />
       </fieldset>
       <fieldset className="flex min-w-0 flex-col gap-3">
         <legend className="mb-2 font-semibold">Encoding</legend>
@@ -75,7 +76,7 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
           <Pick
             label="Format"
             value={d.format ?? "auto"}
-            options={["auto", "avif", "webp", "jpeg", "png", "gif"].map((v) => ({ value: v, text: v }))}
+            options={["auto", ...keywords.format].map((v) => ({ value: v, text: v }))}
             onChange={(f) => change({ format: f === "auto" ? undefined : f, ...((f === "jpeg" || f === "gif") && quality === "lossless" ? { quality: undefined } : {}) })}
           />
         </div>
@@ -103,7 +104,7 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
         )}
       </fieldset>
       <Section title="Bytes and facts" declared={among(["budget", "animation", "retain"])}>
-        <Lines lines={encoding} values={d.more} onChange={set} />
+        <Lines lines={[...lines.encoding, ...lines.delivery]} values={d.more} onChange={set} />
         <div className="flex items-center justify-between">
           <span>Frames</span>
           <Choice
@@ -135,21 +136,21 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
         </div>
         <div className="flex items-center justify-between">
           <span>Grow</span>
-          <Choice label="Grow" value={d.more["grow"] ?? "no"} options={["no", "yes"].map((v) => ({ value: v, text: v }))} onChange={(v) => set("grow", v === "no" ? undefined : v)} />
+          <Choice label="Grow" value={d.more["grow"] ?? "no"} options={keywords.grow.map((v) => ({ value: v, text: v }))} onChange={(v) => set("grow", v === "no" ? undefined : v)} />
         </div>
-        <Lines lines={[{ name: "xywh", label: "Part", example: "percent:10,10,50,50" }]} values={d.more} onChange={set} />
+        <Lines lines={lines.region} values={d.more} onChange={set} />
       </Section>
-      <Section title="Paint" declared={among(paint.map((l) => l.name))}>
-        <Lines lines={paint} values={d.more} onChange={set} />
+      <Section title="Paint" declared={among(lines.paint.map((l) => l.name))}>
+        <Lines lines={lines.paint} values={d.more} onChange={set} />
       </Section>
-      <Section title="Layer on top" declared={among([...layer.map((l) => l.name), "after-mix-blend-mode"])}>
-        <Lines lines={layer} values={d.more} onChange={set} />
+      <Section title="Layer on top" declared={among([...lines.layers.map((l) => l.name), "after-mix-blend-mode"])}>
+        <Lines lines={lines.layers} values={d.more} onChange={set} />
         <div className="flex items-center justify-between">
           <span>Blend</span>
           <Pick
             label="Blend"
             value={d.more["after-mix-blend-mode"] ?? "normal"}
-            options={blendModes.map((v) => ({ value: v, text: v }))}
+            options={keywords["after-mix-blend-mode"].map((v) => ({ value: v, text: v }))}
             onChange={(v) => set("after-mix-blend-mode", v === "normal" ? undefined : v)}
           />
         </div>
@@ -163,6 +164,8 @@ function degrees(angle: string | undefined): number | undefined {
   const n = angle === undefined ? NaN : parseFloat(angle);
   return angle !== undefined && /deg$/i.test(angle) && Number.isFinite(n) ? n : undefined;
 }
+
+const positions = ["center", "subject", "detail", "top", "bottom", "left", "right", "left top", "right top", "left bottom", "right bottom"];
 
 const written = /^\s*\d*\.?\d+\s*(\/\s*\d*\.?\d+\s*)?$/;
 

@@ -1,4 +1,5 @@
 import { useId } from "react";
+import { Pick } from "../parts/Pick";
 import type { Line } from "./language";
 
 // Declarations that are written as CSS has them, a line each.
@@ -9,6 +10,16 @@ export function Lines(props: { lines: Line[]; values: Record<string, string>; on
       {props.lines.map((l) => (
         <div key={l.name} className="contents">
           <label htmlFor={id + l.name}>{l.label}</label>
+          {l.keywords ? (
+            <span className="justify-self-end">
+              <Pick
+                label={l.label}
+                value={props.values[l.name] ?? l.initial ?? l.keywords[0]!}
+                options={l.keywords.map((v) => ({ value: v, text: v }))}
+                onChange={(v) => props.onChange(l.name, v === l.initial ? undefined : v)}
+              />
+            </span>
+          ) : (
           <input
             id={id + l.name}
             name={l.name}
@@ -20,6 +31,7 @@ export function Lines(props: { lines: Line[]; values: Record<string, string>; on
             onChange={(e) => props.onChange(l.name, e.target.value === "" ? undefined : e.target.value)}
             className="figures min-w-0 border border-edge bg-ground px-1.5 py-0.5 placeholder:text-soft"
           />
+          )}
         </div>
       ))}
     </div>
