@@ -70,7 +70,7 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 		}
 	}
 	variant := func(predict bool) (encode float64, setting string) {
-		d := declare.Declarations{Width: width, Format: format, Quality: 72}
+		d := declare.Declarations{GeometryValues: declare.GeometryValues{Width: width}, EncodingValues: declare.EncodingValues{Format: format, Quality: 72}}
 		result, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: predict, Clock: sinceStart()})
 		check(err)
 		for _, s := range result.Stages {
@@ -129,7 +129,7 @@ func guessed(p *raster.YCbCr, fineness float64) ([]byte, error) {
 }
 
 func asPlanes(source []byte, width float64) (*raster.YCbCr, error) {
-	d := declare.Declarations{Width: width, Format: declare.JPEG, Quality: 100}
+	d := declare.Declarations{GeometryValues: declare.GeometryValues{Width: width}, EncodingValues: declare.EncodingValues{Format: declare.JPEG, Quality: 100}}
 	made, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits})
 	if err != nil {
 		return nil, err

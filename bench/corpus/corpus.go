@@ -80,7 +80,7 @@ func At(width int) ([]Picture, error) {
 }
 
 func reduced(source []byte, width int) (*raster.RGBA, error) {
-	d := declare.Declarations{Width: float64(width), Format: declare.PNG}
+	d := declare.Declarations{GeometryValues: declare.GeometryValues{Width: float64(width)}, EncodingValues: declare.EncodingValues{Format: declare.PNG}}
 	limits := policy.DefaultLimits
 	limits.SourcePixels, limits.SourceBytes = 1<<28, 1<<28
 	r, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits})

@@ -230,7 +230,7 @@ func palettes(say func(string, ...any), kept func(bool) string) error {
 			return err
 		}
 		made := func(quality declare.Quality) (render.Result, error) {
-			d := declare.Declarations{Width: 640, Format: declare.PNG, Quality: quality}
+			d := declare.Declarations{GeometryValues: declare.GeometryValues{Width: 640}, EncodingValues: declare.EncodingValues{Format: declare.PNG, Quality: quality}}
 			return render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits})
 		}
 		exact, err := made(declare.Lossless)
@@ -299,7 +299,7 @@ func measure(pic corpus.Picture) (Picture, error) {
 		}
 	}
 	variant := func(f declare.Format, q int, predict, thorough bool) (render.Result, error) {
-		d := declare.Declarations{Format: f, Quality: declare.Quality(q)}
+		d := declare.Declarations{EncodingValues: declare.EncodingValues{Format: f, Quality: declare.Quality(q)}}
 		return render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: predict, Thorough: thorough})
 	}
 	for _, f := range formats {

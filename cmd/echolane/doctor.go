@@ -134,7 +134,7 @@ func (d *doctor) workers() {
 	}
 	var words []string
 	for _, f := range []declare.Format{declare.AVIF, declare.WebP, declare.JPEG, declare.PNG, declare.GIF} {
-		declared := declare.Declarations{Format: f, Width: 32}
+		declared := declare.Declarations{EncodingValues: declare.EncodingValues{Format: f}, GeometryValues: declare.GeometryValues{Width: 32}}
 		begin := time.Now()
 		_, _, err := w.Render(d.ctx, func(context.Context) ([]*source.Content, error) {
 			return []*source.Content{source.InMemory(b.Bytes(), nil)}, nil

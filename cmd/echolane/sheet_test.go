@@ -171,7 +171,7 @@ func TestPlaceholders(t *testing.T) {
 // mean is what the picture's premultiplied pixels are on average.
 func mean(t *testing.T, data []byte) (m [4]float64) {
 	t.Helper()
-	d := declare.Declarations{Format: declare.PNG, Quality: declare.Lossless}
+	d := declare.Declarations{EncodingValues: declare.EncodingValues{Format: declare.PNG, Quality: declare.Lossless}}
 	exact, err := render.Variant(data, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits})
 	if err != nil {
 		t.Fatal(err)

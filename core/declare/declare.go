@@ -16,40 +16,12 @@ import "math/bits"
 // Declarations are the typed values of one query. The zero value declares nothing. It is comparable and
 // safe to copy.
 type Declarations struct {
-	XYWH       Region
-	Mirror     Mirror
-	Turn       Turn
-	Width      float64 // slot width in CSS pixels, 1–65535; 0: not declared
-	Height     float64 // slot height in CSS pixels, 1–65535; 0: not declared
-	Aspect     Ratio   // shape of the slot; the zero Ratio: not declared
-	Resolution float64 // device pixels to a CSS pixel, 0.5–4; 0: not declared
-	Fit        Fit
-	Position   Position
-	Grow       Grow
-
-	Background      Color
-	BackgroundImage string // lane/path; "" for none
-	Map             Map
-	Sharpen         Sharpen
-	After           Layer
-	Radius          Radius
-	Filter          string // as writeFilter writes it; "" for none
-	Opacity         Opacity
-	Matte           Color
-
-	Format    Format
-	Quality   Quality
-	Budget    int64 // bytes that the variant may have; 0: not declared
-	Animation Animation
-	Retain    Retain
-
-	// How the answer is delivered: no part of what the variant is.
-	Class     string // names from the site's sheet, in alphabetical order, divided by spaces
-	As        As
-	Download  Download
-	Expires   int64  // seconds since 1970-01-01T00:00:00Z; 0: not declared
-	KeyID     string // which key signed
-	Signature string // base64url
+	RegionValues
+	GeometryValues
+	PaintValues
+	After Layer
+	EncodingValues
+	DeliveryValues
 }
 
 // AddressForm is the one way of writing exactly these declarations: names in the order of the language,
@@ -108,6 +80,6 @@ func (d *Declarations) PaintName() string {
 
 // WithoutDelivery is d without what only says how the answer is delivered.
 func (d Declarations) WithoutDelivery() Declarations {
-	d.As, d.Download, d.Expires, d.KeyID, d.Signature = AsUnset, Download{}, 0, "", ""
+	d.DeliveryValues = DeliveryValues{Class: d.Class}
 	return d
 }

@@ -7,6 +7,16 @@ import (
 	"unicode/utf8"
 )
 
+// DeliveryValues are the values of the delivery's declarations.
+type DeliveryValues struct {
+	Class     string // names from the site's sheet, in alphabetical order, divided by spaces
+	As        As
+	Download  Download
+	Expires   int64  // seconds since 1970-01-01T00:00:00Z; 0: not declared
+	KeyID     string // which key signed
+	Signature string // base64url
+}
+
 // How the answer is delivered: no part of what the variant is.
 var delivery = []declaration{
 	field(declaration{name: "class", label: "Class", example: "tile stamped", grammar: "at most eight names from the site's sheet, divided by spaces", script: "classes", inherited: true},

@@ -6,6 +6,15 @@ import (
 	"strings"
 )
 
+// EncodingValues are the values of the encoding's declarations.
+type EncodingValues struct {
+	Format    Format
+	Quality   Quality
+	Budget    int64 // bytes that the variant may have; 0: not declared
+	Animation Animation
+	Retain    Retain
+}
+
 // How the picture is written down.
 var encoding = []declaration{
 	keywordField(declaration{name: "format", grammar: "avif, webp, jpeg, png or gif"},

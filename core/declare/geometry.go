@@ -5,6 +5,17 @@ import (
 	"strings"
 )
 
+// GeometryValues are the values of the geometry's declarations.
+type GeometryValues struct {
+	Width      float64 // slot width in CSS pixels, 1–65535; 0: not declared
+	Height     float64 // slot height in CSS pixels, 1–65535; 0: not declared
+	Aspect     Ratio   // shape of the slot; the zero Ratio: not declared
+	Resolution float64 // device pixels to a CSS pixel, 0.5–4; 0: not declared
+	Fit        Fit
+	Position   Position
+	Grow       Grow
+}
+
 // The slot, and how the picture meets it.
 var geometry = []declaration{
 	field(declaration{name: "width", grammar: "a length in CSS pixels from 1 to 65535, such as 480 or 480px", script: "px"},

@@ -25,12 +25,12 @@ type declaration struct {
 	group   string
 	inSheet bool // a sheet may declare it
 
-	read     func(d *Declarations, value string) (reason string) // "" where that went well
-	write    func(b []byte, d *Declarations) []byte              // the one way of the address form
-	at       where
-	initial  func(d *Declarations) bool // it says what its absence says
-	first    string                     // the value that does, in the address form; "" where none does
-	take     func(d, from *Declarations)
+	read    func(d *Declarations, value string) (reason string) // "" where that went well
+	write   func(b []byte, d *Declarations) []byte              // the one way of the address form
+	at      where
+	initial func(d *Declarations) bool // it says what its absence says
+	first   string                     // the value that does, in the address form; "" where none does
+	take    func(d, from *Declarations)
 }
 
 // The groups, in the order of the language, which is the order of the address form.

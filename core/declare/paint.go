@@ -6,6 +6,18 @@ import (
 	"unicode/utf8"
 )
 
+// PaintValues are the values of the paint's declarations.
+type PaintValues struct {
+	Background      Color
+	BackgroundImage string // lane/path; "" for none
+	Map             Map
+	Sharpen         Sharpen
+	Radius          Radius
+	Filter          string // as writeFilter writes it; "" for none
+	Opacity         Opacity
+	Matte           Color
+}
+
 // What is painted under the layer: the ground, and the picture on it.
 var underLayer = []declaration{
 	field(declaration{name: "background-color", label: "Background", example: "oklch(90% 0.05 185)", grammar: "a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185)"},

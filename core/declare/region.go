@@ -5,6 +5,13 @@ import (
 	"strings"
 )
 
+// RegionValues are the values of the region's declarations.
+type RegionValues struct {
+	XYWH   Region
+	Mirror Mirror
+	Turn   Turn
+}
+
 // What of the source is shown, before it meets the slot.
 var region = []declaration{
 	field(declaration{name: "xywh", label: "Part", example: "percent:10,10,50,50", grammar: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480"},

@@ -22,7 +22,7 @@ func (d Declarations) Resolve(defaults Declarations, offered []Format) Resolved 
 // Settle is Resolve where the defaults are in d already.
 func (d *Declarations) Settle(offered []Format, r *Resolved) {
 	r.Declarations, r.Formats = *d, offered
-	r.Class, r.As, r.Download, r.Expires, r.KeyID, r.Signature = "", AsUnset, Download{}, 0, "", ""
+	r.DeliveryValues = DeliveryValues{}
 	if r.Format != FormatUnset {
 		r.Formats = single[r.Format]
 		r.Format = FormatUnset

@@ -28,7 +28,7 @@ func photo(slotText string, t testing.TB) Options {
 	}
 	o := Options{
 		Base: "https://img.test/kestrel", Source: "catalogue/delta-red.jpg", Slot: slot(t, slotText),
-		Facts: Facts{Width: 2400, Height: 1600}, Alt: text("A red delta kite"), Site: declare.Declarations{Fit: declare.Cover, Quality: 72},
+		Facts: Facts{Width: 2400, Height: 1600}, Alt: text("A red delta kite"), Site: declare.Declarations{GeometryValues: declare.GeometryValues{Fit: declare.Cover}, EncodingValues: declare.EncodingValues{Quality: 72}},
 	}
 	o.Facts.Weights = map[declare.Declarations][]Weight{}
 	for _, a := range Anchors(o) {

@@ -26,7 +26,7 @@ func layersOf(job Job, plan geometry.Plan) (layers, error) {
 	w, h := float64(plan.Canvas.W), float64(plan.Canvas.H)
 	if d.BackgroundImage != "" {
 		var err error
-		if l.ground, err = job.named(d.BackgroundImage, declare.Declarations{Width: w, Height: h, Fit: declare.Cover, Grow: declare.GrowYes}); err != nil {
+		if l.ground, err = job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: w, Height: h, Fit: declare.Cover, Grow: declare.GrowYes}}); err != nil {
 			return l, err
 		}
 	}
@@ -90,7 +90,7 @@ func size(s declare.Side, whole, k float64) float64 {
 // layerPicture makes a picture of the layer's own size: its natural one in CSS pixels, where neither side is
 // given, and in shape where one is.
 func (job Job) layerPicture(name string, w, h, k float64) (*raster.RGBA, error) {
-	d := declare.Declarations{Width: w, Height: h, Grow: declare.GrowYes}
+	d := declare.Declarations{GeometryValues: declare.GeometryValues{Width: w, Height: h, Grow: declare.GrowYes}}
 	if w == 0 && h == 0 {
 		d.Resolution = math.Min(4, math.Max(0.5, k))
 	}

@@ -10,7 +10,7 @@ import (
 
 func TestLayersAreKeptWithinTheirRoom(t *testing.T) {
 	c := NewLayerCache(4 * 40_000)
-	key := func(i int) [32]byte { return layerKey([]byte{byte(i)}, declare.Declarations{Width: 9}) }
+	key := func(i int) [32]byte { return layerKey([]byte{byte(i)}, declare.Declarations{GeometryValues: declare.GeometryValues{Width: 9}}) }
 	for i := range 10 {
 		c.put(key(i), raster.NewRGBA(100, 100))
 	}
@@ -45,8 +45,8 @@ func TestLayersAreKeptWithinTheirRoom(t *testing.T) {
 func TestLayersOfOtherSizesAreOthers(t *testing.T) {
 	source := []byte("mark")
 	seen := map[[32]byte]bool{}
-	for _, d := range []declare.Declarations{{}, {Width: 9}, {Height: 9}, {Width: 9, Grow: declare.GrowYes}, {Width: 9, Fit: declare.Cover}, {Resolution: 2}} {
-		seen[layerKey(source, d)] = true
+	for _, g := range []declare.GeometryValues{{}, {Width: 9}, {Height: 9}, {Width: 9, Grow: declare.GrowYes}, {Width: 9, Fit: declare.Cover}, {Resolution: 2}} {
+		seen[layerKey(source, declare.Declarations{GeometryValues: g})] = true
 	}
 	if seen[layerKey([]byte("marl"), declare.Declarations{})] || len(seen) != 6 {
 		t.Errorf("%d keys of 6", len(seen))

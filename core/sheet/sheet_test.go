@@ -135,7 +135,7 @@ func TestAllProblemsAreFound(t *testing.T) {
 
 func TestTheLaterOfTwoDeclarationsHolds(t *testing.T) {
 	s := parsed(t, ".a { quality: 50; QUALITY: 60 }\n.a { width: 100px }\n.a { width: 200px }")
-	d := s.Over(declare.Declarations{Class: "a"}, false)
+	d := s.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: "a"}}, false)
 	if d.Quality != 60 || d.Width != 200 {
 		t.Errorf("%s", d.AddressForm())
 	}
@@ -157,12 +157,12 @@ func TestResolutionConditions(t *testing.T) {
 	} {
 		s := parsed(t, "@media "+c.when+" { * { quality: 9 } }")
 		for _, r := range c.holds {
-			if s.Over(declare.Declarations{Resolution: r}, false).Quality != 9 {
+			if s.Over(declare.Declarations{GeometryValues: declare.GeometryValues{Resolution: r}}, false).Quality != 9 {
 				t.Errorf("%s doesn't hold at %v", c.when, r)
 			}
 		}
 		for _, r := range c.not {
-			if s.Over(declare.Declarations{Resolution: r}, false).Quality != 0 {
+			if s.Over(declare.Declarations{GeometryValues: declare.GeometryValues{Resolution: r}}, false).Quality != 0 {
 				t.Errorf("%s holds at %v", c.when, r)
 			}
 		}
@@ -171,7 +171,7 @@ func TestResolutionConditions(t *testing.T) {
 
 func TestTheUsualCascadeAllocatesNothing(t *testing.T) {
 	s := parsed(t, ".tile { width: 320px }\n* { quality: 72 }\n@media (resolution >= 2x) { .tile { quality: 50 } }")
-	for _, d := range []declare.Declarations{{}, {Class: "tile"}, {Class: "a tile", Resolution: 2}} {
+	for _, d := range []declare.Declarations{{}, {DeliveryValues: declare.DeliveryValues{Class: "tile"}}, {DeliveryValues: declare.DeliveryValues{Class: "a tile"}, GeometryValues: declare.GeometryValues{Resolution: 2}}} {
 		if n := testing.AllocsPerRun(100, func() { s.Over(d, false) }); n > 0 {
 			t.Errorf("%v allocations for class %q", n, d.Class)
 		}
@@ -194,7 +194,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		for _, c := range s.Classes() {
-			s.Over(declare.Declarations{Class: c}, true)
+			s.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: c}}, true)
 		}
 	})
 }

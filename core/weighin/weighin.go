@@ -119,7 +119,7 @@ func (p *Picture) Saved() int64 {
 
 // Declared are the declarations that make a picture to measure, on a screen of this density.
 func (p *Picture) Declared(density float64) declare.Declarations {
-	d := declare.Declarations{Width: hundredth(math.Min(65535, math.Max(1, p.W)))}
+	d := declare.Declarations{GeometryValues: declare.GeometryValues{Width: hundredth(math.Min(65535, math.Max(1, p.W)))}}
 	if density != 1 {
 		d.Resolution = math.Min(4, math.Max(0.5, density))
 	}

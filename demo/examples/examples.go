@@ -65,7 +65,7 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 		return asked, asked, nil
 	}
 	// Shown as a browser would show it: the very pixels, in the one format that the pictures here have.
-	lossless := declare.Declarations{Format: declare.WebP, Quality: declare.Lossless}
+	lossless := declare.Declarations{EncodingValues: declare.EncodingValues{Format: declare.WebP, Quality: declare.Lossless}}
 	shown, err = render.Variant(asked.Data, render.Job{Request: lossless.Resolve(declare.Declarations{}, nil), Limits: site.Limits})
 	return asked, shown, err
 }

@@ -88,7 +88,7 @@ func (a *after) picture(file, alt, slot string, at where, element bool) (html, p
 		return "", "", err
 	}
 	w, h := info.Upright()
-	o := markup.Options{Base: a.images, Source: "catalogue/" + file, Facts: markup.Facts{Width: w, Height: h, Alpha: info.Alpha}, Alt: &alt, Decorative: alt == "", First: at == first, Above: at == above, Site: declare.Declarations{Fit: declare.Cover}}
+	o := markup.Options{Base: a.images, Source: "catalogue/" + file, Facts: markup.Facts{Width: w, Height: h, Alpha: info.Alpha}, Alt: &alt, Decorative: alt == "", First: at == first, Above: at == above, Site: declare.Declarations{GeometryValues: declare.GeometryValues{Fit: declare.Cover}}}
 	if o.Slot, err = markup.ParseSlot(slot); err != nil {
 		return "", "", err
 	}

@@ -158,7 +158,7 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 			}
 		}
 	}
-	o.Site = s.Sheet.Over(declare.Declarations{Class: declared.Class}, false)
+	o.Site = s.Sheet.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: declared.Class}}, false)
 	if out.Weights, no = weigh(ctx, maker, s.Name, &o); no != nil {
 		return out, no
 	}

@@ -288,7 +288,7 @@ func (a *API) preview(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	d := read.Over(declare.Declarations{Class: class}, false)
+	d := read.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: class}}, false)
 	d.Class = ""
 	if d.Width == 0 && d.Height == 0 {
 		d.Width = 480

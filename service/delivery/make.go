@@ -215,7 +215,7 @@ const placeholderPrefix = "data:image/webp;base64,"
 
 // PlaceholderJob makes a blurred picture that is at most 600 bytes as a data URL: see PlaceholderURL.
 func PlaceholderJob(limits policy.Limits) render.Job {
-	d := declare.Declarations{Format: declare.WebP}
+	d := declare.Declarations{EncodingValues: declare.EncodingValues{Format: declare.WebP}}
 	return render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits, Placeholder: (render.PlaceholderBytes - len(placeholderPrefix)) / 4 * 3}
 }
 
