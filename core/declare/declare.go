@@ -57,11 +57,16 @@ func (d *Declarations) appendForm(b []byte, plain bool) []byte {
 }
 
 // Over returns d with what it doesn't declare taken from base: the cascade of a site's defaults under a URL.
-func (d Declarations) Over(base Declarations) Declarations {
+func (d Declarations) Over(base Declarations) Declarations { return d.over(base, inheritedSet) }
+
+// Within returns the declarations of a picture inside of another one's box, with what CSS has it inherit from there.
+func (d Declarations) Within(box Declarations) Declarations { return d.over(box, passedOnSet) }
+
+func (d Declarations) over(base Declarations, which mask) Declarations {
 	s := borrow()
 	defer giveBack(s)
 	s.upper, s.lower = d, base
-	for left := s.lower.declared() &^ s.upper.declared() & inheritedSet; left != 0; left &= left - 1 {
+	for left := s.lower.declared() &^ s.upper.declared() & which; left != 0; left &= left - 1 {
 		language[bits.TrailingZeros64(uint64(left))].take(&s.upper, &s.lower)
 	}
 	return s.upper

@@ -21,6 +21,7 @@ type declaration struct {
 
 	mayBeEmpty bool
 	inherited  bool // a URL without it takes the site's or the class's
+	passedOn   bool // the ground and the layer take it from the picture, as CSS has it inherited
 
 	group   string
 	inSheet bool // a sheet may declare it
@@ -101,6 +102,7 @@ func masked(holds func(*declaration) bool) (set mask) {
 
 var (
 	inheritedSet = masked(func(d *declaration) bool { return d.inherited })
+	passedOnSet  = masked(func(d *declaration) bool { return d.passedOn })
 	paintSet     = masked(func(d *declaration) bool { return d.group == groupPaint || d.group == groupLayers })
 )
 

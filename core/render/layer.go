@@ -106,6 +106,7 @@ func (job Job) named(name string, d declare.Declarations) (*raster.RGBA, error) 
 	if d.Width > 65535 || d.Height > 65535 {
 		return nil, job.Limits.CheckOutput(int(d.Width), int(d.Height))
 	}
+	d = d.Within(job.Request.Declarations)
 	key := layerKey(source, d)
 	if p := job.Layers.get(key); p != nil {
 		return p, nil
