@@ -16,6 +16,7 @@ const (
 	Fit      Kind = "fit"      // size and gross place, at device scale 1
 	Kernel   Kind = "kernel"   // resampling, at device scale 4
 	Same     Kind = "same"     // identical
+	Pixels   Kind = "pixels"   // identical but for pixels that lie on an edge of the source's
 	Colour   Kind = "colour"   // filters that look at one pixel
 	Soft     Kind = "blur"     // blur
 	Corner   Kind = "corner"   // border-radius
@@ -141,6 +142,9 @@ func (r *Result) judge() {
 			bound = 1 // PNG has straight alpha, and going there and back rounds
 		}
 		most("largest difference", float64(f.Max), bound)
+	case Pixels:
+		// A pixel whose middle lies on an edge may be either neighbour's, which shows only where they differ.
+		least("PSNR", f.PSNR, 60)
 	case Colour:
 		bound := 2.0
 		if r.Source.Alpha {
@@ -294,6 +298,16 @@ func Fixed(sources []Source) []Case {
 			cs = append(cs, Case{Kind: Blended, Source: below, Query: "after-content=url(lane/alpha.png)&after-inset=40px auto auto 60px&after-opacity=.8&after-mix-blend-mode=" + mode,
 				Before: Before{Layer: &Layer{Source: alpha, X: 60, Y: 40, Alpha: 0.8, Mode: mode}}})
 		}
+	}
+	for _, s := range []Source{photo, alpha, crowd} {
+		for _, g := range []struct {
+			w, h     float64
+			fit, pos string
+		}{{240, 0, "", ""}, {201, 133, "fill", ""}, {150, 200, "cover", "30% 70%"}, {301, 90, "cover", "left top"}} {
+			cs = append(cs, Case{Kind: Pixels, Source: s, Query: query(g.w, g.h, "", g.fit, g.pos) + "&image-rendering=pixelated", Style: style(g.w, g.h, "", g.fit, g.pos) + "image-rendering:pixelated"})
+		}
+		cs = append(cs, Case{Kind: Pixels, Source: s, Query: "xywh=100,80,40,30&width=320&grow=yes&image-rendering=pixelated", Style: "width:320px;image-rendering:pixelated", Before: Before{Cut: []float64{100, 80, 40, 30}}},
+			Case{Kind: Pixels, Source: s, Query: "xywh=100,80,37,23&scale=-1 1&rotate=90deg&width=210&grow=yes&image-rendering=pixelated", Style: "width:210px;image-rendering:pixelated", Before: Before{Cut: []float64{100, 80, 37, 23}, Mirror: []float64{-1, 1}, Turn: 90}})
 	}
 	for _, turn := range []float64{7, 45, -12.5, 100} {
 		before := Before{Cut: []float64{0, 0, 300, 220}, Turn: math.Mod(turn+360, 360)}

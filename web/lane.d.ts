@@ -22,6 +22,8 @@ export interface Declarations {
   "object-position"?: Value;
   /** no or yes */
   grow?: "no" | "yes" | Value;
+  /** auto or pixelated */
+  "image-rendering"?: "auto" | "pixelated" | Value;
   /** a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185) */
   "background-color"?: Value;
   /** url(lane/path), a source of the same site */

@@ -20,6 +20,7 @@ func TestAddressFormIsOneSpelling(t *testing.T) {
 		"aspect-ratio=1.91":                     "aspect-ratio=1.91",
 		"aspect-ratio=16%20%2F+9":               "aspect-ratio=16/9",
 		"object-fit=Cover&format=WEBP":          "object-fit=cover&format=webp",
+		"image-rendering=Pixelated&grow=yes":   "grow=yes&image-rendering=pixelated",
 		"quality=LossLess":                      "quality=lossless",
 		"budget=60kB":                           "budget=60000",
 		"budget=60+KiB":                         "budget=61440",

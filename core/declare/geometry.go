@@ -14,6 +14,7 @@ type GeometryValues struct {
 	Fit        Fit
 	Position   Position
 	Grow       Grow
+	Rendering  Rendering
 }
 
 // The slot, and how the picture meets it.
@@ -33,6 +34,8 @@ var geometry = []declaration{
 		func(d *Declarations) *Position { return &d.Position }, readPosition, appendPosition, Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}),
 	keywordField(declaration{name: "grow", grammar: "no or yes"},
 		func(d *Declarations) *Grow { return &d.Grow }, grows, GrowNo),
+	keywordField(declaration{name: "image-rendering", label: "Rendering", grammar: "auto or pixelated", passedOn: true},
+		func(d *Declarations) *Rendering { return &d.Rendering }, renderings, RenderingAuto),
 }
 
 const maxSide = 65535
@@ -298,3 +301,16 @@ const (
 var grows = []string{GrowNo: "no", GrowYes: "yes"}
 
 func (g Grow) String() string { return keyword(grows, int(g)) }
+
+// Rendering is the value of image-rendering (CSS Images Level 3, section 6.1).
+type Rendering uint8
+
+const (
+	RenderingUnset Rendering = iota
+	RenderingAuto            // the initial value: as smooth as can be
+	Pixelated                // each pixel is the source's nearest
+)
+
+var renderings = []string{RenderingAuto: "auto", Pixelated: "pixelated"}
+
+func (r Rendering) String() string { return keyword(renderings, int(r)) }

@@ -38,6 +38,7 @@ type Plan struct {
 	K        float64 // what every length of the paint is multiplied by: device pixels to a CSS pixel, as delivered
 	turned   [2]float64
 	Complete bool // the picture covers the whole canvas
+	Nearest  bool // each pixel is the source's nearest
 }
 
 // Quarter reports whether the turn is by right angles, and by how many.
@@ -71,7 +72,7 @@ func (p Plan) Visible() Rect {
 
 // New plans the delivery of an upright picture (both sides at least 1). ok is false where xywh leaves nothing.
 func New(upright Size, d declare.Declarations) (p Plan, ok bool) {
-	p = Plan{Upright: upright, MirrorX: d.Mirror.X, MirrorY: d.Mirror.Y, Turn: d.Turn.Degrees}
+	p = Plan{Upright: upright, MirrorX: d.Mirror.X, MirrorY: d.Mirror.Y, Turn: d.Turn.Degrees, Nearest: d.Rendering == declare.Pixelated}
 	if p.Cut, ok = cut(upright, d.XYWH); !ok {
 		return p, false
 	}

@@ -238,3 +238,39 @@ func benchmarkRGBA(b *testing.B, w, h, tw, th int) {
 
 func BenchmarkResampleRGBA2560to640(b *testing.B) { benchmarkRGBA(b, 2560, 1600, 640, 400) }
 func BenchmarkResampleRGBA1280to640(b *testing.B) { benchmarkRGBA(b, 1280, 800, 640, 400) }
+
+func TestNearestTakesThePixelThatAMiddleFallsInto(t *testing.T) {
+	src := NewRGBA(4, 2)
+	src.Opaque = true
+	for i := range 8 {
+		src.Pix[4*i], src.Pix[4*i+3] = uint8(10*i), 255
+	}
+	for name, c := range map[string]struct {
+		x, y Axis
+		want []uint8
+	}{
+		"as it is":            {Axis{Step: 1, Len: 4}, Axis{Step: 1, Len: 2}, []uint8{0, 10, 20, 30, 40, 50, 60, 70}},
+		"mirrored":            {Axis{From: 4, Step: -1, Len: 4}, Axis{Step: 1, Len: 1}, []uint8{30, 20, 10, 0}},
+		"twice as wide":       {Axis{Step: 0.5, Len: 8}, Axis{Step: 1, Len: 1}, []uint8{0, 0, 10, 10, 20, 20, 30, 30}},
+		"a middle on an edge": {Axis{Step: 2, Len: 2}, Axis{Step: 2, Len: 1}, []uint8{0, 20}},
+		"beyond the edges":    {Axis{From: -1, Step: 3, Len: 3}, Axis{Step: 1, Len: 1}, []uint8{0, 30, 30}},
+		"three times as tall": {Axis{Step: 4, Len: 1}, Axis{Step: 1.0 / 3, Len: 6}, []uint8{10, 10, 10, 50, 50, 50}},
+	} {
+		got := NearestRGBA(src, c.x, c.y)
+		for i, want := range c.want {
+			if got.Row(i / c.x.Len)[4*(i%c.x.Len)] != want {
+				t.Errorf("%s: pixel %d is %d, want %d", name, i, got.Row(i / c.x.Len)[4*(i%c.x.Len)], want)
+			}
+		}
+		if got.W*got.H != len(c.want) || !got.Opaque {
+			t.Errorf("%s: %d × %d, opaque %t", name, got.W, got.H, got.Opaque)
+		}
+	}
+	// Turned by a right angle through Transform's way, nothing is mixed.
+	turned := TransformNearest(src, 2, 4, Turning{C: 1, B: -1, F: 2})
+	for i, want := range []uint8{40, 0, 50, 10, 60, 20, 70, 30} {
+		if got := turned.Row(i / 2)[4*(i%2)]; got != want {
+			t.Errorf("turned: pixel %d is %d, want %d", i, got, want)
+		}
+	}
+}

@@ -10,7 +10,9 @@ import (
 
 func TestLayersAreKeptWithinTheirRoom(t *testing.T) {
 	c := NewLayerCache(4 * 40_000)
-	key := func(i int) [32]byte { return layerKey([]byte{byte(i)}, declare.Declarations{GeometryValues: declare.GeometryValues{Width: 9}}) }
+	key := func(i int) [32]byte {
+		return layerKey([]byte{byte(i)}, declare.Declarations{GeometryValues: declare.GeometryValues{Width: 9}})
+	}
 	for i := range 10 {
 		c.put(key(i), raster.NewRGBA(100, 100))
 	}

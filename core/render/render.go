@@ -126,6 +126,7 @@ func Variant(source []byte, job Job) (Result, error) {
 		return Result{}, r
 	}
 	if job.Placeholder > 0 {
+		job.Request.Rendering = declare.RenderingUnset // it is blurred
 		return placeholder(source, plan, job)
 	}
 	result := Result{Canvas: plan.Canvas, Natural: plan.Natural, Source: info.Type}
@@ -155,7 +156,7 @@ func Variant(source []byte, job Job) (Result, error) {
 		return Result{}, r
 	}
 	scale := decodeScale(info, plan)
-	byPlanes := profile == nil && !paints.any && job.Request.Quality != declare.Lossless && likely != declare.PNG && likely != declare.GIF
+	byPlanes := profile == nil && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && likely != declare.PNG && likely != declare.GIF
 	picture, err := decode(source, info, scale, storedCut(info, plan).Y1, byPlanes)
 	if err != nil {
 		return Result{}, refuseSource(err)
@@ -213,6 +214,7 @@ func smallCopy(source []byte, info codec.Info, p geometry.Plan) (*raster.RGBA, e
 	small := p
 	small.Canvas = geometry.Size{W: max(1, int(math.Round(tw*k))), H: max(1, int(math.Round(th*k)))}
 	small.Placed = geometry.Rect{X1: small.Canvas.W, Y1: small.Canvas.H}
+	small.Nearest = false
 	scale := decodeScale(info, small)
 	picture, err := decode(source, info, scale, storedCut(info, small).Y1, false)
 	if err != nil {
@@ -323,7 +325,7 @@ func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Form
 // decodeScale is the smallest size, in eighths, that a JPEG can be decoded at while our own resampling still
 // reduces by two or more, so that the kernel and not the decoder decides how the picture looks.
 func decodeScale(info codec.Info, p geometry.Plan) int {
-	if info.Type != jpeg.Type {
+	if info.Type != jpeg.Type || p.Nearest {
 		return 8
 	}
 	enlarged := max(p.ScaleX(), p.ScaleY())
@@ -445,7 +447,7 @@ func resamplePixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale in
 		x, y, transpose := axes(info, p, scale)
 		s := float64(scale) / 8
 		part := src.View(within(storedCut(info, p), s, s, src.W, src.H, &x, &y))
-		dst = raster.ResampleRGBA(part, x, y)
+		dst = sample(part, x, y, p)
 		if transpose {
 			across := dst
 			dst = across.Transpose()
@@ -463,11 +465,21 @@ func resamplePixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale in
 	return canvas
 }
 
+func sample(src *raster.RGBA, x, y raster.Axis, p geometry.Plan) *raster.RGBA {
+	if p.Nearest {
+		return raster.NearestRGBA(src, x, y)
+	}
+	return raster.ResampleRGBA(src, x, y)
+}
+
 // turnPixels makes the visible part of a picture that is turned by any angle: first reduced to the size that it
 // will have, upright, then turned at that size.
 func turnPixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int, v geometry.Rect) *raster.RGBA {
 	w, h := float64(p.Cut.W()), float64(p.Cut.H())
 	k := math.Min(1, math.Max(p.ScaleX(), p.ScaleY()))
+	if p.Nearest { // of the source's own pixels
+		k = 1
+	}
 	flat := p
 	flat.Turn = 0
 	flat.Placed = geometry.Rect{X1: max(1, int(math.Round(w*k))), Y1: max(1, int(math.Round(h*k)))}
@@ -476,7 +488,7 @@ func turnPixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int, v
 	x, y, transpose := axes(info, flat, scale)
 	s := float64(scale) / 8
 	part := src.View(within(storedCut(info, p), s, s, src.W, src.H, &x, &y))
-	small := raster.ResampleRGBA(part, x, y)
+	small := sample(part, x, y, p)
 	defer small.Free()
 	if transpose {
 		small = small.Transpose()
@@ -491,6 +503,9 @@ func turnPixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int, v
 	t := raster.Turning{
 		A: cos * px * mx, C: sin * py * mx, E: (cos*ox + sin*oy + w/2) * mx,
 		B: -sin * px * my, D: cos * py * my, F: (-sin*ox + cos*oy + h/2) * my,
+	}
+	if p.Nearest {
+		return raster.TransformNearest(small, v.W(), v.H(), t)
 	}
 	return raster.Transform(small, v.W(), v.H(), t)
 }

@@ -379,6 +379,42 @@ func TestNothingOfWhatIsCutAwayShows(t *testing.T) {
 	}
 }
 
+func TestPixelatedMixesNothingAnywhere(t *testing.T) {
+	board := image.NewNRGBA(image.Rect(0, 0, 8, 8))
+	for i := range 64 {
+		c := color.NRGBA{200, 30, 30, 255}
+		if (i+i/8)%2 == 0 {
+			c = color.NRGBA{30, 30, 200, 255}
+		}
+		board.SetNRGBA(i%8, i/8, c)
+	}
+	source := asPNG(t, board)
+	for _, query := range []string{
+		"width=37&grow=yes", "width=5", "width=64&height=40&object-fit=cover&grow=yes", "width=40&rotate=270deg&grow=yes",
+		"width=60&grow=yes&background-image=url(lane/board.png)&opacity=1", "width=60&grow=yes&after-content=url(lane/board.png)&after-inset=0&after-width=33px",
+	} {
+		for rendering, mixes := range map[string]bool{"auto": true, "pixelated": false} {
+			j := job(t, query+"&format=png&image-rendering="+rendering)
+			j.Pictures = map[string][]byte{"lane/board.png": source}
+			r, err := Variant(source, j)
+			if err != nil {
+				t.Fatal(query, err)
+			}
+			got, mixed := pixels(t, r), 0
+			for y := range got.H {
+				for x := range got.W {
+					if q := got.Row(y)[4*x:]; q[0] != 200 && q[0] != 30 || q[2] != 230-q[0] {
+						mixed++
+					}
+				}
+			}
+			if (mixed > 0) != mixes {
+				t.Errorf("%s, %s: %d pixels are mixed", query, rendering, mixed)
+			}
+		}
+	}
+}
+
 func TestFirstFrameOfAnAnimation(t *testing.T) {
 	palette := color.Palette{color.NRGBA{}, color.NRGBA{200, 30, 30, 255}, color.NRGBA{30, 30, 200, 255}}
 	frame := func(r image.Rectangle, i uint8) *image.Paletted {

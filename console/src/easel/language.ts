@@ -19,6 +19,7 @@ export const language = [
   "object-fit",
   "object-position",
   "grow",
+  "image-rendering",
   "background-color",
   "background-image",
   "gradient-map",
@@ -52,6 +53,7 @@ export const lines = {
     { name: "xywh", label: "Part", example: "percent:10,10,50,50" },
   ],
   geometry: [
+    { name: "image-rendering", label: "Rendering", initial: "auto", keywords: ["auto", "pixelated"] },
   ],
   paint: [
     { name: "background-color", label: "Background", example: "oklch(90% 0.05 185)" },
@@ -89,6 +91,7 @@ export const lines = {
 export const keywords = {
   "object-fit": ["fill", "cover", "contain", "none", "scale-down"],
   "grow": ["no", "yes"],
+  "image-rendering": ["auto", "pixelated"],
   "after-mix-blend-mode": ["normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light", "soft-light", "difference", "exclusion", "hue", "saturation", "color", "luminosity"],
   "after-text-align": ["left", "center", "right"],
   "format": ["avif", "webp", "jpeg", "png", "gif"],
