@@ -299,6 +299,13 @@ func Fixed(sources []Source) []Case {
 				Before: Before{Layer: &Layer{Source: alpha, X: 60, Y: 40, Alpha: 0.8, Mode: mode}}})
 		}
 	}
+	turned := find(sources, "turned.jpg")
+	for _, g := range []struct {
+		w, h     float64
+		fit, pos string
+	}{{240, 0, "", ""}, {0, 200, "", ""}, {150, 200, "cover", "30% 70%"}} {
+		cs = append(cs, Case{Kind: Fit, Source: turned, Query: "image-orientation=none&" + query(g.w, g.h, "", g.fit, g.pos), Style: style(g.w, g.h, "", g.fit, g.pos) + "image-orientation:none"})
+	}
 	for _, s := range []Source{photo, alpha, crowd} {
 		for _, g := range []struct {
 			w, h     float64

@@ -19,10 +19,10 @@ const ratio = (v) => {
 
 /** The names of the language, in the order of the address form; made from core/declare. */
 export const names = (
-  "xywh scale rotate width height aspect-ratio resolution object-fit object-position grow image-rendering background-color " +
-  "background-image gradient-map sharpen after-content after-width after-height after-inset after-opacity after-mix-blend-mode " +
-  "after-rotate after-color after-font after-text-align after-background-color after-padding border-radius filter opacity matte " +
-  "format quality budget animation retain class as download expires keyid signature"
+  "image-orientation xywh scale rotate width height aspect-ratio resolution object-fit object-position grow image-rendering " +
+  "background-color background-image gradient-map sharpen after-content after-width after-height after-inset after-opacity " +
+  "after-mix-blend-mode after-rotate after-color after-font after-text-align after-background-color after-padding border-radius " +
+  "filter opacity matte format quality budget animation retain class as download expires keyid signature"
 ).split(" ");
 
 // How values are spelled. What isn't here is written in lower case.

@@ -2,6 +2,8 @@
 export type Value = (string & {}) | number | boolean | null | undefined;
 /** Declarations by their names, such as { "aspect-ratio": "3/2", quality: 72 }; made from core/declare. */
 export interface Declarations {
+  /** from-image or none */
+  "image-orientation"?: "from-image" | "none" | Value;
   /** x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480 */
   xywh?: Value;
   /** 1 or -1 for each axis, such as -1 1 */

@@ -7,13 +7,16 @@ import (
 
 // RegionValues are the values of the region's declarations.
 type RegionValues struct {
-	XYWH   Region
-	Mirror Mirror
-	Turn   Turn
+	Orientation Orientation
+	XYWH        Region
+	Mirror      Mirror
+	Turn        Turn
 }
 
 // What of the source is shown, before it meets the slot.
 var region = []declaration{
+	keywordField(declaration{name: "image-orientation", label: "Orientation", grammar: "from-image or none", passedOn: true},
+		func(d *Declarations) *Orientation { return &d.Orientation }, orientations, FromImage),
 	field(declaration{name: "xywh", label: "Part", example: "percent:10,10,50,50", grammar: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480"},
 		func(d *Declarations) *Region { return &d.XYWH }, readRegion, appendRegion),
 	field(declaration{name: "scale", grammar: "1 or -1 for each axis, such as -1 1"},
@@ -131,3 +134,25 @@ func readTurn(to *Turn, value string) string {
 }
 
 func appendTurn(b []byte, t Turn) []byte { return append(appendNumber(b, t.Degrees), "deg"...) }
+
+// Orientation is the value of image-orientation (CSS Images Level 3, section 6.2).
+type Orientation uint8
+
+const (
+	OrientationUnset Orientation = iota
+	FromImage                    // the initial value: upright, as the source's Exif data says
+	AsStored                     // none: as the pixels are stored
+)
+
+var orientations = []string{FromImage: "from-image", AsStored: "none"}
+
+func (o Orientation) String() string { return keyword(orientations, int(o)) }
+
+// Of gives the orientation, 1 to 8, that a source of this media type is painted in, where stored is what it says of itself.
+// AVIF turns as a part of its coding, which isn't Exif's to say.
+func (o Orientation) Of(mediaType string, stored int) int {
+	if o == AsStored && mediaType != AVIF.MediaType() {
+		return 1
+	}
+	return stored
+}

@@ -66,6 +66,7 @@ func (s *Site) DecideSource(l *CompiledLane, r declare.Resolved, h codec.Header,
 		note(trace, "lanes.svg", "passed", "the drawing goes out as it is")
 		return use, nil
 	}
+	h.Orientation = r.Orientation.Of(h.Type, h.Orientation)
 	w, hh := h.Upright()
 	plan, ok := geometry.New(geometry.Size{W: w, H: hh}, r.Declarations)
 	if !ok {

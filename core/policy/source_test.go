@@ -34,6 +34,8 @@ func TestWhatASourceOfThisHeaderMayBecome(t *testing.T) {
 		{"too high by its shape", "width=100", png(100, 1000), func(d *Document) { d.Limits.Height = 200 }, ReasonVariantTooLarge, Render},
 		{"turned upright it is high", "width=90", turned, func(d *Document) { d.Limits.Height = 200 }, ReasonVariantTooLarge, Render},
 		{"turned on its side it isn't", "width=90&rotate=90deg", turned, func(d *Document) { d.Limits.Height = 200 }, "", Render},
+		{"as it is stored it isn't", "width=90&image-orientation=none", turned, func(d *Document) { d.Limits.Height = 200 }, "", Render},
+		{"a part of the stored picture", "xywh=0,390,10,5&image-orientation=none", turned, nil, ReasonNothingLeft, Render},
 		{"too many pixels", "width=100&height=100", png(400, 400), func(d *Document) { d.Limits.Pixels = 9999 }, ReasonVariantTooLarge, Render},
 		{"just as many", "width=100&height=100", png(400, 400), func(d *Document) { d.Limits.Pixels = 10_000 }, "", Render},
 		{"a source of too many pixels", "width=1", png(1000, 1001), func(d *Document) { d.Limits.SourcePixels = 1_000_000 }, ReasonSourceTooManyPixels, Render},

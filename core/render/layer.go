@@ -124,7 +124,7 @@ func (job Job) named(name string, d declare.Declarations) (*raster.RGBA, error) 
 
 // pixelsOf makes a picture as pixels, premultiplied.
 func pixelsOf(source []byte, d declare.Declarations, limits policy.Limits) (*raster.RGBA, error) {
-	info, err := Probe(source)
+	info, err := probe(source, d)
 	if err != nil {
 		return nil, err
 	}

@@ -92,7 +92,7 @@ func Variant(source []byte, job Job) (Result, error) {
 	w := watch{clock: job.Clock}
 	w.begin()
 
-	info, err := Probe(source)
+	info, err := probe(source, job.Request.Declarations)
 	if err != nil {
 		return Result{}, err
 	}
@@ -191,6 +191,13 @@ func Variant(source []byte, job Job) (Result, error) {
 	w.lap("encode")
 	result.Stages = w.stages
 	return result, nil
+}
+
+// probe reads a source's header, with the orientation that the declarations let it have.
+func probe(source []byte, d declare.Declarations) (codec.Info, error) {
+	info, err := Probe(source)
+	info.Orientation = d.Orientation.Of(info.Type, info.Orientation)
+	return info, err
 }
 
 // find looks for the subject or the detail in a small copy of the turned picture.

@@ -171,6 +171,10 @@ func TestEveryOrientationStandsUpright(t *testing.T) {
 			if db := psnr(t, pixels(t, r), want); db < 30 {
 				t.Errorf("%s, orientation %d: %.1f dB from upright, want at least 30", query, o, db)
 			}
+			asStored := variant(t, withExif(b.Bytes(), byte(o)), query+"&image-orientation=none")
+			if db := psnr(t, pixels(t, asStored), pixels(t, variant(t, b.Bytes(), query))); db < 60 {
+				t.Errorf("%s, orientation %d, none: %.1f dB from what is stored", query, o, db)
+			}
 		}
 	}
 }

@@ -9,6 +9,7 @@ export interface Line {
 
 // The names that the Easel can declare, in the language's order, and its lines by group; made from core/declare.
 export const language = [
+  "image-orientation",
   "xywh",
   "scale",
   "rotate",
@@ -50,6 +51,7 @@ export const language = [
 
 export const lines = {
   region: [
+    { name: "image-orientation", label: "Orientation", initial: "from-image", keywords: ["from-image", "none"] },
     { name: "xywh", label: "Part", example: "percent:10,10,50,50" },
   ],
   geometry: [
@@ -89,6 +91,7 @@ export const lines = {
 
 // The words that may stand where nothing else may.
 export const keywords = {
+  "image-orientation": ["from-image", "none"],
   "object-fit": ["fill", "cover", "contain", "none", "scale-down"],
   "grow": ["no", "yes"],
   "image-rendering": ["auto", "pixelated"],
