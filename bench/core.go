@@ -139,7 +139,7 @@ func chained(r *report) error {
 	if err != nil {
 		return err
 	}
-	mark, err := pictures.Draw("mark.png")
+	mark, err := pictures.Load("mark.png")
 	if err != nil {
 		return err
 	}

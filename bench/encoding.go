@@ -23,7 +23,7 @@ var searched = []string{"delta-red.jpg", "festival-crowd.jpg", "box-kite-cliff.j
 func encoding(r *report) error {
 	var sources [][]byte
 	for _, name := range searched {
-		source, err := pictures.Draw(name)
+		source, err := pictures.Load(name)
 		if err != nil {
 			return err
 		}

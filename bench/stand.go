@@ -59,7 +59,7 @@ func onTestBed(f func(bed *testbed.Bed, t testing.TB) error) (err error) {
 
 // photograph is the demo's largest one as a camera of 2560×1600 would have written it: baseline, 4:2:0.
 func photograph() ([]byte, error) {
-	source, err := pictures.Draw("delta-red.jpg")
+	source, err := pictures.Load("delta-red.jpg")
 	if err != nil {
 		return nil, err
 	}

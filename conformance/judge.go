@@ -56,7 +56,7 @@ func Sources() ([]Source, error) {
 		{name: "square.png", file: "poster-press.jpg", query: "width=600&height=600&object-fit=cover"},
 		{name: "dawn.png", file: "festival-dawn.jpg", query: "width=896&height=608&object-fit=cover", crowd: true},
 	} {
-		drawn, err := pictures.Draw(s.file)
+		drawn, err := pictures.Load(s.file)
 		if err != nil {
 			return nil, err
 		}
@@ -89,23 +89,26 @@ func withOrientation(data []byte, o uint16) []byte {
 	return append(append(append([]byte{}, data[:2]...), exif...), data[2:]...)
 }
 
-// Ours renders by the core, as PNG so that nothing is lost, and gives premultiplied pixels.
+// Ours renders by the core, and gives premultiplied pixels.
 func Ours(source []byte, query string, layers ...Source) (*image.RGBA, error) {
 	d, err := declare.Parse(query)
 	if err != nil {
 		return nil, err
 	}
-	d.Format = declare.PNG
-	limits := policy.DefaultLimits
 	named := map[string][]byte{}
 	for _, l := range layers {
 		named["lane/"+l.Name] = l.Data
 	}
-	r, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: limits, Pictures: named})
+	p, err := render.Paint(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Pictures: named})
 	if err != nil {
 		return nil, err
 	}
-	return decodePNG(r.Data)
+	// Rounded to straight colours and back, as every file that we deliver is.
+	if !p.Opaque {
+		p.Unpremultiply()
+		p.Premultiply()
+	}
+	return &image.RGBA{Pix: p.Pix, Stride: p.Stride, Rect: image.Rect(0, 0, p.W, p.H)}, nil
 }
 
 func decodePNG(data []byte) (*image.RGBA, error) {

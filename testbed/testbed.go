@@ -31,17 +31,17 @@ import (
 type Bed struct {
 	Dir      string // removed at the end
 	Binary   string
-	Pictures string // the demo's catalogue
+	Pictures string // the demo's catalogue, for reading alone
 	Postgres *localpg.Server
 }
 
-// New builds the binary, draws the pictures and starts PostgreSQL. Close ends and removes all of it.
+// New builds the binary, has the pictures drawn and starts PostgreSQL. Close ends and removes all of it.
 func New() (*Bed, error) {
 	dir, err := os.MkdirTemp("", "echolane-test-")
 	if err != nil {
 		return nil, err
 	}
-	b := &Bed{Dir: dir, Binary: filepath.Join(dir, "echolane"), Pictures: filepath.Join(dir, "catalogue")}
+	b := &Bed{Dir: dir, Binary: filepath.Join(dir, "echolane")}
 	if err := os.Chmod(dir, 0o755); err != nil {
 		b.Close()
 		return nil, err
@@ -50,7 +50,7 @@ func New() (*Bed, error) {
 		b.Close()
 		return nil, fmt.Errorf("build echolane: %w\n%s", err, out)
 	}
-	if err := pictures.Write(b.Pictures, func(int, int, string) {}); err != nil {
+	if b.Pictures, err = pictures.Shared(); err != nil {
 		b.Close()
 		return nil, err
 	}

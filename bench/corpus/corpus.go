@@ -44,7 +44,7 @@ func At(width int) ([]Picture, error) {
 		return nil
 	}
 	for _, name := range Drawn {
-		source, err := pictures.Draw(name)
+		source, err := pictures.Load(name)
 		if err != nil {
 			return nil, err
 		}

@@ -225,7 +225,7 @@ func againstFixed(measured []Picture, format, plain string) (total, each float64
 // palettes holds the drawn graphics' palettes against 32 bits a pixel.
 func palettes(say func(string, ...any), kept func(bool) string) error {
 	for _, name := range []string{"mark.png", "wind-chart.png", "pattern-sheet.png"} {
-		source, err := pictures.Draw(name)
+		source, err := pictures.Load(name)
 		if err != nil {
 			return err
 		}

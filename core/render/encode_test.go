@@ -41,7 +41,7 @@ func shown(t testing.TB, data []byte) *raster.RGBA {
 
 func drawn(t testing.TB, name string) []byte {
 	t.Helper()
-	source, err := pictures.Draw(name)
+	source, err := pictures.Load(name)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -51,6 +51,9 @@ type Job struct {
 	// Thorough takes more time to have fewer bytes, where that pays.
 	Thorough bool
 
+	// painted, where it isn't nil, is given the pixels instead of having them encoded.
+	painted func(*raster.RGBA)
+
 	// Clock tells the time since some fixed moment, for Result.Stages. Without it there are none.
 	Clock func() time.Duration `json:"-"`
 }
@@ -182,6 +185,10 @@ func Variant(source []byte, job Job) (Result, error) {
 		if result.Format, r = choose(job.Request, plan.Canvas, pixels.Opaque); r != nil {
 			return Result{}, r
 		}
+		if job.painted != nil {
+			job.painted(pixels.Copy())
+			return result, nil
+		}
 		f.pixels = pixels
 	}
 	defer f.free()
@@ -191,6 +198,15 @@ func Variant(source []byte, job Job) (Result, error) {
 	w.lap("encode")
 	result.Stages = w.stages
 	return result, nil
+}
+
+// Paint makes a still variant's pixels, premultiplied, without encoding them. Its error is a *policy.Refusal.
+func Paint(source []byte, job Job) (*raster.RGBA, error) {
+	var pixels *raster.RGBA
+	job.painted = func(p *raster.RGBA) { pixels = p }
+	job.Request.Formats, job.Request.Animation, job.Request.Budget = []declare.Format{declare.PNG}, declare.AnimationNone, 0
+	_, err := Variant(source, job)
+	return pixels, err
 }
 
 // probe reads a source's header, with the orientation that the declarations let it have.

@@ -180,7 +180,7 @@ func TestEveryOrientationStandsUpright(t *testing.T) {
 }
 
 func TestPlanesGiveWhatPixelsGive(t *testing.T) {
-	source, err := pictures.Draw("spool-turned.jpg")
+	source, err := pictures.Load("spool-turned.jpg")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -216,7 +216,7 @@ func TestNaturalSizeIsExact(t *testing.T) {
 }
 
 func TestWideColourComesOutAsSRGB(t *testing.T) {
-	source, err := pictures.Draw("silk-wide-colour.jpg")
+	source, err := pictures.Load("silk-wide-colour.jpg")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -271,7 +271,7 @@ func TestWideColourComesOutAsSRGB(t *testing.T) {
 }
 
 func TestPressColoursComeOutRight(t *testing.T) {
-	source, err := pictures.Draw("poster-press.jpg")
+	source, err := pictures.Load("poster-press.jpg")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -316,7 +316,7 @@ func TestEveryKindOfPNG(t *testing.T) {
 		t.Errorf("16-bit grey: %.1f dB from 8-bit grey", db)
 	}
 	for _, file := range []string{"pattern-sheet.png", "wind-chart.png", "mark.png"} {
-		source, err := pictures.Draw(file)
+		source, err := pictures.Load(file)
 		if err != nil {
 			t.Fatal(err)
 		}

@@ -50,7 +50,7 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 		full := d.Over(site.Defaults)
 		job := render.Job{Request: d.Resolve(site.Defaults, site.Offer(policy.AcceptsWebP, full.Quality)), Limits: site.Limits, Pictures: map[string][]byte{}}
 		for _, name := range d.Pictures() {
-			data, err := pictures.Draw(strings.TrimPrefix(name, "catalogue/"))
+			data, err := pictures.Load(strings.TrimPrefix(name, "catalogue/"))
 			if err != nil {
 				return render.Result{}, err
 			}
@@ -79,7 +79,7 @@ func Write(docs string) error {
 	sources := map[string][]byte{}
 	for _, e := range list {
 		if sources[e.Source] == nil {
-			if sources[e.Source], err = pictures.Draw(e.Source); err != nil {
+			if sources[e.Source], err = pictures.Load(e.Source); err != nil {
 				return err
 			}
 		}

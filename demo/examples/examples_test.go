@@ -25,7 +25,7 @@ func TestTheDocumentedExamplesAreWhatTheyShow(t *testing.T) {
 	sources := map[string][]byte{}
 	for _, e := range list {
 		if sources[e.Source] == nil {
-			if sources[e.Source], err = pictures.Draw(e.Source); err != nil {
+			if sources[e.Source], err = pictures.Load(e.Source); err != nil {
 				t.Fatal(err)
 			}
 		}
