@@ -12,7 +12,7 @@ import (
 
 	"github.com/gofiber/fiber/v3"
 
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 // bareCommand is how the benchmark starts itself as the bare handler that it compares with.

@@ -11,7 +11,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 // fresh makes a 640-wide WebP from a 2560×1600 JPEG: by the core alone and through the running service, held

@@ -15,8 +15,8 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/markup"
+	"echolane/internal/testbed"
 	"echolane/service/weighing"
-	"echolane/testbed"
 )
 
 // pages measures the rewriting of HTML, the making of markup, and a weigh-in.

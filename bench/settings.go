@@ -11,7 +11,7 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/policy"
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 // decided measures what a request costs before any cache is asked: its text read, held against the site's

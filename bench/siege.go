@@ -21,7 +21,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 // A siege: a service that is given little memory is attacked in every way that once took it down, all at once, while one

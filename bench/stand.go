@@ -20,7 +20,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/demo/pictures"
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 // outside lets the test bed's helpers run outside a test: what would fail a test is thrown as an error.

@@ -25,7 +25,7 @@ import (
 	"echolane/core/raster"
 	"echolane/core/render"
 	"echolane/demo/pictures"
-	"echolane/testbed/browser"
+	"echolane/internal/browser"
 )
 
 // Source is a picture that cases are made of.

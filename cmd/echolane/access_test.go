@@ -8,8 +8,8 @@ import (
 	"strings"
 	"testing"
 
+	"echolane/internal/testbed"
 	"echolane/service/api"
-	"echolane/testbed"
 )
 
 // call asks the API as somebody else than the bed's token: with these fields and no others.

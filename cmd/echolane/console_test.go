@@ -14,9 +14,9 @@ import (
 
 	"github.com/chromedp/chromedp"
 
+	"echolane/internal/browser"
+	"echolane/internal/testbed"
 	"echolane/service/api"
-	"echolane/testbed"
-	"echolane/testbed/browser"
 )
 
 // page is a browser that fails the test at the caller's line.

@@ -26,8 +26,8 @@ import (
 	"echolane/demo/origin"
 	"echolane/demo/pictures"
 	"echolane/demo/store"
+	"echolane/internal/localpg"
 	"echolane/service/app"
-	"echolane/service/localpg"
 	"echolane/service/records"
 	"echolane/service/source"
 )

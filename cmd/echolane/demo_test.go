@@ -13,7 +13,7 @@ import (
 	"testing"
 	"time"
 
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 // startDemo starts the whole demo in dir and waits until it says that it is ready.

@@ -11,8 +11,8 @@ import (
 
 	"echolane/core/codec"
 	"echolane/core/render"
+	"echolane/internal/testbed"
 	"echolane/service/delivery"
-	"echolane/testbed"
 )
 
 func TestEncodingOverHTTP(t *testing.T) {

@@ -19,9 +19,9 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"echolane/demo/store"
+	"echolane/internal/testbed"
 	"echolane/service/api"
 	"echolane/service/source"
-	"echolane/testbed"
 )
 
 // rude sends bytes as they are, and gives the status line.

@@ -15,7 +15,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"echolane/core/render"
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 const browserAccept = "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8"

@@ -18,10 +18,10 @@ import (
 	"echolane/core/render"
 	"echolane/demo/origin"
 	"echolane/demo/store"
+	"echolane/internal/testbed"
 	"echolane/service/api"
 	"echolane/service/delivery"
 	"echolane/service/source"
-	"echolane/testbed"
 )
 
 // shopAt starts the made-up shop, for a web lane.

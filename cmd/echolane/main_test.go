@@ -5,7 +5,7 @@ import (
 	"os"
 	"testing"
 
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 // bed is the real binary, PostgreSQL and the demo's pictures, for all tests here.

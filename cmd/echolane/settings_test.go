@@ -15,7 +15,7 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"echolane/testbed"
+	"echolane/internal/testbed"
 )
 
 func TestASiteAsAFile(t *testing.T) {

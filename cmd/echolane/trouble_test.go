@@ -15,8 +15,8 @@ import (
 
 	"github.com/jackc/pgx/v5"
 
-	"echolane/service/localpg"
-	"echolane/testbed"
+	"echolane/internal/localpg"
+	"echolane/internal/testbed"
 )
 
 func TestImagesOutliveTheDatabase(t *testing.T) {

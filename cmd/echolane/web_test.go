@@ -17,8 +17,8 @@ import (
 	"github.com/chromedp/cdproto/emulation"
 	"github.com/chromedp/chromedp"
 
-	"echolane/testbed"
-	"echolane/testbed/browser"
+	"echolane/internal/browser"
+	"echolane/internal/testbed"
 	"echolane/web"
 )
 

@@ -14,8 +14,8 @@ import (
 	"time"
 
 	"echolane/core/weighin"
+	"echolane/internal/testbed"
 	"echolane/service/api"
-	"echolane/testbed"
 )
 
 // slowPage is a page as many are.

@@ -19,7 +19,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"echolane/testbed/browser"
+	"echolane/internal/browser"
 )
 
 const (

@@ -107,7 +107,9 @@ func components() ([]component, error) {
 			all = append(all, component{name, p.Version, filepath.Join("console", path)})
 		}
 	}
-	slices.SortFunc(all, func(a, b component) int { return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Version, b.Version)) })
+	slices.SortFunc(all, func(a, b component) int {
+		return cmp.Or(cmp.Compare(a.Name, b.Name), cmp.Compare(a.Version, b.Version))
+	})
 	return slices.CompactFunc(all, func(a, b component) bool { return a.Name == b.Name && a.Version == b.Version }), nil
 }
 

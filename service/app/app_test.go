@@ -32,10 +32,10 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"echolane/core/policy"
+	"echolane/internal/testbed"
 	"echolane/service/api"
 	"echolane/service/panics"
 	"echolane/service/records"
-	"echolane/testbed"
 )
 
 func TestAPanicInAHandlerIsOneAnswer(t *testing.T) {

@@ -21,16 +21,18 @@ import (
 	"time"
 
 	"echolane/core/policy"
-	"echolane/service/localpg"
+	"echolane/internal/localpg"
+	"echolane/internal/testbed"
 	"echolane/service/records"
-	"echolane/service/workshop"
 )
 
 const token = "the-token-of-these-tests"
 
-var server *localpg.Server
+var (
+	server *localpg.Server
+	worker []string
+)
 
-// The test binary is its own render worker.
 func TestMain(m *testing.M) {
 	if len(os.Args) > 1 && os.Args[1] == "password-hash" {
 		if err := records.HashWork(os.Stdin, os.Stdout); err != nil {
@@ -39,21 +41,21 @@ func TestMain(m *testing.M) {
 		}
 		os.Exit(0)
 	}
-	if len(os.Args) > 1 && os.Args[1] == "render-worker" {
-		if err := workshop.Work(); err != nil {
-			fmt.Fprintln(os.Stderr, err)
-			os.Exit(1)
-		}
-		os.Exit(0)
+	command, remove, err := testbed.RenderWorker()
+	if err == nil {
+		worker = command
 	}
 	var end func()
-	var err error
-	if server, end, err = localpg.Passing(context.Background()); err != nil {
+	if err == nil {
+		server, end, err = localpg.Passing(context.Background())
+	}
+	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
 		os.Exit(1)
 	}
 	code := m.Run()
 	end()
+	remove()
 	os.Exit(code)
 }
 
@@ -82,7 +84,7 @@ func start(t *testing.T, change func(*Options), edit func(*policy.Document)) *ru
 	said := &bytes.Buffer{}
 	o := Options{
 		Listen: "127.0.0.1:0", DatabaseURL: database(t), MemoryBytes: 64 << 20, DiskBytes: 1 << 30, Workers: 2, Token: token, SecretKey: make([]byte, 32),
-		Worker: []string{os.Args[0], "render-worker"}, Hasher: []string{os.Args[0], "password-hash"}, DrainLimit: 20 * time.Second, SearchAtOnce: true, Log: slog.New(slog.NewTextHandler(&locked{w: said}, nil)),
+		Worker: worker, Hasher: []string{os.Args[0], "password-hash"}, DrainLimit: 20 * time.Second, SearchAtOnce: true, Log: slog.New(slog.NewTextHandler(&locked{w: said}, nil)),
 	}
 	if change != nil {
 		change(&o)

@@ -17,8 +17,8 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"echolane/core/policy"
-	"echolane/service/localpg"
-	"echolane/testbed"
+	"echolane/internal/localpg"
+	"echolane/internal/testbed"
 )
 
 var (

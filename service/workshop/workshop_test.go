@@ -2,9 +2,12 @@ package workshop
 
 import (
 	"bytes"
+	"compress/zlib"
 	"context"
+	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash/crc32"
 	"image"
 	"image/png"
 	"io"
@@ -20,29 +23,31 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/internal/testbed"
 	"echolane/service/source"
 )
 
 // The test binary is its own worker, and in other roles tries what a worker must not be able to do.
 func TestMain(m *testing.M) {
-	if len(os.Args) > 1 {
-		switch os.Args[1] {
-		case "render-worker":
-			if err := Work(); err != nil {
-				fmt.Fprintln(os.Stderr, err)
-				os.Exit(1)
-			}
-			os.Exit(0)
-		case "escape":
-			escape()
-		}
+	if len(os.Args) > 1 && os.Args[1] == "escape" {
+		escape()
 	}
-	os.Exit(m.Run())
+	command, remove, err := testbed.RenderWorker()
+	if err != nil {
+		fmt.Fprintln(os.Stderr, err)
+		os.Exit(1)
+	}
+	renderWorker = command
+	code := m.Run()
+	remove()
+	os.Exit(code)
 }
+
+var renderWorker []string
 
 func workshop(t *testing.T, o Options) *Workshop {
 	t.Helper()
-	o.Command = []string{os.Args[0], "render-worker"}
+	o.Command = renderWorker
 	o.Log = slog.New(slog.NewTextHandler(io.Discard, nil))
 	w, err := New(o)
 	if err != nil {
@@ -63,6 +68,30 @@ func picture(t *testing.T, w, h int) []byte {
 		t.Fatal(err)
 	}
 	return b.Bytes()
+}
+
+// blank is a large black PNG of one bit a sample: quickly written, and as much to decode as any.
+func blank(t *testing.T, w, h int) []byte {
+	t.Helper()
+	b := []byte("\x89PNG\r\n\x1a\n")
+	chunk := func(kind string, data []byte) {
+		b = binary.BigEndian.AppendUint32(b, uint32(len(data)))
+		start := len(b)
+		b = append(append(b, kind...), data...)
+		b = binary.BigEndian.AppendUint32(b, crc32.ChecksumIEEE(b[start:]))
+	}
+	chunk("IHDR", append(binary.BigEndian.AppendUint32(binary.BigEndian.AppendUint32(nil, uint32(w)), uint32(h)), 1, 0, 0, 0, 0))
+	var rows bytes.Buffer
+	z := zlib.NewWriter(&rows)
+	if _, err := z.Write(make([]byte, h*(1+(w+7)/8))); err != nil {
+		t.Fatal(err)
+	}
+	if err := z.Close(); err != nil {
+		t.Fatal(err)
+	}
+	chunk("IDAT", rows.Bytes())
+	chunk("IEND", nil)
+	return b
 }
 
 // render1 has one source rendered.
@@ -117,7 +146,7 @@ func TestASlowRenderIsEndedAndTheNextOneWorks(t *testing.T) {
 	w := workshop(t, Options{Workers: 1})
 	slow := job(t, "format=png")
 	slow.Limits.RenderTime = 30 * time.Millisecond
-	_, err := render1(w, context.Background(), picture(t, 6000, 6000), slow)
+	_, err := render1(w, context.Background(), blank(t, 6000, 6000), slow)
 	var no *policy.Refusal
 	if !errors.As(err, &no) || no.Reason != "render-too-slow" {
 		t.Fatalf("%v", err)
@@ -134,7 +163,7 @@ func TestAGreedyRenderCostsItselfOnly(t *testing.T) {
 	w := workshop(t, Options{Workers: 1, MemoryBytes: 300 << 20})
 	greedy := job(t, "format=png")
 	greedy.Limits.Pixels = 100_000_000
-	_, err := render1(w, context.Background(), picture(t, 7900, 7900), greedy) // 250 MB as pixels, and again as output
+	_, err := render1(w, context.Background(), blank(t, 7900, 7900), greedy) // 250 MB as pixels, and again as output
 	var no *policy.Refusal
 	if !errors.As(err, &no) || no.Reason != "render-too-much" {
 		t.Fatalf("%v", err)

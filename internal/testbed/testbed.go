@@ -24,7 +24,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/demo/pictures"
-	"echolane/service/localpg"
+	"echolane/internal/localpg"
 )
 
 // Bed is what all tests of a package share.

@@ -1,0 +1,27 @@
+package testbed
+
+import (
+	"fmt"
+	"os"
+	"os/exec"
+	"path/filepath"
+)
+
+// RenderWorker builds a render worker, in a folder that remove takes away. A test binary could be its own, but under the
+// race detector it would decode and encode ten times as slowly.
+func RenderWorker() (command []string, remove func(), err error) {
+	dir, err := os.MkdirTemp("", "echolane-worker-")
+	if err != nil {
+		return nil, nil, err
+	}
+	file := filepath.Join(dir, "renderworker")
+	out, err := exec.Command("go", "build", "-o", file, "echolane/internal/renderworker").CombinedOutput()
+	if err == nil {
+		err = os.Chmod(dir, 0o755)
+	}
+	if err != nil {
+		os.RemoveAll(dir)
+		return nil, nil, fmt.Errorf("build a render worker: %w\n%s", err, out)
+	}
+	return []string{file}, func() { os.RemoveAll(dir) }, nil
+}
