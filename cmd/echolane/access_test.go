@@ -31,6 +31,7 @@ func decoded[T any](t *testing.T, a testbed.Answer, status int) T {
 }
 
 func TestTokensReachAsFarAsTheySay(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t, "--source-root", bed.Pictures)
 	bed.Must(t, s, "site", "add", "archive")
 	token := func(may string, sites ...string) string {
@@ -100,6 +101,7 @@ func TestTokensReachAsFarAsTheySay(t *testing.T) {
 }
 
 func TestSessionsAreOfOurOwnPagesAlone(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	addOwner(t, s)
 	right := `{"name": "wren", "password": "kites in the wind"}`
@@ -172,6 +174,7 @@ func TestGuessingPasswordsGetsSlow(t *testing.T) {
 }
 
 func TestPeopleAndTheirPasswords(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	addOwner(t, s)
 	if r := bed.Run(t, s, "person", "list"); !strings.Contains(r.Out, "wren") {
@@ -207,6 +210,7 @@ func TestPeopleAndTheirPasswords(t *testing.T) {
 }
 
 func TestListsComeInPages(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	for i := range 5 {
 		bed.Must(t, s, "site", "add", fmt.Sprintf("site-%d", i))
@@ -237,6 +241,7 @@ func TestListsComeInPages(t *testing.T) {
 
 // Pictures for the console's own pages can't be embedded elsewhere, nor run what they might hold.
 func TestPicturesOfTheConsoleStayThere(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	for _, path := range []string{"/lanes/catalogue/original?path=mark.png", "/sheet/preview?source=catalogue/mark.png"} {
 		a := s.Get(t, "/-/api/v1/sites/kestrel"+path)
@@ -255,6 +260,7 @@ func TestPicturesOfTheConsoleStayThere(t *testing.T) {
 }
 
 func TestAWriteSaysWhatItChanges(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	a := s.Get(t, "/-/api/v1/sites/kestrel")
 	tag := a.Header.Get("ETag")

@@ -14,6 +14,7 @@ import (
 )
 
 func TestSitesAndLanesFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	s := bed.Serve(t)
 	if out := bed.Must(t, s, "site", "list"); !strings.Contains(out, "echolane site add NAME") {
 		t.Errorf("an empty list doesn't say what to do next: %s", out)
@@ -68,6 +69,7 @@ func TestSitesAndLanesFromTheCommandLine(t *testing.T) {
 }
 
 func TestLinkWritesTheAddressForm(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		args []string
 		code int
@@ -90,6 +92,7 @@ func TestLinkWritesTheAddressForm(t *testing.T) {
 }
 
 func TestFetchSaysWhatMatters(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	to := filepath.Join(t.TempDir(), "out.avif")
 	out := bed.Must(t, s, "fetch", "kestrel/catalogue/delta-red.jpg?width=640", "-o", to)
@@ -135,6 +138,7 @@ func TestFetchSaysWhatMatters(t *testing.T) {
 }
 
 func TestRenderWorksWithoutAService(t *testing.T) {
+	t.Parallel()
 	to := filepath.Join(t.TempDir(), "mark.png")
 	out := bed.Must(t, nil, "render", filepath.Join(bed.Pictures, "mark.png"), "height=64", "-o", to)
 	if !strings.Contains(out, "800 × 800") || !strings.Contains(out, "64 × 64") {
@@ -173,6 +177,7 @@ func TestRenderWorksWithoutAService(t *testing.T) {
 }
 
 func TestEveryCommandHasExamples(t *testing.T) {
+	t.Parallel()
 	var walk func(c *cli.Command, path []string)
 	n := 0
 	walk = func(c *cli.Command, path []string) {

@@ -110,6 +110,7 @@ const saving = `document.querySelector("[data-testid=saving]")`
 const variantPixels = `document.querySelector("section[aria-label=Variant] dd").textContent`
 
 func TestEaselFromLaneToCopiedURL(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Look(1280, 800, "light"))
@@ -161,6 +162,7 @@ func TestEaselFromLaneToCopiedURL(t *testing.T) {
 }
 
 func TestEaselAddressHoldsTheWholeState(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/dragon-tail.jpg?width=200&aspect-ratio=1%2F1&object-fit=fill&format=jpeg&quality=35"))
@@ -183,6 +185,7 @@ func TestEaselAddressHoldsTheWholeState(t *testing.T) {
 }
 
 func TestEaselPaints(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/dragon-tail.jpg?rotate=90deg&width=200&object-position=subject&filter=grayscale(1)"))
@@ -205,6 +208,7 @@ func TestEaselPaints(t *testing.T) {
 }
 
 func TestEaselShowsRefusalsInTheServicesWords(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/nothing.jpg"))
@@ -218,6 +222,7 @@ func TestEaselShowsRefusalsInTheServicesWords(t *testing.T) {
 }
 
 func TestConsoleInTheDarkAndOnAPhone(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	ground := `getComputedStyle(document.body).backgroundColor`
@@ -240,6 +245,7 @@ func TestConsoleInTheDarkAndOnAPhone(t *testing.T) {
 }
 
 func TestEverythingInTheConsoleIsReachedByTab(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Look(1280, 800, "light"))
@@ -261,6 +267,7 @@ func TestEverythingInTheConsoleIsReachedByTab(t *testing.T) {
 }
 
 func TestTheDoorOfTheConsole(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	link := firstLink(t, s)
 	p := openPage(t)
@@ -301,6 +308,7 @@ func TestTheDoorOfTheConsole(t *testing.T) {
 }
 
 func TestLanesAreDraftedShownAndMade(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Look(1280, 800, "light"))
@@ -371,6 +379,7 @@ func TestLanesAreDraftedShownAndMade(t *testing.T) {
 }
 
 func TestPicturesAreDroppedOnTheConsole(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/incoming", "--upload", "--folder", filepath.Join(t.TempDir(), "incoming"))
 	p := enter(t, s)
@@ -394,6 +403,7 @@ func TestPicturesAreDroppedOnTheConsole(t *testing.T) {
 }
 
 func TestRefusalsAreMendedInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "site", "set", "kestrel", "--rungs", "320,640")
 	for range 3 {
@@ -419,6 +429,7 @@ func TestRefusalsAreMendedInTheConsole(t *testing.T) {
 }
 
 func TestKeysAreMadeAndTakenBack(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Look(1280, 800, "light"))

@@ -35,6 +35,7 @@ func startDemo(t *testing.T, dir string) *testbed.Process {
 }
 
 func TestDemoAsPrinted(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(bed.Dir, "demo")
 	if err := os.CopyFS(filepath.Join(dir, "pictures", "catalogue"), os.DirFS(bed.Pictures)); err != nil {
 		t.Fatal(err)
@@ -132,6 +133,7 @@ func postgresOf(t *testing.T, dir string) []string {
 }
 
 func TestTheShopShowsItsPicturesFullSize(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(bed.Dir, "demo-shop")
 	if err := os.CopyFS(filepath.Join(dir, "pictures", "catalogue"), os.DirFS(bed.Pictures)); err != nil {
 		t.Fatal(err)

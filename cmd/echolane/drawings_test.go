@@ -8,6 +8,7 @@ import (
 )
 
 func TestDrawingsGoThroughUntouchedWhereALaneLetsThem(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	folder := t.TempDir()
 	drawing := `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 8 8"><script>document.title = "ran"</script><path d="M4 0l4 4-4 4-4-4z"/></svg>`

@@ -16,6 +16,7 @@ import (
 )
 
 func TestEncodingOverHTTP(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	const k = "/kestrel/catalogue/festival-crowd.jpg"
 	explained := func(query string) delivery.Explanation {
@@ -54,6 +55,7 @@ func TestEncodingOverHTTP(t *testing.T) {
 }
 
 func TestAnimationsOverHTTP(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	source, err := os.ReadFile(filepath.Join(bed.Pictures, "launch.gif"))
 	if err != nil {
@@ -85,6 +87,7 @@ func TestAnimationsOverHTTP(t *testing.T) {
 }
 
 func TestRetainOverHTTP(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	dir := t.TempDir()
 	source, err := os.ReadFile(filepath.Join(bed.Pictures, "sled-blue.jpg"))
@@ -111,6 +114,7 @@ func TestRetainOverHTTP(t *testing.T) {
 }
 
 func TestTheSourceItselfOverHTTP(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	dir := t.TempDir()
 	r := bed.Run(t, nil, "render", filepath.Join(bed.Pictures, "delta-red.jpg"), "width=400", "quality=50", "-o", filepath.Join(dir, "small.jpg"))
@@ -142,6 +146,7 @@ func TestTheSourceItselfOverHTTP(t *testing.T) {
 }
 
 func TestRenderSaysHow(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	for ending, want := range map[string]string{"webp": "searched for quality 72 · VP8 quantizer", "avif": "AV1 quantizer", "jpg": "searched for quality 72 · JPEG tables", "gif": "palette for quality 72"} {
 		out := filepath.Join(dir, "o."+ending)
@@ -158,6 +163,7 @@ func TestRenderSaysHow(t *testing.T) {
 }
 
 func TestTheFirstAnswerIsPredictedAndTheNextSearched(t *testing.T) {
+	t.Parallel()
 	p := bed.Kestrel(t, "--search-at-once=false")
 	const path = "/kestrel/catalogue/delta-red.jpg?width=500&format=webp"
 	first := p.Get(t, path)
@@ -190,6 +196,7 @@ func TestTheFirstAnswerIsPredictedAndTheNextSearched(t *testing.T) {
 }
 
 func TestAThoroughSiteKeepsFewerBytes(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	const path = "/kestrel/catalogue/festival-crowd.jpg?width=500&format=avif"
 	quick := decoded[delivery.Explanation](t, s.Get(t, path+"&as=explain"), 200)

@@ -335,6 +335,7 @@ func TestAnotherSecretKeyIsNoticedAtTheStart(t *testing.T) {
 }
 
 func TestTheEaselOpensSourcesThatAreWholeURLs(t *testing.T) {
+	t.Parallel()
 	origin := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		http.ServeFile(w, r, filepath.Join(bed.Pictures, "mark.png"))
 	}))

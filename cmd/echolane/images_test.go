@@ -21,6 +21,7 @@ import (
 const browserAccept = "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8"
 
 func TestEveryPictureOfTheCatalogueIsDelivered(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	files, err := os.ReadDir(bed.Pictures)
 	if err != nil {
@@ -65,6 +66,7 @@ func TestEveryPictureOfTheCatalogueIsDelivered(t *testing.T) {
 }
 
 func TestHeadersSayWhatHappened(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	const path = "/kestrel/catalogue/sled-blue.jpg?WIDTH=200px&quality=80"
 	first := s.Get(t, path, "Accept", browserAccept)
@@ -101,6 +103,7 @@ func TestHeadersSayWhatHappened(t *testing.T) {
 }
 
 func TestConditionalRequestsAndHead(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	const path = "/kestrel/catalogue/wind-chart.png?width=100"
 	whole := s.Get(t, path)
@@ -147,6 +150,7 @@ func TestEqualRequestsAtOnceAreMadeOnce(t *testing.T) {
 }
 
 func TestVariantsOutliveARestartOnDisk(t *testing.T) {
+	t.Parallel()
 	cache, database := t.TempDir(), bed.Database(t)
 	s := bed.ServeOn(t, database, "--cache-dir", cache)
 	bed.Must(t, s, "site", "add", "kestrel")
@@ -184,6 +188,7 @@ func TestVariantsOutliveARestartOnDisk(t *testing.T) {
 }
 
 func TestAChangedSourceIsNeverAnsweredWithTheOldPicture(t *testing.T) {
+	t.Parallel()
 	folder := t.TempDir()
 	put := func(from string) {
 		data, err := os.ReadFile(filepath.Join(bed.Pictures, from))
@@ -213,6 +218,7 @@ func TestAChangedSourceIsNeverAnsweredWithTheOldPicture(t *testing.T) {
 }
 
 func TestVariantsAreRecorded(t *testing.T) {
+	t.Parallel()
 	database := bed.Database(t)
 	s := bed.ServeOn(t, database)
 	bed.Must(t, s, "site", "add", "kestrel")
@@ -236,6 +242,7 @@ func TestVariantsAreRecorded(t *testing.T) {
 }
 
 func TestSettingsReachEveryNodeAtOnce(t *testing.T) {
+	t.Parallel()
 	database := bed.Database(t)
 	one, two := bed.ServeOn(t, database), bed.ServeOn(t, database)
 	bed.Must(t, one, "site", "add", "kestrel")
@@ -254,6 +261,7 @@ func TestSettingsReachEveryNodeAtOnce(t *testing.T) {
 }
 
 func TestAbsoluteFormOfTheRequestTarget(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	host := strings.TrimPrefix(s.Base, "http://")
 	c, err := net.Dial("tcp", host)

@@ -35,6 +35,7 @@ func shopAt(t *testing.T) string {
 func element(text string) string { return strings.ReplaceAll(url.QueryEscape(text), "+", "%20") }
 
 func TestAWebLaneServesWhatItsRulesLet(t *testing.T) {
+	t.Parallel()
 	shop := shopAt(t)
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", shop+"/press/*", "--deny", shop+"/press/private/*", "--private", "127.0.0.1")
@@ -88,6 +89,7 @@ func TestAWebLaneServesWhatItsRulesLet(t *testing.T) {
 }
 
 func TestALaneThatLeadsBackToUsEnds(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/mirror", "--base", s.Base+"/kestrel/mirror/", "--allow", s.Base+"/*", "--private", "127.0.0.1")
 	a := s.Get(t, "/kestrel/mirror/a.jpg")
@@ -101,6 +103,7 @@ func TestALaneThatLeadsBackToUsEnds(t *testing.T) {
 }
 
 func TestABucketLane(t *testing.T) {
+	t.Parallel()
 	objects := &store.Store{Dir: t.TempDir(), AccessKey: "AKITE", SecretKey: "the-string-of-the-kite"}
 	dir := filepath.Join(objects.Dir, "kites", "archive", "1962")
 	if err := os.MkdirAll(dir, 0o755); err != nil {
@@ -168,6 +171,7 @@ func TestABucketLane(t *testing.T) {
 }
 
 func TestPrivateSourcesAreShownAsTheLaneSays(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "key", "add", "kestrel", "k1")
 	bed.Must(t, s, "lane", "set", "kestrel/catalogue", "--visibility", "signed")
@@ -220,6 +224,7 @@ func TestPrivateSourcesAreShownAsTheLaneSays(t *testing.T) {
 }
 
 func TestSourcesAreUploaded(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	folder := filepath.Join(t.TempDir(), "incoming")
 	bed.Must(t, s, "lane", "add", "kestrel/incoming", "--upload", "--folder", folder)
@@ -328,6 +333,7 @@ func TestSourcesAreUploaded(t *testing.T) {
 }
 
 func TestPagesAreHeldToTheirOrigins(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	path := "/kestrel/catalogue/mark.png?width=64"
 	open := s.Get(t, path, "Origin", "https://anybody.test")
@@ -367,6 +373,7 @@ func TestPagesAreHeldToTheirOrigins(t *testing.T) {
 }
 
 func TestASiteOnItsOwnHostName(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "site", "set", "kestrel", "--hosts", "img.kestrel.test")
 	bed.Must(t, s, "site", "add", "other")
@@ -386,6 +393,7 @@ func TestASiteOnItsOwnHostName(t *testing.T) {
 }
 
 func TestHowOftenAndHowMany(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t, "--proxies", "127.0.0.0/8")
 	bed.Must(t, s, "site", "set", "kestrel", "--limit", "requests_per_second=2")
 	from := func(client string) int {
@@ -421,6 +429,7 @@ func TestHowOftenAndHowMany(t *testing.T) {
 }
 
 func TestRefusalsTeach(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "site", "set", "kestrel", "--rungs", "320,640")
 	for range 5 {
@@ -469,6 +478,7 @@ func TestRefusalsTeach(t *testing.T) {
 }
 
 func TestExplainTellsTheWay(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "site", "set", "kestrel", "--rungs", "320,640", "--other-widths", "round-up")
 	a := s.Get(t, "/kestrel/catalogue/mark.png?width=300&as=explain", "Accept", browserAccept)
@@ -492,6 +502,7 @@ func TestExplainTellsTheWay(t *testing.T) {
 }
 
 func TestFactsTellWhatAPictureIs(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	a := s.Get(t, "/kestrel/catalogue/sled-blue.jpg?as=facts")
 	f := decoded[source.Facts](t, a, 200)
@@ -511,6 +522,7 @@ func TestFactsTellWhatAPictureIs(t *testing.T) {
 }
 
 func TestLayersAreSourcesToo(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	folder := t.TempDir()
 	put := func(file string) {
@@ -565,6 +577,7 @@ func TestLayersAreSourcesToo(t *testing.T) {
 // Each reason that the service can give is given once, through the running service, and carries the status
 // that the list says, a title and a way out.
 func TestEveryReasonIsGiven(t *testing.T) {
+	t.Parallel()
 	origin := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		switch r.URL.Path {
 		case "/500.jpg":

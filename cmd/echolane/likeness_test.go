@@ -13,6 +13,7 @@ import (
 )
 
 func TestLikenessOfFiles(t *testing.T) {
+	t.Parallel()
 	dir := t.TempDir()
 	make := func(name string, declarations ...string) string {
 		t.Helper()
@@ -62,6 +63,7 @@ func TestLikenessOfFiles(t *testing.T) {
 }
 
 func TestSweepOfAFile(t *testing.T) {
+	t.Parallel()
 	page := filepath.Join(t.TempDir(), "sweep.html")
 	r := bed.Run(t, nil, "sweep", filepath.Join(bed.Pictures, "sled-blue.jpg"), "width=160", "--formats", "jpeg,webp", "-o", page, "--json")
 	var steps []sweepStep
@@ -93,6 +95,7 @@ func TestSweepOfAFile(t *testing.T) {
 }
 
 func TestEaselSweeps(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/sled-blue.jpg?width=120&view=sweep"))
@@ -121,6 +124,7 @@ func TestEaselSweeps(t *testing.T) {
 }
 
 func TestWhatIsSavedIsSaid(t *testing.T) {
+	t.Parallel()
 	for _, c := range []struct {
 		before, after int64
 		want          string

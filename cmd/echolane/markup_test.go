@@ -12,6 +12,7 @@ import (
 )
 
 func TestMarkupFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	out := bed.Must(t, s, "markup", "kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px; aspect-ratio: 3/2", "--alt", "A kite")
 	if !strings.HasPrefix(out, `<img src="http://`) || strings.Count(out, "aspect-ratio=3/2") != 4 || !strings.Contains(out, `width="320" height="213" alt="A kite" loading="lazy"`) {
@@ -61,6 +62,7 @@ func TestMarkupFromTheCommandLine(t *testing.T) {
 }
 
 func TestPagesWrittenAgainByTheirTags(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--base", "https://photos.kestrel.test/", "--allow", "https://photos.kestrel.test/*")
 	dir := t.TempDir()

@@ -87,6 +87,7 @@ func described(all map[string]any, schema map[string]any, v any, at string) erro
 }
 
 func TestAnswersAreAsDescribed(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	addOwner(t, s)
 	bed.Must(t, s, "lane", "add", "kestrel/incoming", "--upload", "--folder", t.TempDir())

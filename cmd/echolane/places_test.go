@@ -15,6 +15,7 @@ func (p page) write(text string) {
 }
 
 func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/sheet/kestrel?source=catalogue/box-kite-cliff.jpg"))
@@ -52,6 +53,7 @@ func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
 }
 
 func TestMarkupIsWrittenInTheEasel(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/delta-red.jpg?view=markup"))
@@ -67,6 +69,7 @@ func TestMarkupIsWrittenInTheEasel(t *testing.T) {
 }
 
 func TestPagesAreWeighedInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
 	at := shop(t, `<!doctype html><meta charset="utf-8"><title>Shop</title><img src="pictures/mark.png" width="100" height="100" alt="The mark"><img src="pictures/sled-blue.jpg" alt="A sled" style="width:200px">`)

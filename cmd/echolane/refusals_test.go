@@ -8,6 +8,7 @@ import (
 )
 
 func TestBadRequestsAreRefusedWithReasonAndRemedy(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	for _, c := range []struct {
 		path   string
@@ -64,6 +65,7 @@ func TestBadRequestsAreRefusedWithReasonAndRemedy(t *testing.T) {
 }
 
 func TestBadSourcesAreRefused(t *testing.T) {
+	t.Parallel()
 	folder, outside := t.TempDir(), t.TempDir()
 	write := func(name string, data []byte) {
 		t.Helper()
@@ -139,6 +141,7 @@ func TestBadSourcesAreRefused(t *testing.T) {
 }
 
 func TestAPersonInATabReadsTheRefusal(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	a := s.Get(t, "/kestrel/catalogue/mark.png?widht=<b>", "Accept", "text/html,application/xhtml+xml,image/webp,*/*;q=0.8")
 	page := string(a.Data)

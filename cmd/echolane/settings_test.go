@@ -19,6 +19,7 @@ import (
 )
 
 func TestASiteAsAFile(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	dir := t.TempDir()
 	file := filepath.Join(dir, "kestrel.toml")
@@ -72,6 +73,7 @@ func TestASiteAsAFile(t *testing.T) {
 }
 
 func TestEveryChangeIsKeptAndCanBeTakenBack(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "site", "set", "kestrel", "--limit", "width=500")
 	if no := s.Get(t, "/kestrel/catalogue/delta-red.jpg?width=600").Problem(t); no.Reason != "variant-too-large" {
@@ -109,6 +111,7 @@ func TestEveryChangeIsKeptAndCanBeTakenBack(t *testing.T) {
 // and none seeing half of it: the lane's folder and the site's format change together, and every answer is
 // wholly of one state or the other.
 func TestAChangeIsInForceEverywhereWithinASecond(t *testing.T) {
+	t.Parallel()
 	database := bed.Database(t)
 	one, two := bed.ServeOn(t, database), bed.ServeOn(t, database)
 	folders := [2]string{t.TempDir(), t.TempDir()}
@@ -202,6 +205,7 @@ func TestAChangeIsInForceEverywhereWithinASecond(t *testing.T) {
 }
 
 func TestSecretsAreSealedAndNeverShown(t *testing.T) {
+	t.Parallel()
 	database := bed.Database(t)
 	s := bed.ServeOn(t, database)
 	bed.Must(t, s, "site", "add", "kestrel")
@@ -268,6 +272,7 @@ func TestSecretsAreSealedAndNeverShown(t *testing.T) {
 }
 
 func TestNodesCountAMonthTogether(t *testing.T) {
+	t.Parallel()
 	database := bed.Database(t)
 	one, two := bed.ServeOn(t, database), bed.ServeOn(t, database)
 	bed.Must(t, one, "site", "add", "kestrel", "--month", "renders=4")

@@ -25,6 +25,7 @@ func sheetFile(t *testing.T, text string) string {
 }
 
 func TestASheetFromDraftToHistory(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	const first = "* { object-fit: cover; quality: 72 }\n.tile { width: 120px; aspect-ratio: 1 }\n.stamped::after { content: url(catalogue/mark.png); width: 20%; inset: auto 4% 4% auto }\n"
 	if out := bed.Must(t, s, "sheet", "show", "kestrel"); out != "* { object-fit: cover; quality: 72 }\n" {
@@ -109,6 +110,7 @@ func TestASheetFromDraftToHistory(t *testing.T) {
 }
 
 func TestSavingDataIsASheetsCondition(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	path := "/kestrel/catalogue/delta-red.jpg?width=200&format=jpeg"
 	if a := s.Get(t, path); a.Header.Get("Vary") != "" {
@@ -130,6 +132,7 @@ func TestSavingDataIsASheetsCondition(t *testing.T) {
 }
 
 func TestPlaceholders(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	for _, name := range []string{"delta-red.jpg", "mark.png", "coast-panorama.jpg", "spool-turned.jpg"} {
 		var facts source.Facts

@@ -13,6 +13,7 @@ import (
 
 // The worked examples in docs/signing.md, run as they stand, make links that the service takes.
 func TestTheDocumentedWaysOfSigningWork(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	secret := strings.TrimSpace(bed.Must(t, s, "key", "add", "kestrel", "spring-2027"))
 	bed.Must(t, s, "lane", "set", "kestrel/catalogue", "--visibility", "signed")

@@ -20,6 +20,7 @@ import (
 )
 
 func TestImagesOutliveTheDatabase(t *testing.T) {
+	t.Parallel()
 	if testing.Short() {
 		t.Skip("starts a PostgreSQL of its own twice")
 	}
@@ -89,6 +90,7 @@ func TestImagesOutliveTheDatabase(t *testing.T) {
 }
 
 func TestADiskThatCantBeWrittenCostsNothingButItsCache(t *testing.T) {
+	t.Parallel()
 	file := filepath.Join(t.TempDir(), "not-a-directory")
 	if err := os.WriteFile(file, nil, 0o644); err != nil {
 		t.Fatal(err)
@@ -105,6 +107,7 @@ func TestADiskThatCantBeWrittenCostsNothingButItsCache(t *testing.T) {
 }
 
 func TestAFullDiskCostsNothingButItsCache(t *testing.T) {
+	t.Parallel()
 	if os.Geteuid() != 0 {
 		t.Skip("only root may mount the small disk that this fills")
 	}
@@ -141,6 +144,7 @@ func TestAFullDiskCostsNothingButItsCache(t *testing.T) {
 }
 
 func TestABusyPortIsSaid(t *testing.T) {
+	t.Parallel()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	if err != nil {
 		t.Fatal(err)
@@ -153,6 +157,7 @@ func TestABusyPortIsSaid(t *testing.T) {
 }
 
 func TestANewerDatabaseIsUsedAsItIs(t *testing.T) {
+	t.Parallel()
 	database := bed.Database(t)
 	bed.ServeOn(t, database).Stop()
 	ctx := context.Background()
@@ -216,6 +221,7 @@ func TestANodeWaitsForItsDatabase(t *testing.T) {
 }
 
 func TestStartsThatCantWorkSayWhy(t *testing.T) {
+	t.Parallel()
 	_, password, _ := strings.Cut(strings.Split(bed.Postgres.URL, "@")[0], "//echolane:")
 	for _, c := range []struct {
 		args []string

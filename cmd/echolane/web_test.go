@@ -41,6 +41,7 @@ func node(t *testing.T, script string) string {
 }
 
 func TestTheModuleWritesAndSignsAddressesAsTheServiceDoes(t *testing.T) {
+	t.Parallel()
 	data, err := os.ReadFile("../../docs/signing-vectors.json")
 	if err != nil {
 		t.Fatal(err)
@@ -75,6 +76,7 @@ console.log(JSON.stringify(out));`
 }
 
 func TestTheModuleMakesSetsAndAdapters(t *testing.T) {
+	t.Parallel()
 	out := node(t, `import { set, adapter, image, steps, query } from "./lane.js";
 const say = (v) => console.log(JSON.stringify(v));
 const base = "https://img.test/kestrel";
@@ -99,6 +101,7 @@ try { query({ widht: 1 }); } catch (e) { say(e.message); }`)
 }
 
 func TestTheElementIsSmall(t *testing.T) {
+	t.Parallel()
 	var b bytes.Buffer
 	z, _ := gzip.NewWriterLevel(&b, gzip.BestCompression)
 	for _, name := range []string{"address.js", "lane-image.js"} {
@@ -131,6 +134,7 @@ new PerformanceObserver((l) => l.getEntries().forEach((e) => (shift += e.value))
 </body></html>`
 
 func TestTheElementAsksForWhatFits(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	origin := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
@@ -211,6 +215,7 @@ func TestTheElementAsksForWhatFits(t *testing.T) {
 }
 
 func TestThePagesModulesAreServedToEveryOrigin(t *testing.T) {
+	t.Parallel()
 	s := bed.Serve(t)
 	for name, kind := range map[string]string{"lane.js": "text/javascript", "address.js": "text/javascript", "lane-image.js": "text/javascript", "lane-image.css": "text/css"} {
 		a := s.Get(t, "/-/web/"+name, "Origin", "https://shop.kestrel.test")

@@ -70,6 +70,7 @@ func weighedPage(t *testing.T, s *testbed.Process, args ...string) api.Weighing 
 }
 
 func TestAPageIsWeighedWrittenAgainAndWeighedAgain(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	at := shop(t, slowPage)
 	// The page is on an address that isn't public: nothing is taken from there unless a lane says so.
@@ -211,6 +212,7 @@ func TestAPageIsWeighedWrittenAgainAndWeighedAgain(t *testing.T) {
 }
 
 func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	at := shop(t, "<!doctype html><title>Nothing</title><p>No pictures")
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
@@ -261,6 +263,7 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 }
 
 func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
 	for _, c := range []struct {
@@ -392,6 +395,7 @@ func TestAPageOfFarTooMuchIsWeighedWithinBounds(t *testing.T) {
 
 // Pages hold pictures in other ways too, and other letters; written again twice is as once.
 func TestOtherPicturesOfAPage(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	page := `<!doctype html><html lang="fr"><head><meta charset="iso-8859-1"><meta name="viewport" content="width=device-width"><title>Caf` + "\xe9" + ` des vents</title>
 <style>body{margin:0}.row{width:280px;aspect-ratio:4/3;background:image-set(url(pictures/box-kite-cliff.jpg) 1x)}</style></head><body>
