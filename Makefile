@@ -8,7 +8,7 @@ BENCH_PACKAGES := nginx-light wrk libheif-examples
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
-.PHONY: help demo test bench profile quality-report conformance-report fuzz examples notice screenshots build console binary check clean
+.PHONY: help demo test test-quick cover bench profile quality-report conformance-report fuzz examples notice screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
@@ -22,9 +22,21 @@ test: build ## run every test
 	go test -race -timeout 15m ./service/...
 	go test -timeout 25m $$(go list ./... | grep -v /service/)
 
-check:
+test-quick: ## run what tells most within a minute, for everyday work
+	go vet ./core/... ./service/...
+	go test -short $$(go list ./... | grep -vE '/(cmd/echolane|conformance|examples|bench.*)$$')
+
+cover: build ## write what the tests reach to var/cover.html
+	@scripts/need $(TEST_PACKAGES)
+	@mkdir -p var
+	go test -timeout 25m -coverpkg ./core/...,./service/... -coverprofile var/cover.out ./core/... ./service/...
+	go tool cover -html var/cover.out -o var/cover.html
+	@go tool cover -func var/cover.out | tail -1
+
+check: ## formatting, and vet, also for the processors that have assembly of their own
 	@test -z "$$(gofmt -l $$(git ls-files -co --exclude-standard '*.go'))" || { echo "not gofmt-ed:"; gofmt -l $$(git ls-files -co --exclude-standard '*.go'); exit 1; }
 	go vet ./...
+	GOARCH=arm64 CGO_ENABLED=0 go vet $$(go list -f '{{if .SFiles}}{{.ImportPath}}{{end}}' ./...)
 
 bench: build ## measure, and print ratios
 	@scripts/need $(BENCH_PACKAGES)

@@ -90,6 +90,9 @@ func TestLosslessIsExact(t *testing.T) {
 
 // The promise of `quality`: as near as libjpeg-turbo comes to the same picture at that number, in every format.
 func TestQualityMeansTheSameInEveryFormat(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	for _, name := range []string{"delta-red.jpg", "festival-crowd.jpg", "spool-turned.jpg"} {
 		source := drawn(t, name)
 		exact := shown(t, variant(t, source, "width=480&format=png").Data)
@@ -125,6 +128,9 @@ func TestQualityMeansTheSameInEveryFormat(t *testing.T) {
 
 // First answers come near what was asked for: most after one look, all after no more than three encodes.
 func TestFirstAnswersComeNear(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	near, all := 0, 0
 	for _, name := range []string{"delta-red.jpg", "festival-crowd.jpg", "box-kite-cliff.jpg", "dragon-tail.jpg"} {
 		source := drawn(t, name)
@@ -161,6 +167,9 @@ func TestFirstAnswersComeNear(t *testing.T) {
 
 // Kept AVIFs are between whole quantizers where that is nearer, first answers aren't.
 func TestPartsOfAQuantizer(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	between := 0
 	for _, name := range []string{"delta-red.jpg", "dragon-tail.jpg"} {
 		source := drawn(t, name)
@@ -345,6 +354,9 @@ func TestTheSourcesOwnDataIsSentWhereThatIsAllThatIsAsked(t *testing.T) {
 }
 
 func TestADamagedSourceIsntEncodedFinerThanItIs(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	var b bytes.Buffer
 	if err := stdjpeg.Encode(&b, scene(300, 200), &stdjpeg.Options{Quality: 30}); err != nil {
 		t.Fatal(err)
@@ -501,6 +513,9 @@ func TestSmallPicturesGetMoreEffort(t *testing.T) {
 
 // What takes little time to encode is given more of it, and what is first answered isn't.
 func TestLightPicturesGetMoreEffort(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	for _, c := range []struct{ name, ask, want string }{
 		{"rokkaku-studio.jpg", "width=640&format=avif&quality=60", "speed 5"},
 		{"dragon-tail.jpg", "width=480&format=avif&quality=60", "speed 6"},
@@ -520,6 +535,9 @@ func TestLightPicturesGetMoreEffort(t *testing.T) {
 
 // Large pictures are searched on parts of them, whether they come in planes or in pixels; not what is transparent.
 func TestLargePicturesAreSearchedOnParts(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	large := image.NewNRGBA(image.Rect(0, 0, 1280, 900))
 	for y := range 900 { // a drawing in greys
 		for x := range 1280 {
@@ -574,6 +592,9 @@ func TestLargePicturesAreSearchedOnParts(t *testing.T) {
 }
 
 func TestAPaletteWhereNobodySeesIt(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	source := drawn(t, "pattern-sheet.png")
 	exact := variant(t, source, "width=640&format=png&quality=lossless")
 	small := variant(t, source, "width=640&format=png&quality=72")
@@ -699,6 +720,9 @@ func TestPhonesPicturesAreRead(t *testing.T) {
 
 // Files that are cut off, bent or lie are answered with a reason, in bounded time.
 func TestBrokenFilesOfEveryFormat(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	m := scene(64, 48)
 	var b bytes.Buffer
 	if err := stdjpeg.Encode(&b, m, nil); err != nil {

@@ -125,6 +125,9 @@ func TestSlightlyBrokenJPEGs(t *testing.T) {
 }
 
 func TestEveryKindOfAVIF(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	m := scene(256, 192)
 	clear := scene(256, 192)
 	for i := 3; i < len(clear.Pix); i += 4 {

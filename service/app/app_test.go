@@ -193,6 +193,9 @@ func TestHostileHeadersCostTheServingProcessNothing(t *testing.T) {
 }
 
 func TestManyWidthsOfALargeSourceHoldItOnce(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	r := start(t, func(o *Options) { o.Workers = 1 }, nil)
 	r.put("large.png", picture(t, 3000, 2500)) // 30 MB
 	before := reset(t)
@@ -645,6 +648,9 @@ func TestWhoEditsASitePointsItAtNothingElse(t *testing.T) {
 }
 
 func TestManySignInsAtOnceTakeLittleMemory(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	r := start(t, nil, nil)
 	r.put("kite.png", picture(t, 40, 30))
 	r.get("/kestrel/f/kite.png?width=20")

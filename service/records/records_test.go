@@ -149,6 +149,9 @@ func TestABadRowIsDroppedAndTheOthersStay(t *testing.T) {
 }
 
 func TestRowsWaitForTheDatabaseWithinABound(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	stall, url := testbed.StallBefore(t, newDatabase(t))
 	s := open(t, url, nil)
 	r := recorder(t, s)
@@ -338,6 +341,9 @@ func TestSigningInIsSlowedForWhoFailsAlone(t *testing.T) {
 }
 
 func TestAFrozenDatabaseCostsOneDeadline(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	stall, url := testbed.StallBefore(t, newDatabase(t))
 	s := open(t, url, nil)
 	w, err := Watch(context.Background(), WatchOptions{Store: s, Log: quiet})

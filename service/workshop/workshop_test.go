@@ -143,6 +143,9 @@ func TestWorkersGiveWhatTheCoreGives(t *testing.T) {
 }
 
 func TestASlowRenderIsEndedAndTheNextOneWorks(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	w := workshop(t, Options{Workers: 1})
 	slow := job(t, "format=png")
 	slow.Limits.RenderTime = 30 * time.Millisecond
