@@ -84,5 +84,8 @@ func (l *Limiter) Allow(what string, caller netip.Addr, perSecond float64) bool 
 	return r.Allow()
 }
 
-// Len is how many pairs are known, about.
-func (l *Limiter) Len() int { return l.known.EstimatedSize() }
+// Len is how many pairs are known.
+func (l *Limiter) Len() int {
+	l.known.CleanUp()
+	return l.known.EstimatedSize()
+}

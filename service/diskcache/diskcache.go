@@ -176,6 +176,9 @@ func (d *Disk) Put(key string, head, body []byte) {
 	}
 }
 
+// Waiting is how many entries wait to be written.
+func (d *Disk) Waiting() int { return len(d.writes) }
+
 func (d *Disk) run() {
 	d.sweep() // counts what is there, and makes room where the limit was lowered
 	close(d.swept)

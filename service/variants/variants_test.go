@@ -114,7 +114,13 @@ func TestDiskKeepsWhatIsUsedWithinItsLimit(t *testing.T) {
 	const size, limit = 20_000, 200_000
 	c := open(t, Options{Dir: dir, DiskBytes: limit, MemoryBytes: 1})
 	for i := range 30 {
-		c.Get(context.Background(), fmt.Sprintf("key-%03d", i), func(context.Context) (*Variant, func(), error) { return made(size, byte(i)), nil, nil })
+		key := fmt.Sprintf("key-%03d", i)
+		c.Get(context.Background(), key, func(context.Context) (*Variant, func(), error) { return made(size, byte(i)), nil, nil })
+		for until := time.Now().Add(10 * time.Second); c.disk.Waiting() > 0; time.Sleep(time.Millisecond) { // what can't keep up is let go
+			if time.Now().After(until) {
+				t.Fatalf("%s isn't written", key)
+			}
+		}
 	}
 	c.Close()
 	var sum int64
