@@ -123,7 +123,7 @@ func (r *Result) judge() {
 			bound = 32
 		}
 		least("PSNR", f.PSNR, bound)
-		if r.Source.Detailed && reduced <= 4 {
+		if r.Source.Detailed && reduced <= 4 && Locatable(r.Ours) {
 			r.Place = Locate(r.Ours, r.Theirs, r.Margin)
 			most("shift", r.Place.Shift(), 0.10)
 			most("stretch", r.Place.Stretch(), 0.12)

@@ -99,6 +99,22 @@ func Locate(a, b *image.RGBA, margin int) Place {
 	return Place{-s[0], -s[1], -s[2], -s[3]}
 }
 
+// Locatable reports whether Locate can tell where a picture is: not where one edge outweighs all else, such as a horizon below
+// a plain sky.
+func Locatable(m *image.RGBA) bool {
+	w, h := m.Rect.Dx(), m.Rect.Dy()
+	l := soft(luma(m), w, h)
+	var across, down float64
+	for y := 1; y < h-1; y++ {
+		for x := 1; x < w-1; x++ {
+			i := y*w + x
+			gx, gy := l[i+1]-l[i-1], l[i+w]-l[i-w]
+			across, down = across+gx*gx, down+gy*gy
+		}
+	}
+	return math.Min(across, down) > math.Max(across, down)/8
+}
+
 func luma(m *image.RGBA) []float64 {
 	out := make([]float64, m.Rect.Dx()*m.Rect.Dy())
 	for i := range out {
