@@ -3,6 +3,7 @@ package main
 import (
 	"encoding/json"
 	"fmt"
+	"html"
 	"math"
 	"net/http"
 	"net/http/httptest"
@@ -282,6 +283,9 @@ func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
 			css += " @media" + cond + "{ img {" + inner + " }"
 		}
 		at := shop(t, `<!doctype html><meta name="viewport" content="width=device-width, initial-scale=1"><style>body { margin: 0 } `+css+`</style>`+markup)
+		for _, address := range regexp.MustCompile(`/kestrel/catalogue/[^ "]+`).FindAllString(html.UnescapeString(markup), -1) {
+			s.Get(t, address) // so that the browser waits for none, however busy the machine is
+		}
 		w := weighedPage(t, s, at, "--screens", "phone 390x844@3, desktop 1280x900, odd 1280x900@1.2")
 		var offered []int
 		for _, m := range regexp.MustCompile(`width=(\d+)[^ ]*(?:&amp;resolution=([\d.]+)x)?[^ ]* [\d.]+[wx]`).FindAllStringSubmatch(markup, -1) {

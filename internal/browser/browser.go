@@ -19,7 +19,7 @@ type Browser struct {
 }
 
 // Wait is how long anything that is waited for may take.
-const Wait = 30 * time.Second
+const Wait = 90 * time.Second
 
 // Start starts it with a profile of its own. Close ends it.
 func Start() (*Browser, error) {

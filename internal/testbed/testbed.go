@@ -199,7 +199,7 @@ func (b *Bed) Kestrel(t testing.TB, args ...string) *Process {
 // Eventually waits until try gives no error, for at most half a minute.
 func Eventually(t testing.TB, what string, try func() error) {
 	t.Helper()
-	deadline := time.Now().Add(30 * time.Second)
+	deadline := time.Now().Add(90 * time.Second)
 	for {
 		err := try()
 		if err == nil {
