@@ -78,7 +78,7 @@ build: ## build the console and bin/echolane
 console: console/dist/index.html
 
 binary:
-	go build -o bin/echolane ./cmd/echolane
+	go build -buildvcs=auto -trimpath -ldflags "-s -w" -o bin/echolane ./cmd/echolane
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	cd console && npm ci --no-fund --no-audit

@@ -1,5 +1,5 @@
-// Package store is a stand-in for an object store with the S3 interface, as far as Echo Lane and gocloud.dev
-// use it: objects in buckets by path, listed, written, read and removed, by whoever signs with its one pair of
+// Package store is a stand-in for an object store with the S3 interface, as far as Echo Lane
+// uses it: objects in buckets by path, listed, written, read and removed, by whoever signs with its one pair of
 // credentials. Objects are files below a directory.
 package store
 

@@ -7,20 +7,12 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
-	"os"
+	"io/fs"
 	"strings"
 	"time"
 
-	"github.com/aws/aws-sdk-go-v2/aws"
-	"github.com/aws/aws-sdk-go-v2/credentials"
-	"github.com/aws/aws-sdk-go-v2/service/s3"
-	"gocloud.dev/blob"
-	"gocloud.dev/blob/fileblob"
-	"gocloud.dev/blob/s3blob"
-	"gocloud.dev/gcerrors"
-
 	"echolane/core/policy"
+	"echolane/service/store"
 )
 
 // Credentials open a bucket. They are kept as a secret, as JSON.
@@ -29,42 +21,18 @@ type Credentials struct {
 	SecretKey string `json:"secret_key"`
 }
 
-// openBucket opens the store behind a bucket or upload lane: a folder, or an S3-compatible service.
-func openBucket(ctx context.Context, l *policy.CompiledLane, g guard, secret string) (*blob.Bucket, error) {
+// openStore opens the store behind a bucket or upload lane: a folder, or an S3-compatible service.
+func openStore(l *policy.CompiledLane, g guard, secret string) (store.Store, error) {
 	if l.Folder != "" {
-		if err := os.MkdirAll(l.Folder, 0o755); err != nil {
-			return nil, fmt.Errorf("make the lane's folder: %w", err)
-		}
-		return fileblob.OpenBucket(l.Folder, &fileblob.Options{NoTempDir: true, Metadata: fileblob.MetadataDontWrite})
+		return store.InFolder(l.Folder)
 	}
-	config := aws.Config{Region: l.Region, HTTPClient: g.client(), Credentials: aws.AnonymousCredentials{}}
-	if config.Region == "" {
-		config.Region = "us-east-1" // what services without regions take
-	}
+	var c Credentials
 	if secret != "" {
-		var c Credentials
 		if err := json.Unmarshal([]byte(secret), &c); err != nil {
 			return nil, fmt.Errorf("read the lane's credentials: %w", err)
 		}
-		config.Credentials = credentials.NewStaticCredentialsProvider(c.AccessKey, c.SecretKey, "")
 	}
-	client := s3.NewFromConfig(config, func(o *s3.Options) {
-		o.UsePathStyle = true
-		o.RequestChecksumCalculation = aws.RequestChecksumCalculationWhenRequired
-		o.ResponseChecksumValidation = aws.ResponseChecksumValidationWhenRequired
-		o.RetryMaxAttempts = 2
-		if l.Endpoint != "" {
-			o.BaseEndpoint = aws.String(l.Endpoint)
-		}
-	})
-	b, err := s3blob.OpenBucket(ctx, client, l.Bucket, nil)
-	if err != nil {
-		return nil, err
-	}
-	if p := prefixOf(l); p != "" {
-		return blob.PrefixedBucket(b, p), nil
-	}
-	return b, nil
+	return store.InBucket(store.S3Options{Endpoint: l.Endpoint, Region: l.Region, Bucket: l.Bucket, Prefix: prefixOf(l), AccessKey: c.AccessKey, SecretKey: c.SecretKey, Client: g.client()}), nil
 }
 
 // Bucket is a lane whose sources lie in object storage, each under its path. What was read is kept, and answers for a
@@ -72,7 +40,7 @@ func openBucket(ctx context.Context, l *policy.CompiledLane, g guard, secret str
 type Bucket struct {
 	name  string
 	lane  *policy.CompiledLane
-	store *blob.Bucket
+	store store.Store
 	total time.Duration
 	keep  *Keep
 	now   func() time.Time
@@ -107,11 +75,11 @@ func (b *Bucket) Stat(ctx context.Context, path string, have *Version) (Version,
 }
 
 func (b *Bucket) stat(ctx context.Context, path string, have *Version) (Version, *Content, error) {
-	a, err := b.store.Attributes(ctx, path)
+	a, err := b.store.Stat(ctx, path)
 	if err != nil {
 		return Version{}, nil, b.refuse(path, err)
 	}
-	next := Version{Validator: fmt.Sprintf("%s %d %d", a.ETag, a.Size, a.ModTime.UnixNano()), Fresh: b.lane.Fresh, Modified: a.ModTime.UTC().Truncate(time.Second)}
+	next := Version{Validator: fmt.Sprintf("%s %d %d", a.ETag, a.Size, a.Modified.UnixNano()), Fresh: b.lane.Fresh, Modified: a.Modified.UTC().Truncate(time.Second)}
 	next.StaleUntil = b.now().Add(next.Fresh + maxStale)
 	if have != nil && have.Validator == next.Validator {
 		next.Digest, next.Bytes = have.Digest, have.Bytes
@@ -146,16 +114,16 @@ func (b *Bucket) Open(ctx context.Context, path string, v Version) (*Content, er
 func (b *Bucket) Forget(path string) { b.keep.forget(b.key(path)) }
 
 // takeObject reads an object of a store.
-func takeObject(ctx context.Context, keep *Keep, store *blob.Bucket, key string, limits policy.Limits, lane string, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
-	r, err := store.NewReader(ctx, key, nil)
+func takeObject(ctx context.Context, keep *Keep, from store.Store, key string, limits policy.Limits, lane string, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
+	r, o, err := from.Open(ctx, key)
 	if err != nil {
 		return Version{}, nil, refuseStore(lane, key, err)
 	}
 	defer r.Close()
-	if no := limits.CheckBytes(r.Size()); no != nil {
+	if no := limits.CheckBytes(o.Size); no != nil {
 		return Version{}, nil, no
 	}
-	v, content, err := keep.receive(ctx, r, limits.SourceBytes, r.Size(), complete)
+	v, content, err := keep.receive(ctx, r, limits.SourceBytes, o.Size, complete)
 	if errors.Is(err, errTooLong) {
 		return Version{}, nil, limits.CheckBytes(limits.SourceBytes + 1)
 	}
@@ -169,12 +137,7 @@ func takeObject(ctx context.Context, keep *Keep, store *blob.Bucket, key string,
 func (b *Bucket) List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, b.total)
 	defer cancel()
-	all := b.store.List(listAfter("", prefixOf(b.lane)+after, after != ""))
-	for {
-		o, err := all.Next(ctx)
-		if errors.Is(err, io.EOF) {
-			return entries, false, nil
-		}
+	for o, err := range b.store.List(ctx, "", after) {
 		if err != nil {
 			return nil, false, b.refuse("", err)
 		}
@@ -184,8 +147,9 @@ func (b *Bucket) List(ctx context.Context, after string, limit int) (entries []E
 		if len(entries) == limit {
 			return entries, true, nil
 		}
-		entries = append(entries, Entry{Path: o.Key, Bytes: o.Size, MTime: o.ModTime.UTC()})
+		entries = append(entries, Entry{Path: o.Key, Bytes: o.Size, MTime: o.Modified.UTC()})
 	}
+	return entries, false, nil
 }
 
 // prefixOf is what stands before every key of a lane in its bucket.
@@ -194,22 +158,6 @@ func prefixOf(l *policy.CompiledLane) string {
 		return ""
 	}
 	return strings.TrimSuffix(l.Prefix, "/") + "/"
-}
-
-// listAfter lists the keys below a prefix, where the store can from a whole key on, so that a page doesn't cost those
-// before it.
-func listAfter(prefix, after string, begun bool) *blob.ListOptions {
-	o := &blob.ListOptions{Prefix: prefix}
-	if begun {
-		o.BeforeList = func(as func(any) bool) error {
-			var in *s3.ListObjectsV2Input
-			if as(&in) && in.ContinuationToken == nil {
-				in.StartAfter = aws.String(after)
-			}
-			return nil
-		}
-	}
-	return o
 }
 
 // Close ends the lane's connections.
@@ -225,13 +173,12 @@ func refuseStore(lane, path string, err error) error {
 	if errors.Is(err, context.Canceled) || errors.Is(err, ErrChanged) {
 		return err
 	}
-	code := gcerrors.Code(err)
 	switch {
-	case code == gcerrors.NotFound:
+	case errors.Is(err, fs.ErrNotExist):
 		return missing(lane, path)
-	case code == gcerrors.PermissionDenied || strings.Contains(err.Error(), "StatusCode: 403"):
+	case errors.Is(err, fs.ErrPermission):
 		return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " turned us away", Remedy: "keep its credentials anew: echolane lane secret " + lane + " --access-key … --secret-key …", RetryIn: 10})
-	case code == gcerrors.DeadlineExceeded || errors.Is(err, context.DeadlineExceeded):
+	case errors.Is(err, context.DeadlineExceeded):
 		return policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " took too long", Remedy: "try again later", RetryIn: 10})
 	}
 	return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " failed: " + shorten(err.Error()), Remedy: "see whether its endpoint answers, and try again", RetryIn: 10})

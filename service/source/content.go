@@ -71,7 +71,7 @@ func (c *Content) ReadAt(p []byte, at int64) (int, error) {
 }
 
 // Reader reads the content from its beginning.
-func (c *Content) Reader() io.Reader { return io.NewSectionReader(c, 0, c.size) }
+func (c *Content) Reader() io.ReadSeeker { return io.NewSectionReader(c, 0, c.size) }
 
 // Share gives the content to one more, who closes it too. A nil content is shared as nil.
 func (c *Content) Share() *Content {

@@ -1,7 +1,6 @@
 package source
 
 import (
-	"context"
 	"crypto/sha256"
 	"encoding/json"
 	"fmt"
@@ -92,7 +91,7 @@ func (ls *Lanes) make(site string, l *policy.CompiledLane, secrets map[string]st
 		}
 		return &Web{site: site, lane: l, headers: headers, client: g.client(), total: g.timeouts.Total, keep: ls.Keep, cdn: ls.CDN, now: time.Now}, nil
 	}
-	store, err := openBucket(context.Background(), l, g, secrets[policy.CredentialsSecret(l.Name)])
+	store, err := openStore(l, g, secrets[policy.CredentialsSecret(l.Name)])
 	if err != nil {
 		return nil, err
 	}

@@ -1,23 +1,24 @@
 package source
 
 import (
+	"bytes"
 	"context"
 	"crypto/rand"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"net/url"
 	"slices"
 	"strings"
 	"time"
 
-	"gocloud.dev/blob"
-	"gocloud.dev/gcerrors"
 	"golang.org/x/sync/errgroup"
 
 	"echolane/core/policy"
 	"echolane/service/panics"
+	"echolane/service/store"
 )
 
 // Upload is a lane whose sources were put in through Echo Lane. Its store holds, for each path, a pointer to
@@ -26,7 +27,7 @@ import (
 type Upload struct {
 	name  string
 	lane  *policy.CompiledLane
-	store *blob.Bucket
+	store store.Store
 	total time.Duration
 	keep  *Keep
 }
@@ -84,7 +85,7 @@ func (u *Upload) Put(ctx context.Context, path string, content *Content, v Uploa
 	case !errors.As(err, &no) || no.Reason != policy.ReasonNoSuchSource:
 		return v, err
 	}
-	if err := u.store.Upload(ctx, bytesKey(path, v.Digest), content.Reader(), &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
+	if err := u.store.Put(ctx, bytesKey(path, v.Digest), content.Reader(), content.Size()); err != nil {
 		return v, refuseStore(u.name, path, err)
 	}
 	for tries := 0; ; tries++ {
@@ -92,8 +93,8 @@ func (u *Upload) Put(ctx context.Context, path string, content *Content, v Uploa
 		if err != nil {
 			return v, err
 		}
-		err = u.store.WriteAll(ctx, versionKey(path, v.Version), text, &blob.WriterOptions{ContentType: "application/octet-stream", IfNotExist: true})
-		if gcerrors.Code(err) == gcerrors.FailedPrecondition && tries < 20 { // somebody else was quicker with this number
+		err = u.store.Add(ctx, versionKey(path, v.Version), bytes.NewReader(text), int64(len(text)))
+		if errors.Is(err, fs.ErrExist) && tries < 20 { // somebody else was quicker with this number
 			v.Version++
 			continue
 		}
@@ -115,7 +116,7 @@ func (u *Upload) point(ctx context.Context, path string, v Uploaded) error {
 		if err != nil {
 			return err
 		}
-		if err := u.store.WriteAll(ctx, nameKey(path), text, &blob.WriterOptions{ContentType: "application/octet-stream"}); err != nil {
+		if err := u.store.Put(ctx, nameKey(path), bytes.NewReader(text), int64(len(text))); err != nil {
 			return err
 		}
 		keys, err := u.versions(ctx, path)
@@ -171,45 +172,35 @@ func (u *Upload) Remove(ctx context.Context, path string) error {
 	return nil
 }
 
-// keys lists what lies below a prefix. A store in a folder may say that a file has gone while it is renamed: then it is
-// listed again.
+// keys lists what lies below a prefix.
 func (u *Upload) keys(ctx context.Context, prefix string) (keys []string, err error) {
-	for range 10 {
-		keys, err = nil, nil
-		all := u.store.List(&blob.ListOptions{Prefix: prefix})
-		for err == nil {
-			var o *blob.ListObject
-			if o, err = all.Next(ctx); err == nil {
-				keys = append(keys, o.Key)
-			}
+	for o, err := range u.store.List(ctx, prefix, "") {
+		if err != nil {
+			return nil, refuseStore(u.name, prefix, err)
 		}
-		if errors.Is(err, io.EOF) {
-			return keys, nil
-		}
-		if gcerrors.Code(err) != gcerrors.NotFound {
-			break
-		}
+		keys = append(keys, o.Key)
 	}
-	return nil, refuseStore(u.name, prefix, err)
+	return keys, nil
 }
 
-// record reads one of the JSON records. One that is being written may still be cut off: it is read again.
+// mostOfRecord is how long one of the JSON records may be.
+const mostOfRecord = 64 << 10
+
+// record reads one of the JSON records.
 func (u *Upload) record(ctx context.Context, key string) (v Uploaded, err error) {
-	for range 100 {
-		var text []byte
-		if text, err = u.store.ReadAll(ctx, key); err != nil {
-			return v, err
-		}
-		if err = json.Unmarshal(text, &v); err == nil {
-			return v, nil
-		}
-		select {
-		case <-time.After(5 * time.Millisecond):
-		case <-ctx.Done():
-			return v, ctx.Err()
-		}
+	r, _, err := u.store.Open(ctx, key)
+	if err != nil {
+		return v, err
 	}
-	return v, fmt.Errorf("its record is broken: %w", err)
+	defer r.Close()
+	text, err := io.ReadAll(io.LimitReader(r, mostOfRecord))
+	if err != nil {
+		return v, err
+	}
+	if err := json.Unmarshal(text, &v); err != nil {
+		return v, fmt.Errorf("its record is broken: %w", err)
+	}
+	return v, nil
 }
 
 // Stat reads the pointer.
@@ -278,20 +269,20 @@ func (u *Upload) Receive(ctx context.Context, r io.Reader) (Version, *Content, e
 func (u *Upload) List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, u.total)
 	defer cancel()
-	all := u.store.List(listAfter("names/", prefixOf(u.lane)+nameKey(after), after != ""))
+	from := ""
+	if after != "" {
+		from = nameKey(after)
+	}
 	var paths []string
-	for !more {
-		o, err := all.Next(ctx)
-		if errors.Is(err, io.EOF) {
-			break
-		}
+	for o, err := range u.store.List(ctx, "names/", from) {
 		if err != nil {
 			return nil, false, refuseStore(u.name, "", err)
 		}
 		if path := strings.TrimPrefix(o.Key, "names/"); path > after {
-			if more = len(paths) == limit; !more {
-				paths = append(paths, path)
+			if more = len(paths) == limit; more {
+				break
 			}
+			paths = append(paths, path)
 		}
 	}
 	found := make([]*Uploaded, len(paths))
