@@ -1,13 +1,8 @@
 package app
 
 import (
-	"bytes"
-	"compress/gzip"
 	"crypto/subtle"
-	"io/fs"
-	"mime"
 	"net/url"
-	"path"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
@@ -18,7 +13,6 @@ import (
 	"echolane/service/api"
 	"echolane/service/delivery"
 	"echolane/service/records"
-	"echolane/service/variants"
 	"echolane/web"
 )
 
@@ -85,18 +79,16 @@ func (a *App) scrape(c fiber.Ctx) error {
 // console serves the built console. Every address in it that isn't a file is one of its views.
 func (a *App) console(c fiber.Ctx) error {
 	name, err := url.PathUnescape(c.Params("*"))
-	if err != nil || name == "" || !fs.ValidPath(name) {
+	if err != nil || name == "" {
 		name = "index.html"
 	}
-	data, err := console.Files.ReadFile("dist/" + name)
-	if err != nil {
+	f := consoleFiles.file(name)
+	if f == nil {
 		name = "index.html"
-		if data, err = console.Files.ReadFile("dist/index.html"); err != nil {
+		if f = consoleFiles.file(name); f == nil {
 			return c.Status(404).SendString("This binary was built without its console: build it with `make build`.")
 		}
 	}
-	c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
-	c.Set("X-Content-Type-Options", "nosniff")
 	if strings.HasPrefix(name, "assets/") {
 		c.Set("Cache-Control", "public, max-age=31536000, immutable") // their names change with their content
 	} else {
@@ -104,38 +96,24 @@ func (a *App) console(c fiber.Ctx) error {
 		c.Set("Content-Security-Policy", "default-src 'self'; img-src 'self' data: blob:; style-src 'self' 'unsafe-inline'; frame-ancestors 'none'; base-uri 'none'; form-action 'none'")
 		c.Set("Referrer-Policy", "no-referrer")
 	}
-	return c.Send(data)
+	return f.send(c)
 }
 
 // web answers what sites' own pages load: from every origin, and kept for an hour.
 func (a *App) web(c fiber.Ctx) error {
 	name := c.Params("*")
-	data, err := web.Files.ReadFile(name)
-	if err != nil || !fs.ValidPath(name) {
+	f := webFiles.file(name)
+	if f == nil {
 		return c.Next()
 	}
-	tag := variants.ETagOf(data)
-	c.Set("Content-Type", mime.TypeByExtension(path.Ext(name)))
-	if strings.HasSuffix(name, ".ts") { // of which there is no registered type
-		c.Set("Content-Type", "text/plain; charset=utf-8")
-	}
-	c.Set("X-Content-Type-Options", "nosniff")
 	c.Set("Access-Control-Allow-Origin", "*")
 	c.Set("Cross-Origin-Resource-Policy", "cross-origin")
 	c.Set("Timing-Allow-Origin", "*")
 	c.Set("Cache-Control", "public, max-age=3600, stale-while-revalidate=86400")
-	c.Set("ETag", tag)
-	if strings.Contains(c.Get("If-None-Match"), tag) {
-		return c.SendStatus(304)
-	}
-	if strings.Contains(c.Get("Accept-Encoding"), "gzip") {
-		var b bytes.Buffer
-		z := gzip.NewWriter(&b)
-		z.Write(data)
-		z.Close()
-		data = b.Bytes()
-		c.Set("Content-Encoding", "gzip")
-	}
-	c.Set("Vary", "Accept-Encoding")
-	return c.Send(data)
+	return f.send(c)
 }
+
+var (
+	consoleFiles = &files{from: console.Files, dir: "dist/"}
+	webFiles     = &files{from: web.Files}
+)
