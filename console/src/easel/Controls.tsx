@@ -103,7 +103,7 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
           />
         )}
       </fieldset>
-      <Section title="Bytes and facts" declared={among(["budget", "animation", "retain"])}>
+      <Section title="Bytes and facts" declared={among([...[...lines.encoding, ...lines.delivery].map((l) => l.name), "animation"])}>
         <Lines lines={[...lines.encoding, ...lines.delivery]} values={d.more} onChange={set} />
         <div className="flex items-center justify-between">
           <span>Frames</span>
@@ -118,7 +118,7 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
           />
         </div>
       </Section>
-      <Section title="Part and turn" declared={among(["xywh", "scale", "rotate", "grow"])}>
+      <Section title="Part and turn" declared={among([...lines.region.map((l) => l.name), "scale", "rotate", "grow"])}>
         <Dial label="Turn" unit="deg" value={degrees(d.more["rotate"])} min={-180} max={180} rest={0} onChange={(v) => set("rotate", v ? `${v}deg` : undefined)} />
         <div className="flex items-center justify-between">
           <span>Mirror</span>
