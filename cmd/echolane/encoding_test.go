@@ -9,7 +9,7 @@ import (
 	"strings"
 	"testing"
 
-	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/render"
 	"echolane/internal/testbed"
 	"echolane/service/delivery"
@@ -94,11 +94,11 @@ func TestRetainOverHTTP(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	stripped, ok := codec.Strip(source)
+	stripped, ok := metadata.Strip(source)
 	if !ok {
 		t.Fatal("the picture can't be stripped")
 	}
-	told := codec.Embed(stripped, codec.Facts{Exif: []byte("MM\x00*\x00\x00\x00\x08\x00\x01\x82\x98\x00\x02\x00\x00\x00\x0d\x00\x00\x00\x1a\x00\x00\x00\x00Kestrel&Twine")})
+	told := metadata.Embed(stripped, metadata.Facts{Exif: []byte("MM\x00*\x00\x00\x00\x08\x00\x01\x82\x98\x00\x02\x00\x00\x00\x0d\x00\x00\x00\x1a\x00\x00\x00\x00Kestrel&Twine")})
 	if err := os.WriteFile(filepath.Join(dir, "told.jpg"), told, 0o644); err != nil {
 		t.Fatal(err)
 	}

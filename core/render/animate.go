@@ -13,6 +13,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/fidelity"
 	"echolane/core/geometry"
+	"echolane/core/metadata"
 	"echolane/core/raster"
 )
 
@@ -162,7 +163,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 			return refuseEncoding(err)
 		}
 	}
-	result.Data, result.Format, result.How = codec.Embed(data, facts), format, m.how
+	result.Data, result.Format, result.How = metadata.Embed(data, facts), format, m.how
 	if own, f := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
 		result.Data, result.Format, result.How = own, f, Encoding{Kind: m.how.Kind, Way: "source"}
 	}

@@ -4,11 +4,11 @@ import (
 	"fmt"
 	"math"
 
-	"echolane/core/codec"
 	"echolane/core/codec/gif"
 	"echolane/core/codec/png"
 	"echolane/core/declare"
 	"echolane/core/fidelity"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/raster"
 )
@@ -20,9 +20,9 @@ type budget struct {
 	way                 string // another way out, for a refusal's remedy
 }
 
-func budgetOf(job Job, facts codec.Facts) budget {
+func budgetOf(job Job, facts metadata.Facts) budget {
 	plain := []byte("\xff\xd8\xff\xd9") // what they take is about the same in all formats
-	return budget{bytes: int(job.Request.Budget), facts: len(codec.Embed(plain, facts)) - len(plain), floor: max(1, job.Floor)}
+	return budget{bytes: int(job.Request.Budget), facts: len(metadata.Embed(plain, facts)) - len(plain), floor: max(1, job.Floor)}
 }
 
 func (b budget) keeps(data []byte) bool { return len(data)+b.facts <= b.bytes }

@@ -9,6 +9,7 @@ import (
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/geometry"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 )
 
@@ -22,14 +23,14 @@ func (f *finish) deliver(result *Result, source []byte, info codec.Info, plan ge
 	if job.Request.Budget > 0 {
 		facts := f.facts
 		if result.Format == declare.AVIF { // whose encoder puts them in
-			facts = codec.Facts{}
+			facts = metadata.Facts{}
 		}
 		if data, how, err = f.within(result.Format, data, how, budgetOf(job, facts)); err != nil {
 			return refuseEncoding(err)
 		}
 	}
 	if format := result.Format; format != declare.AVIF { // which has them in already
-		data = codec.Embed(data, f.facts)
+		data = metadata.Embed(data, f.facts)
 	}
 	result.Data, result.How = data, how
 	if own, format := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
@@ -71,7 +72,7 @@ func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, 
 	}
 	for _, f := range job.Request.Formats {
 		if f == format {
-			if own, sure := codec.Reduce(source, factsOf(source, job.Request.Retain)); sure {
+			if own, sure := metadata.Reduce(source, factsOf(source, job.Request.Retain)); sure {
 				return own, format
 			}
 		}
@@ -102,9 +103,9 @@ func sourceQuality(source []byte, info codec.Info, plan geometry.Plan) int {
 }
 
 // factsOf are the embedded facts that a request retains.
-func factsOf(source []byte, r declare.Retain) codec.Facts {
+func factsOf(source []byte, r declare.Retain) metadata.Facts {
 	if r == 0 {
-		return codec.Facts{}
+		return metadata.Facts{}
 	}
-	return codec.FactsOf(source, codec.Keep{Rights: r&declare.RetainRights != 0, Camera: r&declare.RetainCamera != 0, Place: r&declare.RetainPlace != 0})
+	return metadata.FactsOf(source, metadata.Keep{Rights: r&declare.RetainRights != 0, Camera: r&declare.RetainCamera != 0, Place: r&declare.RetainPlace != 0})
 }

@@ -8,7 +8,6 @@ import (
 
 	"golang.org/x/sync/errgroup"
 
-	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/gif"
 	"echolane/core/codec/jpeg"
@@ -16,6 +15,7 @@ import (
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/fidelity"
+	"echolane/core/metadata"
 	"echolane/core/raster"
 )
 
@@ -47,11 +47,11 @@ type finish struct {
 	most       int // a quality that the source itself doesn't go beyond; 0: unknown
 	matte      declare.Color
 	predict    bool
-	speed      int         // AVIF's; 0: AVIFKept
-	exactSpeed bool        // whatever the size
-	light      bool        // takes so little time that it can have more
-	frame      bool        // of an animation, which libwebp writes alone
-	facts      codec.Facts // what is embedded
+	speed      int            // AVIF's; 0: AVIFKept
+	exactSpeed bool           // whatever the size
+	light      bool           // takes so little time that it can have more
+	frame      bool           // of an animation, which libwebp writes alone
+	facts      metadata.Facts // what is embedded
 
 	strips  bool // only some strips of it are looked at
 	looking sync.Once

@@ -5,7 +5,7 @@ import (
 	stdjpeg "image/jpeg"
 	"testing"
 
-	"echolane/core/codec"
+	"echolane/core/metadata"
 )
 
 // told is a JPEG that says whose it is, with what and where it was taken, and more that nobody asked for.
@@ -25,20 +25,20 @@ func told(t testing.TB) []byte {
 	if err := stdjpeg.Encode(&b, scene(120, 80), nil); err != nil {
 		t.Fatal(err)
 	}
-	return codec.Embed(b.Bytes(), codec.Facts{Exif: []byte(exif), XMP: []byte(xmp)})
+	return metadata.Embed(b.Bytes(), metadata.Facts{Exif: []byte(exif), XMP: []byte(xmp)})
 }
 
 func TestOnlyWhatIsRetainedIsLeft(t *testing.T) { retained(t, told(t)) }
 
 // AVIF and HEIC hold their facts in items of their own.
 func TestOnlyWhatIsRetainedIsLeftOfAnAVIFAndAHEIC(t *testing.T) {
-	all := codec.FactsOf(told(t), codec.Keep{Rights: true, Camera: true, Place: true})
-	crowd := codec.Embed(variant(t, drawn(t, "festival-crowd.jpg"), "width=160&format=jpeg&quality=90").Data, all)
+	all := metadata.FactsOf(told(t), metadata.Keep{Rights: true, Camera: true, Place: true})
+	crowd := metadata.Embed(variant(t, drawn(t, "festival-crowd.jpg"), "width=160&format=jpeg&quality=90").Data, all)
 	source := variant(t, crowd, "format=avif&quality=50&retain=rights%20camera%20place").Data
 	retained(t, source)
 	want := shown(t, source)
-	for _, keep := range []codec.Keep{{}, {Camera: true}} { // the file itself, without more than that
-		own, ok := codec.Reduce(source, codec.FactsOf(source, keep))
+	for _, keep := range []metadata.Keep{{}, {Camera: true}} { // the file itself, without more than that
+		own, ok := metadata.Reduce(source, metadata.FactsOf(source, keep))
 		if !ok || len(own) >= len(source) || bytes.Contains(own, []byte("Wren")) || bytes.Contains(own, []byte("Skylark")) != keep.Camera {
 			t.Fatalf("%+v: %v, %d bytes of %d: %q", keep, ok, len(own), len(source), own)
 		}

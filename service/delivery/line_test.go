@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/service/source"
 )
@@ -579,7 +579,7 @@ func TestEachPieceOfAnOriginalHasADeadline(t *testing.T) {
 	data := bytes.Repeat([]byte("0123456789"), 1000)
 	released := 0
 	conn := &deadlines{}
-	o := &original{content: source.InMemory(data, func() { released++ }), size: 9, splices: []codec.Splice{{From: 2, N: 4}, {Put: []byte("xy")}, {From: 9000, N: 3}}}
+	o := &original{content: source.InMemory(data, func() { released++ }), size: 9, splices: []metadata.Splice{{From: 2, N: 4}, {Put: []byte("xy")}, {From: 9000, N: 3}}}
 	r := &originalReader{o: o, left: 9, conn: conn}
 	got, err := io.ReadAll(struct{ io.Reader }{r})
 	if err != nil || string(got) != "2345xy012" {
@@ -600,7 +600,7 @@ func TestEachPieceOfAnOriginalHasADeadline(t *testing.T) {
 	if _, err := io.ReadAll(short); !errors.Is(err, io.ErrUnexpectedEOF) {
 		t.Errorf("a source that is shorter than it was: %v", err)
 	}
-	broken := &originalReader{o: &original{splices: []codec.Splice{{N: 5}}}, left: 5}
+	broken := &originalReader{o: &original{splices: []metadata.Splice{{N: 5}}}, left: 5}
 	if _, err := broken.Read(make([]byte, 5)); err == nil || !strings.Contains(err.Error(), "panic") {
 		t.Errorf("a panic while an answer is written: %v", err)
 	}

@@ -12,7 +12,7 @@ import (
 
 	"github.com/valyala/fasthttp"
 
-	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/service/source"
 	"echolane/service/variants"
@@ -25,7 +25,7 @@ type original struct {
 	etag     string
 	modified time.Time
 	size     int64
-	splices  []codec.Splice // none: as it lies there
+	splices  []metadata.Splice // none: as it lies there
 	content  *source.Content
 }
 
@@ -38,7 +38,7 @@ func (s *Service) findOriginal(ctx context.Context, r *request, f *found) *polic
 		if err != nil {
 			return s.refusalOf(err)
 		}
-		n, ok := codec.CheckSplices(all, own.Known.Bytes)
+		n, ok := metadata.CheckSplices(all, own.Known.Bytes)
 		if !ok {
 			return s.refusalOf(fmt.Errorf("the parts of %s/%s aren't its own", r.lane.Name, r.path))
 		}

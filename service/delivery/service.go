@@ -19,8 +19,8 @@ import (
 	"github.com/maypok86/otter/v2"
 	"github.com/valyala/fasthttp"
 
-	"echolane/core/codec"
 	"echolane/core/declare"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/caller"
@@ -40,7 +40,7 @@ type Settings interface {
 // Sources finds sources.
 type Sources interface {
 	Locate(ctx context.Context, site *policy.SiteSettings, in *policy.CompiledLane, path string, trace *[]policy.Step) (*source.Located, error)
-	Strip(ctx context.Context, l *source.Located) ([]codec.Splice, error)
+	Strip(ctx context.Context, l *source.Located) ([]metadata.Splice, error)
 }
 
 // Workshop makes variants.

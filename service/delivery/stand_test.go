@@ -19,6 +19,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/declare"
 	"echolane/core/geometry"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/panics"
@@ -118,9 +119,9 @@ func (f *fakeShop) Header(_ context.Context, c *source.Content) (codec.Header, e
 	return h, nil
 }
 
-func (f *fakeShop) Strip(_ context.Context, c *source.Content) ([]codec.Splice, error) {
+func (f *fakeShop) Strip(_ context.Context, c *source.Content) ([]metadata.Splice, error) {
 	f.strips.Add(1)
-	return []codec.Splice{{N: c.Size() - 4}, {Put: []byte("END!")}}, nil
+	return []metadata.Splice{{N: c.Size() - 4}, {Put: []byte("END!")}}, nil
 }
 
 func (f *fakeShop) Full() bool { return f.full }

@@ -12,6 +12,7 @@ import (
 	"github.com/maypok86/otter/v2"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/service/flight"
 	"echolane/service/panics"
@@ -20,7 +21,7 @@ import (
 // Reader reads what sources' bytes say, in a process of its own.
 type Reader interface {
 	Header(context.Context, *Content) (codec.Header, error)
-	Strip(context.Context, *Content) ([]codec.Splice, error)
+	Strip(context.Context, *Content) ([]metadata.Splice, error)
 }
 
 // Opener opens lanes.
@@ -36,7 +37,7 @@ type Table struct {
 	reader Reader
 	known  *otter.Cache[string, *Source]
 	looks  flight.Group[looked]
-	strips flight.Group[[]codec.Splice]
+	strips flight.Group[[]metadata.Splice]
 	panics *panics.Catcher
 }
 
@@ -64,7 +65,7 @@ type Known struct {
 	Version
 	Header codec.Header
 	no     *policy.Refusal // why its header can't be read
-	splice atomic.Pointer[[]codec.Splice]
+	splice atomic.Pointer[[]metadata.Splice]
 }
 
 // failure is why a source couldn't be looked at, for a few seconds, as long as its lane's settings stay the same.
@@ -99,7 +100,7 @@ const (
 func NewTable(lanes Opener, reader Reader, catch *panics.Catcher) *Table {
 	return &Table{
 		lanes: lanes, reader: reader, known: otter.Must(&otter.Options[string, *Source]{MaximumSize: mostSources}),
-		looks: flight.Group[looked]{Limit: lookLimit, Panics: catch}, strips: flight.Group[[]codec.Splice]{Limit: lookLimit, Panics: catch},
+		looks: flight.Group[looked]{Limit: lookLimit, Panics: catch}, strips: flight.Group[[]metadata.Splice]{Limit: lookLimit, Panics: catch},
 		panics: catch,
 	}
 }
@@ -332,11 +333,11 @@ func (l *Located) Share() *Located {
 func (l *Located) Close() { l.content.Close() }
 
 // Strip says how the source is put together without what it says of its making.
-func (t *Table) Strip(ctx context.Context, l *Located) ([]codec.Splice, error) {
+func (t *Table) Strip(ctx context.Context, l *Located) ([]metadata.Splice, error) {
 	if s := l.Known.splice.Load(); s != nil {
 		return *s, nil
 	}
-	all, _, err := t.strips.Do(ctx, string(l.Known.Digest), func(ctx context.Context) ([]codec.Splice, error) {
+	all, _, err := t.strips.Do(ctx, string(l.Known.Digest), func(ctx context.Context) ([]metadata.Splice, error) {
 		content, err := l.Open(ctx)
 		if err != nil {
 			return nil, err

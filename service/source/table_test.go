@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/service/diskcache"
 )
@@ -57,7 +58,7 @@ func (h *headers) Header(_ context.Context, c *Content) (codec.Header, error) {
 	h.read.Add(1)
 	return codec.Header{Type: "image/png", W: 3, H: 2, Orientation: 1, Frames: 1}, h.err
 }
-func (h *headers) Strip(context.Context, *Content) ([]codec.Splice, error) { return nil, nil }
+func (h *headers) Strip(context.Context, *Content) ([]metadata.Splice, error) { return nil, nil }
 
 func inTable(t *testing.T, l Lane, kind string) (*Table, *headers, *policy.SiteSettings, *policy.CompiledLane) {
 	t.Helper()

@@ -12,6 +12,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/source"
@@ -48,7 +49,7 @@ type input struct {
 type answer struct {
 	Result  render.Result
 	Header  codec.Header
-	Splices []codec.Splice
+	Splices []metadata.Splice
 	Digests []source.Digest // of the inputs, as the worker read them
 	Changed bool            // a file had fewer bytes than it should have
 	Refusal *policy.Refusal

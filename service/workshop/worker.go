@@ -17,7 +17,7 @@ import (
 	"golang.org/x/net/bpf"
 	"golang.org/x/sys/unix"
 
-	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/backseat"
@@ -78,7 +78,7 @@ func (a *answer) do(o *order, sources [][]byte) {
 		a.Header, err = render.Header(sources[0])
 	case toStrip:
 		ok := false
-		if a.Splices, ok = codec.StripSplices(sources[0]); !ok || len(a.Splices) > mostSplices {
+		if a.Splices, ok = metadata.StripSplices(sources[0]); !ok || len(a.Splices) > mostSplices {
 			a.Splices = nil
 			err = policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "what the source says of its making can't be taken out of it", Remedy: "put a whole copy of the picture in its place, or set the lane's metadata to keep"})
 		}

@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/source"
@@ -147,7 +148,7 @@ func (w *Workshop) Header(ctx context.Context, c *source.Content) (codec.Header,
 }
 
 // Strip finds how the source is put together without what it says of its making.
-func (w *Workshop) Strip(ctx context.Context, c *source.Content) ([]codec.Splice, error) {
+func (w *Workshop) Strip(ctx context.Context, c *source.Content) ([]metadata.Splice, error) {
 	a, err := w.do(ctx, &w.headers, order{Kind: toStrip, Inputs: make([]input, 1)}, only(c), headerTime)
 	return a.Splices, err
 }
@@ -281,7 +282,7 @@ func (a *answer) check(o *order) error {
 	case toHeader:
 		return a.Header.Check()
 	case toStrip:
-		if _, ok := codec.CheckSplices(a.Splices, o.Inputs[0].Size); !ok {
+		if _, ok := metadata.CheckSplices(a.Splices, o.Inputs[0].Size); !ok {
 			return errors.New("the worker's splices aren't of that source")
 		}
 		return nil

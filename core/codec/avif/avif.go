@@ -12,6 +12,7 @@ import (
 	"unsafe"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/raster"
 )
 
@@ -38,7 +39,7 @@ func open(data []byte) (*decoder, error) {
 	if len(data) < 12 {
 		return nil, &codec.Error{Type: Type, Truncated: true, Problem: "the file ends in its header"}
 	}
-	if err := codec.CheckBoxes(Type, data); err != nil {
+	if err := metadata.CheckBoxes(Type, data); err != nil {
 		return nil, err
 	}
 	d := &decoder{}
@@ -149,7 +150,7 @@ type Settings struct {
 	// FullChroma keeps colour at full size, which sharp coloured edges want.
 	FullChroma bool
 	// Facts are embedded.
-	Facts codec.Facts
+	Facts metadata.Facts
 }
 
 // matrices are the levels of AV1's quantizer matrices, 15 (flat) to 0, that are about one, two and three quarters of a step's

@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/raster"
 )
 
@@ -91,7 +92,7 @@ func TestTheQuantizerIsReadBack(t *testing.T) {
 	for i := range p.Pix {
 		p.Pix[i] = uint8(i)
 	}
-	data, err := EncodeRGBA(p, Settings{Quantizer: 44, Speed: 9, FullChroma: true, Facts: codec.Facts{Exif: []byte("MM\x00*\x00\x00\x00\x08\x00\x00")}})
+	data, err := EncodeRGBA(p, Settings{Quantizer: 44, Speed: 9, FullChroma: true, Facts: metadata.Facts{Exif: []byte("MM\x00*\x00\x00\x00\x08\x00\x00")}})
 	if err != nil {
 		t.Fatal(err)
 	}

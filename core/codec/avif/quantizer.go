@@ -1,13 +1,13 @@
 package avif
 
-import "echolane/core/codec"
+import "echolane/core/metadata"
 
 // QuantizerOf reads how coarsely a still was written, as Settings.Quantizer says it. ok is false for sequences, for
 // grids, and for what isn't written as a still with AV1's reduced header (AV1, sections 5.5, 5.9 and 5.9.12).
 func QuantizerOf(data []byte) (quantizer int, ok bool) {
 	var seq sequence
 	known := false
-	for obus := codec.Primary(data, "av01"); len(obus) > 1; {
+	for obus := metadata.Primary(data, "av01"); len(obus) > 1; {
 		kind, extended, sized := obus[0]>>3&15, obus[0]>>2&1 == 1, obus[0]>>1&1 == 1
 		head := 1
 		if extended {

@@ -11,6 +11,7 @@ import (
 	"unsafe"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/raster"
 )
 
@@ -22,7 +23,7 @@ func Probe(data []byte) (codec.Info, error) {
 	if len(data) < 12 {
 		return codec.Info{}, &codec.Error{Type: Type, Truncated: true, Problem: "the file ends in its header"}
 	}
-	if err := codec.CheckBoxes(Type, data); err != nil {
+	if err := metadata.CheckBoxes(Type, data); err != nil {
 		return codec.Info{}, err
 	}
 	var f C.el_heif_info

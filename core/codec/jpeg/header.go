@@ -7,6 +7,7 @@ import (
 	"fmt"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 )
 
 // Type is the media type this package reads and writes.
@@ -87,7 +88,7 @@ func Probe(data []byte) (codec.Info, error) {
 				info.Coding = "progressive"
 			}
 		case marker == mAPP1 && bytes.HasPrefix(body, exifID):
-			info.Orientation = codec.Orientation(body[len(exifID):])
+			info.Orientation = metadata.Orientation(body[len(exifID):])
 		case marker == mAPP2 && bytes.HasPrefix(body, iccID) && len(body) > len(iccID)+2:
 			number, count := int(body[len(iccID)]), int(body[len(iccID)+1])
 			if parts == nil {

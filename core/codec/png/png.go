@@ -12,6 +12,7 @@ import (
 	"io"
 
 	"echolane/core/codec"
+	"echolane/core/metadata"
 	"echolane/core/raster"
 )
 
@@ -80,7 +81,7 @@ func Probe(data []byte) (codec.Info, error) {
 				info.Profile, profiled = profile(body), true
 			}
 		case "eXIf":
-			info.Orientation = codec.Orientation(body)
+			info.Orientation = metadata.Orientation(body)
 		}
 	}
 	if info.W == 0 {

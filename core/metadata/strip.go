@@ -1,8 +1,10 @@
-package codec
+package metadata
 
 import (
 	"bytes"
 	"encoding/binary"
+
+	"echolane/core/codec"
 )
 
 // Strip gives the file without what it says of its making: who, where, when, with what. Pixels, colour profile
@@ -18,7 +20,7 @@ func Strip(data []byte) (stripped []byte, ok bool) {
 
 // StripSplices says how the file that Strip gives is put together, so that it can be sent from where data lies.
 func StripSplices(data []byte) (all []Splice, ok bool) {
-	switch Sniff(data) {
+	switch codec.Sniff(data) {
 	case "image/jpeg":
 		return stripJPEG(data)
 	case "image/png":

@@ -1,4 +1,4 @@
-package codec
+package metadata
 
 import "encoding/binary"
 

@@ -1,10 +1,12 @@
-package codec
+package metadata
 
 import (
 	"bytes"
 	"encoding/binary"
 	"strings"
 	"testing"
+
+	"echolane/core/codec"
 )
 
 func isoBox(kind string, parts ...string) string {
@@ -46,8 +48,8 @@ const (
 
 func TestFactsOfAFileInItems(t *testing.T) {
 	data := described(wrensExif, wrensXMP)
-	if Sniff(data) != "image/heic" {
-		t.Fatal(Sniff(data))
+	if codec.Sniff(data) != "image/heic" {
+		t.Fatal(codec.Sniff(data))
 	}
 	rights := FactsOf(data, Keep{Rights: true})
 	if !bytes.Contains(rights.Exif, []byte("2026 Kestrel&T.")) || bytes.Contains(rights.Exif, []byte("Skylark")) || !bytes.Contains(rights.XMP, []byte("all kites")) {

@@ -1,4 +1,6 @@
-package codec
+// Package metadata reads and writes what a picture's file says beside its pixels: Exif, XMP, and the boxes of ISO base media
+// files. It works on bytes, never on pixels, and gives what it finds as runs of the file.
+package metadata
 
 import (
 	"bytes"
@@ -8,6 +10,8 @@ import (
 	"io"
 	"slices"
 	"strings"
+
+	"echolane/core/codec"
 )
 
 // Keep says which embedded facts are kept.
@@ -58,7 +62,7 @@ func FactsOf(data []byte, keep Keep) Facts {
 
 // metadata finds the Exif and XMP blocks of a file.
 func metadata(data []byte) (exif, xmp []byte) {
-	switch Sniff(data) {
+	switch codec.Sniff(data) {
 	case "image/avif", "image/heic":
 		return itemFacts(data)
 	case "image/jpeg":
@@ -339,7 +343,7 @@ func rightsOf(xmp []byte) []byte {
 // Reduce gives the file with these facts alone, which are some of its own; pixels stay to the bit. ok is false where
 // that can't be done without fail.
 func Reduce(data []byte, f Facts) (reduced []byte, ok bool) {
-	switch Sniff(data) {
+	switch codec.Sniff(data) {
 	case "image/avif", "image/heic":
 		all, ok := replaceFacts(data, f)
 		if !ok {
@@ -356,7 +360,7 @@ func Embed(data []byte, f Facts) []byte {
 	if f.None() {
 		return data
 	}
-	switch Sniff(data) {
+	switch codec.Sniff(data) {
 	case "image/jpeg":
 		return embedJPEG(data, f)
 	case "image/png":

@@ -1,4 +1,4 @@
-package codec
+package metadata
 
 // A Splice is a run of a file that is made of another: N bytes of that one from From on, or, where Put has any, its bytes.
 type Splice struct {

@@ -1,6 +1,10 @@
-package codec
+package metadata
 
-import "encoding/binary"
+import (
+	"encoding/binary"
+
+	"echolane/core/codec"
+)
 
 // Bounds on what a file in boxes may ask of whoever reads it, whatever its size: an honest one of a thousand tiles has a few
 // thousand of each.
@@ -19,7 +23,7 @@ var containers = map[string]int{
 // picture, and leaves what is merely broken to the decoder.
 func CheckBoxes(mediaType string, data []byte) error {
 	beyond := func(what string) error {
-		return &Error{Type: mediaType, Problem: "it has more " + what + " than a picture needs"}
+		return &codec.Error{Type: mediaType, Problem: "it has more " + what + " than a picture needs"}
 	}
 	count, extents := 0, 0
 	var walk func(s span, depth int) error

@@ -1,10 +1,12 @@
-package codec
+package metadata
 
 import (
 	"bytes"
 	"encoding/binary"
 	"errors"
 	"testing"
+
+	"echolane/core/codec"
 )
 
 func boxOf(kind string, parts ...[]byte) []byte {
@@ -46,33 +48,13 @@ func TestFilesInBoxesStayWithinBounds(t *testing.T) {
 		"empty":                    {nil, true},
 	} {
 		err := CheckBoxes("image/avif", c.data)
-		var e *Error
+		var e *codec.Error
 		if c.ok != (err == nil) || err != nil && !errors.As(err, &e) {
 			t.Errorf("%s: %v", name, err)
 		}
 	}
 	if out, ok := items(append(boxOf("ftyp", []byte("avif")), meta(locations(4000, 65535, 0))...)); ok || len(out) > mostItems {
 		t.Error("our own reader takes it")
-	}
-}
-
-func TestHeadersOfOthersAreHeldAgainstWhatCanBe(t *testing.T) {
-	good := Header{Type: "image/png", W: 3, H: 2, Orientation: 1, Frames: 1, Depth: 8}
-	if err := good.Check(); err != nil {
-		t.Error(err)
-	}
-	for name, change := range map[string]func(*Header){
-		"type": func(h *Header) { h.Type = "text/html" }, "width": func(h *Header) { h.W = 0 }, "height": func(h *Header) { h.H = -1 }, "too wide": func(h *Header) { h.W = 1 << 40 },
-		"orientation": func(h *Header) { h.Orientation = 9 }, "frames": func(h *Header) { h.Frames = 0 }, "depth": func(h *Header) { h.Depth = 1000 }, "coding": func(h *Header) { h.Coding = string(make([]byte, 100)) },
-	} {
-		h := good
-		change(&h)
-		if h.Check() == nil {
-			t.Errorf("a wrong %s is believed", name)
-		}
-	}
-	if (Header{Type: "image/svg+xml"}).Check() != nil {
-		t.Error("a drawing has no size")
 	}
 }
 
