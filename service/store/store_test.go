@@ -27,15 +27,15 @@ func stores(t *testing.T) map[string]Store {
 		t.Fatal(err)
 	}
 	dir := t.TempDir()
-	if err := os.Mkdir(filepath.Join(dir, "archive"), 0o755); err != nil {
+	if err := errors.Join(os.Mkdir(filepath.Join(dir, "archive"), 0o755), os.Mkdir(filepath.Join(dir, "shared"), 0o755)); err != nil {
 		t.Fatal(err)
 	}
 	s := httptest.NewServer(&demo.Store{Dir: dir, AccessKey: "kite", SecretKey: "string"})
 	t.Cleanup(s.Close)
-	bucket := func(prefix string) Store {
-		return InBucket(S3Options{Endpoint: s.URL, Bucket: "archive", Prefix: prefix, AccessKey: "kite", SecretKey: "string", Client: &http.Client{Transport: &http.Transport{}}})
+	bucket := func(name, prefix string) Store {
+		return InBucket(S3Options{Endpoint: s.URL, Bucket: name, Prefix: prefix, AccessKey: "kite", SecretKey: "string", Client: &http.Client{Transport: &http.Transport{}}})
 	}
-	return map[string]Store{"folder": folder, "bucket": bucket(""), "bucket below a prefix": bucket("press/1962/")}
+	return map[string]Store{"folder": folder, "bucket": bucket("archive", ""), "bucket below a prefix": bucket("shared", "press/1962/")}
 }
 
 func put(t *testing.T, s Store, key, text string) {
