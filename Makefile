@@ -19,10 +19,8 @@ demo: build ## start the made-up site, its origin, PostgreSQL and the service; C
 test: build ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
-	@# Much of it waits for pages, processes and clocks, so more goes on at a time than there are processors.
-	@go test -race -timeout 20m ./service/... & race=$$!; \
-	go test -parallel 3 -timeout 25m $$(go list ./... | grep -v /service/); rest=$$?; \
-	wait $$race && exit $$rest
+	go test -race -timeout 20m ./service/...
+	go test -timeout 25m $$(go list ./... | grep -v /service/)
 
 test-quick: ## run what tells most within a minute, for everyday work
 	go vet ./core/... ./service/...

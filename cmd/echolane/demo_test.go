@@ -34,8 +34,7 @@ func startDemo(t *testing.T, dir string) *testbed.Process {
 	return p
 }
 
-func TestDemoAsPrinted(t *testing.T) {
-	t.Parallel()
+func TestDemoAsPrinted(t *testing.T) { // by itself: it takes every processor
 	dir := filepath.Join(bed.Dir, "demo")
 	if err := os.CopyFS(filepath.Join(dir, "pictures", "catalogue"), os.DirFS(bed.Pictures)); err != nil {
 		t.Fatal(err)

@@ -52,8 +52,7 @@ func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
 	p.says("published, version 4")
 }
 
-func TestMarkupIsWrittenInTheEasel(t *testing.T) {
-	t.Parallel()
+func TestMarkupIsWrittenInTheEasel(t *testing.T) { // by itself: it takes every processor
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/delta-red.jpg?view=markup"))
@@ -68,8 +67,7 @@ func TestMarkupIsWrittenInTheEasel(t *testing.T) {
 	p.says("did you mean width")
 }
 
-func TestPagesAreWeighedInTheConsole(t *testing.T) {
-	t.Parallel()
+func TestPagesAreWeighedInTheConsole(t *testing.T) { // by itself: it takes every processor
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
 	at := shop(t, `<!doctype html><meta charset="utf-8"><title>Shop</title><img src="pictures/mark.png" width="100" height="100" alt="The mark"><img src="pictures/sled-blue.jpg" alt="A sled" style="width:200px">`)

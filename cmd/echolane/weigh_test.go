@@ -70,8 +70,7 @@ func weighedPage(t *testing.T, s *testbed.Process, args ...string) api.Weighing 
 	return w
 }
 
-func TestAPageIsWeighedWrittenAgainAndWeighedAgain(t *testing.T) {
-	t.Parallel()
+func TestAPageIsWeighedWrittenAgainAndWeighedAgain(t *testing.T) { // by itself: it takes every processor
 	s := bed.Kestrel(t)
 	at := shop(t, slowPage)
 	// The page is on an address that isn't public: nothing is taken from there unless a lane says so.
@@ -212,8 +211,7 @@ func TestAPageIsWeighedWrittenAgainAndWeighedAgain(t *testing.T) {
 	}
 }
 
-func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
-	t.Parallel()
+func TestPagesThatCantBeWeighedSaySo(t *testing.T) { // by itself: it takes every processor
 	s := bed.Kestrel(t)
 	at := shop(t, "<!doctype html><title>Nothing</title><p>No pictures")
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
@@ -263,8 +261,7 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 	}
 }
 
-func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
-	t.Parallel()
+func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) { // by itself: it takes every processor
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
 	for _, c := range []struct {
@@ -284,7 +281,7 @@ func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
 		}
 		at := shop(t, `<!doctype html><meta name="viewport" content="width=device-width, initial-scale=1"><style>body { margin: 0 } `+css+`</style>`+markup)
 		for _, address := range regexp.MustCompile(`/kestrel/catalogue/[^ "]+`).FindAllString(html.UnescapeString(markup), -1) {
-			s.Get(t, address) // so that the browser waits for none, however busy the machine is
+			s.Get(t, address, "Accept", "image/avif,image/webp,image/*") // so that the browser waits for none, however busy the machine is
 		}
 		w := weighedPage(t, s, at, "--screens", "phone 390x844@3, desktop 1280x900, odd 1280x900@1.2")
 		var offered []int
@@ -398,8 +395,7 @@ func TestAPageOfFarTooMuchIsWeighedWithinBounds(t *testing.T) {
 }
 
 // Pages hold pictures in other ways too, and other letters; written again twice is as once.
-func TestOtherPicturesOfAPage(t *testing.T) {
-	t.Parallel()
+func TestOtherPicturesOfAPage(t *testing.T) { // by itself: it takes every processor
 	s := bed.Kestrel(t)
 	page := `<!doctype html><html lang="fr"><head><meta charset="iso-8859-1"><meta name="viewport" content="width=device-width"><title>Caf` + "\xe9" + ` des vents</title>
 <style>body{margin:0}.row{width:280px;aspect-ratio:4/3;background:image-set(url(pictures/box-kite-cliff.jpg) 1x)}</style></head><body>
