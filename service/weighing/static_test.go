@@ -51,7 +51,7 @@ func (direct) Header(ctx context.Context, c *source.Content) (codec.Header, erro
 // stand is a weigher and an origin with a picture, which the site's lane may reach.
 func stand(t *testing.T, page string) (*Weigher, Ask) {
 	t.Helper()
-	data, err := pictures.Load("mark.png")
+	data, err := pictures.Draw("mark.png")
 	if err != nil {
 		t.Fatal(err)
 	}
