@@ -210,6 +210,9 @@ func TestPredictedWithAlphaTakesOneEncode(t *testing.T) {
 }
 
 func TestABudgetIsKept(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	source := drawn(t, "festival-crowd.jpg")
 	for _, format := range []string{"jpeg", "webp", "avif"} {
 		free := variant(t, source, "width=400&quality=80&format="+format)
@@ -235,6 +238,9 @@ func TestABudgetIsKept(t *testing.T) {
 
 // Palettes shrink where there's no quality to lower.
 func TestABudgetOfColours(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	photo, drawing := drawn(t, "festival-crowd.jpg"), drawn(t, "mark.png")
 	for _, c := range []struct {
 		name, query string
@@ -445,6 +451,9 @@ func decodeAny(data []byte) (codec.Picture, error) {
 
 // WebP takes fewer bytes than libwebp by itself does at the same likeness.
 func TestKeptWebPIsWeighed(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	source := drawn(t, "festival-crowd.jpg")
 	exact := shown(t, variant(t, source, "width=400&format=png&quality=lossless").Data)
 	planes := exact.To420()

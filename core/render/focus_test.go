@@ -13,6 +13,9 @@ import (
 
 // The same part of a picture is kept at every size, whatever scale it was decoded at.
 func TestTheSubjectIsTheSameAtEverySize(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	l := pictures.LabelledSet()[30]
 	var b bytes.Buffer
 	if err := jpeg.Encode(&b, &image.RGBA{Pix: l.Pix, Stride: 4 * l.W, Rect: image.Rect(0, 0, l.W, l.H)}, &jpeg.Options{Quality: 95}); err != nil {

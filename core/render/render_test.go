@@ -501,6 +501,9 @@ func refusal(t *testing.T, err error) *policy.Refusal {
 }
 
 func TestBrokenSourcesAreRefusedWithTheirReason(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	up := scene(200, 150)
 	var jp, gf bytes.Buffer
 	stdjpeg.Encode(&jp, up, nil)

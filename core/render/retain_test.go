@@ -32,6 +32,9 @@ func TestOnlyWhatIsRetainedIsLeft(t *testing.T) { retained(t, told(t)) }
 
 // AVIF and HEIC hold their facts in items of their own.
 func TestOnlyWhatIsRetainedIsLeftOfAnAVIFAndAHEIC(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	all := metadata.FactsOf(told(t), metadata.Keep{Rights: true, Camera: true, Place: true})
 	crowd := metadata.Embed(variant(t, drawn(t, "festival-crowd.jpg"), "width=160&format=jpeg&quality=90").Data, all)
 	source := variant(t, crowd, "format=avif&quality=50&retain=rights%20camera%20place").Data

@@ -58,6 +58,9 @@ func fromPhone(t testing.TB, source []byte) []byte {
 }
 
 func TestEveryKindOfJPEG(t *testing.T) {
+	if testing.Short() {
+		t.Skip("it takes long")
+	}
 	m := scene(157, 93)
 	want := pixels(t, variant(t, asPNG(t, m), "format=png"))
 	small := pixels(t, variant(t, asPNG(t, m), "width=50&format=png"))
