@@ -500,6 +500,30 @@ func TestAClientThatGoesIsNoRefusal(t *testing.T) {
 	}
 }
 
+// Who is told that a request is too long hears it, though more of it is on the way.
+func TestARequestThatIsTooLongIsAnsweredWhileItIsSent(t *testing.T) {
+	r := start(t, nil, nil)
+	for range 5 {
+		c, err := net.Dial("tcp", r.Addr())
+		if err != nil {
+			t.Fatal(err)
+		}
+		c.SetDeadline(time.Now().Add(5 * time.Second))
+		io.WriteString(c, "GET /kestrel/f/kite.png HTTP/1.1\r\nHost: x\r\nCookie: "+strings.Repeat("a", 17<<10))
+		time.Sleep(20 * time.Millisecond) // until the server has made up its mind
+		for range 4 {
+			if _, err := io.WriteString(c, strings.Repeat("a", 1<<10)); err != nil {
+				t.Errorf("the rest isn't taken: %v", err)
+			}
+			time.Sleep(2 * time.Millisecond)
+		}
+		if line, err := bufio.NewReader(c).ReadString('\n'); !strings.HasPrefix(line, "HTTP/1.1 431") {
+			t.Errorf("%q (%v)", line, err)
+		}
+		c.Close()
+	}
+}
+
 // Sixty clients that connect and say nothing, or half a request, take all places; who asks is answered all the same, and a
 // request under way isn't cut off.
 func TestSilentClientsShutNobodyOut(t *testing.T) {
