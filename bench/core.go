@@ -15,10 +15,10 @@ import (
 	"golang.org/x/image/math/f64"
 
 	"echolane/core/declare"
-	"echolane/core/focus"
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/core/render"
+	"echolane/core/subject"
 	"echolane/demo/pictures"
 )
 
@@ -193,8 +193,8 @@ func chained(r *report) error {
 	r.atMost("allocated for a variant of 2560×1600 at 640×400, once others were made", float64(after.TotalAlloc-before.TotalAlloc)/renders/1024, "KiB", 640*400*4/1024)
 	l := pictures.LabelledSet()[0]
 	p := &raster.RGBA{Pix: l.Pix, Stride: 4 * l.W, W: l.W, H: l.H, Opaque: true}
-	small := raster.ResampleRGBA(p, axis(l.W, focus.Side), axis(l.H, focus.Side*l.H/l.W))
-	times := alternate(15, func() { focus.Subject(small) })
+	small := raster.ResampleRGBA(p, axis(l.W, subject.Side), axis(l.H, subject.Side*l.H/l.W))
+	times := alternate(15, func() { subject.Subject(small) })
 	r.atMost("finding the subject", median(times[0]), "ms", 6)
 
 	var best testing.BenchmarkResult

@@ -9,7 +9,7 @@ import (
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/core/render"
@@ -145,7 +145,7 @@ func efforts(r *report, sources [][]byte) error {
 		name   string
 		encode func(full, limited *raster.YCbCr, setting float64) ([]byte, error)
 		decode func([]byte) (*raster.YCbCr, error)
-		search fidelity.Encoder
+		search likeness.Encoder
 		guess  float64
 		slope  float64
 	}
@@ -157,19 +157,19 @@ func efforts(r *report, sources [][]byte) error {
 		}
 		all = append(all, effort{name, func(_, p *raster.YCbCr, s float64) ([]byte, error) {
 			return webp.EncodePlanesWith(p, webp.Quality(s), method)
-		}, webp.DecodePlanes, fidelity.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
+		}, webp.DecodePlanes, likeness.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
 	}
 	all = append(all, effort{"WebP, ours, first answers", func(_, p *raster.YCbCr, s float64) ([]byte, error) {
 		return guessed(p, s)
-	}, webp.DecodePlanes, fidelity.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
+	}, webp.DecodePlanes, likeness.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
 	all = append(all, effort{"WebP, ours, kept", func(_, p *raster.YCbCr, s float64) ([]byte, error) {
 		return weighed(p, s)
-	}, webp.DecodePlanes, fidelity.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
+	}, webp.DecodePlanes, likeness.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
 	used := map[int]string{render.AVIFFirst: ", first answers", render.AVIFKept: ", kept where large", render.AVIFKept - 1: ", kept", render.AVIFThorough - 1: ", kept where effort is thorough"}
 	for speed := 10; speed >= 5; speed-- {
 		all = append(all, effort{fmt.Sprintf("AVIF speed %d%s", speed, used[speed]), func(p, _ *raster.YCbCr, s float64) ([]byte, error) {
 			return avif.EncodePlanes(p, avif.Settings{Quantizer: avif.MaxQuantizer - int(s), Speed: speed})
-		}, avif.DecodePlanes, fidelity.Encoder{Most: avif.MaxQuantizer - 1, Step: 1}, 36, -0.05})
+		}, avif.DecodePlanes, likeness.Encoder{Most: avif.MaxQuantizer - 1, Step: 1}, 36, -0.05})
 	}
 	times, bytes := make([][]float64, len(all)), make([]float64, len(all))
 	for _, source := range sources {
@@ -177,7 +177,7 @@ func efforts(r *report, sources [][]byte) error {
 		if err != nil {
 			return err
 		}
-		limited, original := planes.ToLimited(), fidelity.OfPlanes(planes)
+		limited, original := planes.ToLimited(), likeness.OfPlanes(planes)
 		data, err := jpeg.EncodePlainly(planes, 72)
 		if err != nil {
 			return err
@@ -186,7 +186,7 @@ func efforts(r *report, sources [][]byte) error {
 		if err != nil {
 			return err
 		}
-		target := original.Distance(fidelity.OfPlanes(p.YCbCr))
+		target := original.Distance(likeness.OfPlanes(p.YCbCr))
 		for i, e := range all {
 			var took []float64
 			e.search.Try = func(s float64) ([]byte, float64, error) {
@@ -200,9 +200,9 @@ func efforts(r *report, sources [][]byte) error {
 				if err != nil {
 					return nil, 0, err
 				}
-				return data, original.Distance(fidelity.OfPlanes(p)), nil
+				return data, original.Distance(likeness.OfPlanes(p)), nil
 			}
-			found, err := fidelity.Search(e.search, func() (float64, error) { return target, nil }, e.guess, e.slope, 0.02)
+			found, err := likeness.Search(e.search, func() (float64, error) { return target, nil }, e.guess, e.slope, 0.02)
 			if err != nil {
 				return err
 			}

@@ -23,7 +23,7 @@ import (
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/core/render"
@@ -273,7 +273,7 @@ func measure(pic corpus.Picture) (Picture, error) {
 		return out, err
 	}
 	planes := pic.Pixels.To420()
-	original := fidelity.OfPlanes(planes)
+	original := likeness.OfPlanes(planes)
 	luma := independent.Luma(pic.Pixels.Pix, pic.Pixels.Stride, pic.Pixels.W, pic.Pixels.H)
 	look := func(data []byte, all bool) (seen, error) {
 		p, err := pixels(data)
@@ -282,7 +282,7 @@ func measure(pic corpus.Picture) (Picture, error) {
 		}
 		defer p.Free()
 		l := independent.Luma(p.Pix, p.Stride, p.W, p.H)
-		s := seen{Bytes: len(data), SSIM: independent.SSIM(luma, l, p.W, p.H), Likeness: fidelity.Likeness(original.Distance(fidelity.OfPixels(p)))}
+		s := seen{Bytes: len(data), SSIM: independent.SSIM(luma, l, p.W, p.H), Likeness: likeness.Likeness(original.Distance(likeness.OfPixels(p)))}
 		if all {
 			s.MS, s.HVS = independent.MSSSIM(luma, l, p.W, p.H), independent.PSNRHVS(luma, l, p.W, p.H)
 		}

@@ -20,7 +20,7 @@ import (
 	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 	"echolane/core/raster"
 	"echolane/core/render"
 )
@@ -48,13 +48,13 @@ func run() error {
 	look := func(pic corpus.Picture) error {
 		planes := pic.Pixels.To420()
 		limited := planes.ToLimited()
-		original := fidelity.OfPlanes(planes)
+		original := likeness.OfPlanes(planes)
 		from := func(p *raster.YCbCr, err error) (float64, error) {
 			if err != nil {
 				return 0, err
 			}
 			defer p.Free()
-			return original.Distance(fidelity.OfPlanes(p)), nil
+			return original.Distance(likeness.OfPlanes(p)), nil
 		}
 		jpegs := map[int]float64{}
 		for _, q := range qualities {
@@ -188,7 +188,7 @@ func lines(name string, all []sight) {
 				at = append(at, s)
 			}
 		}
-		near := math.Log(fidelity.DistanceAt(float64(q)-3)/fidelity.DistanceAt(float64(q)+3)) / 2
+		near := math.Log(likeness.DistanceAt(float64(q)-3)/likeness.DistanceAt(float64(q)+3)) / 2
 		right := 0
 		var off []float64
 		for i := range at {

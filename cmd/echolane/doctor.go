@@ -20,6 +20,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/wording"
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/weighing"
@@ -99,7 +100,7 @@ func (d *doctor) machine() {
 	var m unix.Sysinfo_t
 	memory := "an unknown amount of memory"
 	if err := unix.Sysinfo(&m); err == nil {
-		memory = bytesText(int64(m.Totalram)*int64(m.Unit)) + " of memory"
+		memory = wording.Bytes(int64(m.Totalram)*int64(m.Unit)) + " of memory"
 	}
 	d.found("machine", "good", fmt.Sprintf("%d processors, %s, %s/%s", runtime.NumCPU(), memory, runtime.GOOS, runtime.GOARCH), "")
 	if os.Geteuid() != 0 {
@@ -190,7 +191,7 @@ func (d *doctor) cache(dir string) {
 	var fs unix.Statfs_t
 	free := ""
 	if unix.Statfs(dir, &fs) == nil {
-		free = ", " + bytesText(int64(fs.Bavail)*fs.Bsize) + " free"
+		free = ", " + wording.Bytes(int64(fs.Bavail)*fs.Bsize) + " free"
 	}
 	d.found("cache", "good", filepath.Clean(dir)+" can be written"+free, "")
 }

@@ -17,6 +17,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/wording"
 	"echolane/service/api/client"
 	"echolane/service/source"
 )
@@ -151,11 +152,11 @@ func printFetched(f *fetched) {
 	pixels, size, kind := []string{"pixels", "?"}, []string{"bytes", "?"}, []string{"type", "?"}
 	saving, fewer := "", ""
 	if n := f.Natural; n != nil {
-		pixels[1], size[1], kind[1] = pixelsText(n.Width, n.Height), bytesText(n.Bytes), n.Type
+		pixels[1], size[1], kind[1] = pixelsText(n.Width, n.Height), wording.Bytes(n.Bytes), n.Type
 		saving = savedText(n.Bytes, f.Bytes)
 		fewer = savedText(int64(n.Width)*int64(n.Height), int64(f.Width)*int64(f.Height))
 	}
-	rows = append(rows, append(pixels, pixelsText(f.Width, f.Height), fewer), append(size, bytesText(f.Bytes), saving), append(kind, f.Type, ""))
+	rows = append(rows, append(pixels, pixelsText(f.Width, f.Height), fewer), append(size, wording.Bytes(f.Bytes), saving), append(kind, f.Type, ""))
 	table(stdout(), "lrrr", rows...)
 	fmt.Fprintln(stdout())
 	table(stdout(), "ll",

@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 	"echolane/service/api"
 	"echolane/service/api/client"
 )
@@ -176,7 +177,7 @@ Examples:
 					fmt.Fprintf(stdout(), "%s\n\n", out.Source)
 					printSteps(out.Steps)
 					if out.Refusal != nil {
-						return out.Refusal
+						return out.Refusal.Refusal
 					}
 					fmt.Fprintf(stdout(), "\nallowed\n")
 					return nil
@@ -407,7 +408,7 @@ func printLane(l shownLane, limits policy.Bounds) {
 	if most == 0 {
 		most = limits.SourceBytes
 	}
-	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", bytesText(most), *l.FreshS))
+	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", wording.Bytes(most), *l.FreshS))
 	also("variants", fmt.Sprintf("kept by browsers and caches for %d s", *l.MaxAgeS))
 	also("visibility", map[string]string{"public": "public", "signed": "signed links only"}[l.Visibility])
 	if l.Kind == "web" {

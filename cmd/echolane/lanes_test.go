@@ -21,6 +21,7 @@ import (
 	"echolane/internal/testbed"
 	"echolane/service/api"
 	"echolane/service/delivery"
+	"echolane/service/problem"
 	"echolane/service/source"
 )
 
@@ -639,12 +640,7 @@ func TestEveryReasonIsGiven(t *testing.T) {
 		t.Helper()
 		no := a.Problem(t)
 		given[string(no.Reason)] = true
-		var listed int
-		for _, r := range policy.Reasons {
-			if string(r.Reason) == reason {
-				listed = r.Status
-			}
-		}
+		listed := problem.Status(policy.Reason(reason))
 		if string(no.Reason) != reason || a.StatusCode != listed || no.Status != listed || no.Title == "" || no.Remedy == "" || no.Detail == "" {
 			t.Errorf("%s: %d %+v", reason, a.StatusCode, no)
 		}

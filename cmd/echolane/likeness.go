@@ -9,6 +9,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/wording"
 )
 
 func likenessCommand() *cli.Command {
@@ -66,8 +67,8 @@ func compareFiles(a, b, to string, asJSON bool) error {
 	table(stdout(), "lr",
 		[]string{"likeness", fmt.Sprintf("%.1f", r.Likeness)},
 		[]string{"compared at", pixelsText(r.W, r.H)},
-		[]string{a, bytesText(int64(len(data[0])))},
-		[]string{b, bytesText(int64(len(data[1]))) + "  " + savedText(int64(len(data[0])), int64(len(data[1])))},
+		[]string{a, wording.Bytes(int64(len(data[0])))},
+		[]string{b, wording.Bytes(int64(len(data[1]))) + "  " + savedText(int64(len(data[0])), int64(len(data[1])))},
 	)
 	if to != "" {
 		fmt.Fprintf(stdout(), "\nfile  %s\n", to)

@@ -13,7 +13,8 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"echolane/core/policy"
-	"echolane/core/spelling"
+	"echolane/core/wording"
+	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
@@ -87,7 +88,7 @@ func run(args []string) int {
 }
 
 func printRefusal(no *policy.Refusal) {
-	fmt.Fprintf(stderr(), "echolane: %s (%d, %s)\n", no.Title, no.Status, no.Reason)
+	fmt.Fprintf(stderr(), "echolane: %s (%d, %s)\n", no.Title, problem.Status(no.Reason), no.Reason)
 	for _, l := range []struct{ name, text string }{{"what", no.Detail}, {"given", no.Given}, {"allowed", no.Allowed}, {"way out", no.Remedy}} {
 		if l.text != "" {
 			fmt.Fprintf(stderr(), "  %-8s %s\n", l.name, strings.ReplaceAll(l.text, "\n", "\n           "))
@@ -128,7 +129,7 @@ func prepare(c *cli.Command) {
 			for _, f := range c.Flags {
 				names = append(names, f.Names()[0])
 			}
-			if near := spelling.Nearest(strings.TrimLeft(name, "-"), names); near != "" {
+			if near := wording.Nearest(strings.TrimLeft(name, "-"), names); near != "" {
 				text += "; did you mean --" + near + "?"
 			}
 		}
@@ -154,7 +155,7 @@ func nothingAsked(_ context.Context, c *cli.Command) error {
 	}
 	word := c.Args().First()
 	text := fmt.Sprintf("there is no command %q", word)
-	if near := spelling.Nearest(word, names); near != "" {
+	if near := wording.Nearest(word, names); near != "" {
 		text += "; did you mean " + near + "?"
 	}
 	return badUsage("%s (there are %s)", text, strings.Join(names, ", "))

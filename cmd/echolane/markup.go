@@ -9,6 +9,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"echolane/core/wording"
 	"echolane/service/api"
 	"echolane/service/api/client"
 )
@@ -124,7 +125,7 @@ func writeMarkup(ctx context.Context, c *cli.Command, call *client.Client) error
 	}
 	say("what browsers take:")
 	for _, p := range out.Picks {
-		say("  %4.0f wide at %gx  %4.0f shown  %5d px  %s", p.Viewport, p.Density, p.Shown, p.Width, bytesText(int64(p.Bytes)))
+		say("  %4.0f wide at %gx  %4.0f shown  %5d px  %s", p.Viewport, p.Density, p.Shown, p.Width, wording.Bytes(int64(p.Bytes)))
 	}
 	for _, w := range out.Markup.Warnings {
 		say("warning: %s", w)

@@ -14,7 +14,6 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"echolane/core/figures"
 	"echolane/service/api/client"
 )
 
@@ -86,8 +85,6 @@ func table(w io.Writer, right string, rows ...[]string) {
 		fmt.Fprintln(w, strings.TrimRight(line.String(), " "))
 	}
 }
-
-func bytesText(n int64) string { return figures.Bytes(n) }
 
 func pixelsText(w, h int) string { return fmt.Sprintf("%d × %d", w, h) }
 

@@ -11,6 +11,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"echolane/core/wording"
 	"echolane/service/api/client"
 	"echolane/service/delivery"
 	"echolane/service/source"
@@ -165,7 +166,7 @@ Examples:
 			}
 			printExplanation(x)
 			if x.Refusal != nil {
-				return x.Refusal
+				return x.Refusal.Refusal
 			}
 			return nil
 		}),
@@ -190,8 +191,8 @@ func printExplanation(x delivery.Explanation) {
 	}
 	table(stdout(), "ll",
 		[]string{"resolved", x.Resolved},
-		[]string{"source", fmt.Sprintf("%s, %s, %s, digest %s", v.SourceType, pixelsText(v.NaturalWidth, v.NaturalHeight), bytesText(int64(v.SourceBytes)), x.Digest)},
-		[]string{"variant", fmt.Sprintf("%s, %s, %s", v.Type, pixelsText(v.Width, v.Height), bytesText(int64(x.Bytes)))},
+		[]string{"source", fmt.Sprintf("%s, %s, %s, digest %s", v.SourceType, pixelsText(v.NaturalWidth, v.NaturalHeight), wording.Bytes(int64(v.SourceBytes)), x.Digest)},
+		[]string{"variant", fmt.Sprintf("%s, %s, %s", v.Type, pixelsText(v.Width, v.Height), wording.Bytes(int64(x.Bytes)))},
 		[]string{"encoded", how},
 		[]string{"cache", x.Cache},
 		[]string{"key", x.Key},
@@ -223,7 +224,7 @@ func uploadCommand() *cli.Command {
 						return printJSON(stdout(), kept)
 					}
 					fmt.Fprintf(stdout(), "%s%s?width=640\n", call.Server, kept.URL)
-					fmt.Fprintf(stderr(), "version %d: %s, %s, %s\n", kept.Version, kept.Type, pixelsText(kept.Width, kept.Height), bytesText(kept.Bytes))
+					fmt.Fprintf(stderr(), "version %d: %s, %s, %s\n", kept.Version, kept.Type, pixelsText(kept.Width, kept.Height), wording.Bytes(kept.Bytes))
 					return nil
 				}),
 			},
@@ -251,7 +252,7 @@ func uploadCommand() *cli.Command {
 					}
 					rows := [][]string{{"bytes", "changed", "path"}}
 					for _, e := range list {
-						rows = append(rows, []string{bytesText(e.Bytes), e.MTime.Local().Format("2006-01-02 15:04"), e.Path})
+						rows = append(rows, []string{wording.Bytes(e.Bytes), e.MTime.Local().Format("2006-01-02 15:04"), e.Path})
 					}
 					table(stdout(), "r", rows...)
 					return nil
@@ -269,7 +270,7 @@ func uploadCommand() *cli.Command {
 					if err := os.WriteFile(c.String("output"), data, 0o644); err != nil {
 						return fmt.Errorf("write the file: %w", err)
 					}
-					return done(c, "file", c.String("output"), fmt.Sprintf("%s, %s", c.String("output"), bytesText(int64(len(data)))))
+					return done(c, "file", c.String("output"), fmt.Sprintf("%s, %s", c.String("output"), wording.Bytes(int64(len(data)))))
 				}),
 			},
 			{
@@ -295,7 +296,7 @@ func printVersions(c *cli.Command, list []source.Uploaded) error {
 	}
 	rows := [][]string{{"version", "bytes", "pixels", "type", "when", "by"}}
 	for _, v := range list {
-		rows = append(rows, []string{fmt.Sprint(v.Version), bytesText(v.Bytes), pixelsText(v.Width, v.Height), v.Type, v.At.Local().Format("2006-01-02 15:04:05"), v.By})
+		rows = append(rows, []string{fmt.Sprint(v.Version), wording.Bytes(v.Bytes), pixelsText(v.Width, v.Height), v.Type, v.At.Local().Format("2006-01-02 15:04:05"), v.By})
 	}
 	table(stdout(), "rrr", rows...)
 	return nil
@@ -328,7 +329,7 @@ func usageCommand() *cli.Command {
 			}
 			rows := [][]string{{"month", "requests", "renders", "served", "stored"}}
 			for _, u := range list {
-				rows = append(rows, []string{u.Month.Format("2006-01"), fmt.Sprint(u.Requests), fmt.Sprint(u.Renders), bytesText(u.BytesServed), bytesText(u.BytesStored)})
+				rows = append(rows, []string{u.Month.Format("2006-01"), fmt.Sprint(u.Requests), fmt.Sprint(u.Renders), wording.Bytes(u.BytesServed), wording.Bytes(u.BytesStored)})
 			}
 			table(stdout(), "lrrrr", rows...)
 			return nil

@@ -13,6 +13,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/wording"
 )
 
 func renderCommand() *cli.Command {
@@ -110,7 +111,7 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 	table(stdout(), "lrrr",
 		[]string{"", "natural", "delivered", ""},
 		[]string{"pixels", pixelsText(r.NaturalWidth, r.NaturalHeight), pixelsText(r.Width, r.Height), savedText(result.Natural.Pixels(), result.Canvas.Pixels())},
-		[]string{"bytes", bytesText(int64(r.SourceBytes)), bytesText(int64(r.Bytes)), savedText(int64(r.SourceBytes), int64(r.Bytes))},
+		[]string{"bytes", wording.Bytes(int64(r.SourceBytes)), wording.Bytes(int64(r.Bytes)), savedText(int64(r.SourceBytes), int64(r.Bytes))},
 		[]string{"type", r.SourceType, r.Type, ""},
 	)
 	fmt.Fprintf(stdout(), "\nway   %s\n", howText(result.How))

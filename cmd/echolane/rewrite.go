@@ -16,6 +16,7 @@ import (
 
 	"echolane/core/markup"
 	"echolane/core/policy"
+	"echolane/core/wording"
 	"echolane/service/api"
 	"echolane/service/api/client"
 	"echolane/service/weighing"
@@ -178,7 +179,7 @@ func (r *rewriter) page(at *url.URL, page []byte) (out []byte, left []string, er
 		change, why := r.image(at, i)
 		if why != "" {
 			src, _ := i.Attr("src")
-			left = append(left, fmt.Sprintf("%s stays as it is: %s", clipText(src, 60), why))
+			left = append(left, fmt.Sprintf("%s stays as it is: %s", wording.Cut(src, 60), why))
 		}
 		return change
 	})

@@ -15,7 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"echolane/core/spelling"
+	"echolane/core/wording"
 	"echolane/service/app"
 )
 
@@ -60,7 +60,7 @@ func checkEnvironment(environ []string) error {
 		}
 		if !known {
 			text := fmt.Sprintf("there is no setting %s", name)
-			if near := spelling.Nearest(name, settingNames); near != "" {
+			if near := wording.Nearest(name, settingNames); near != "" {
 				text += "; did you mean " + near + "?"
 			}
 			return badUsage("%s (take it out of the environment)", text)

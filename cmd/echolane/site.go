@@ -15,7 +15,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/sheet"
-	"echolane/core/spelling"
+	"echolane/core/wording"
 	"echolane/service/api"
 	"echolane/service/api/client"
 	"echolane/service/records"
@@ -364,7 +364,7 @@ func setNumber(flag, given string, to map[string]any) error {
 			names = append(names, n)
 		}
 		slices.Sort(names)
-		if near := spelling.Nearest(name, names); near != "" {
+		if near := wording.Nearest(name, names); near != "" {
 			return badUsage("--%s: there is no %q; did you mean %s?", flag, name, near)
 		}
 		return badUsage("--%s: there is no %q; there are %s", flag, name, strings.Join(names, ", "))
@@ -520,7 +520,7 @@ func printSite(s api.Site, used []records.Usage) {
 		{"ladder", ladder},
 		{"shapes", or(d.Shapes, "any")},
 		{"grow, paint", fmt.Sprintf("by %s, by %s", d.Grow, d.Paint)},
-		{"sources", fmt.Sprintf("at most %s, %.0f megapixels, %d frames", bytesText(b.SourceBytes), float64(b.SourcePixels)/1e6, b.SourceFrames)},
+		{"sources", fmt.Sprintf("at most %s, %.0f megapixels, %d frames", wording.Bytes(b.SourceBytes), float64(b.SourcePixels)/1e6, b.SourceFrames)},
 		{"variants", fmt.Sprintf("at most %d × %d, %.0f megapixels; quality %d to %d; %s of one source", b.Width, b.Height, float64(b.Pixels)/1e6, b.QualityFloor, b.QualityCeiling, each)},
 		{"rendering", fmt.Sprintf("at most %g s a variant", float64(b.RenderMS)/1000)},
 		{"clients", rate},
@@ -562,7 +562,7 @@ func monthText(m policy.Month, used []records.Usage) string {
 		return text(have) + " of " + text(most)
 	}
 	count := func(n int64) string { return fmt.Sprint(n) }
-	return fmt.Sprintf("%s renders, %s served, %s stored", of(u.Renders, m.Renders, count), of(u.BytesServed, m.BytesServed, bytesText), of(u.BytesStored, m.BytesStored, bytesText))
+	return fmt.Sprintf("%s renders, %s served, %s stored", of(u.Renders, m.Renders, count), of(u.BytesServed, m.BytesServed, wording.Bytes), of(u.BytesStored, m.BytesStored, wording.Bytes))
 }
 
 // laneWhere is where a lane's sources are.

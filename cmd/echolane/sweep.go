@@ -18,6 +18,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/wording"
 )
 
 //go:embed sweep.html
@@ -125,7 +126,7 @@ func sweepFile(file, output string, d declare.Declarations, formats []declare.Fo
 		if s.Knee {
 			note = strings.TrimPrefix(note+", the knee", ", ")
 		}
-		rows = append(rows, []string{s.Format, fmt.Sprint(s.Quality), bytesText(int64(s.Bytes)), fmt.Sprintf("%.1f", s.Likeness), fmt.Sprintf("%.0f", s.MS), s.Setting, note})
+		rows = append(rows, []string{s.Format, fmt.Sprint(s.Quality), wording.Bytes(int64(s.Bytes)), fmt.Sprintf("%.1f", s.Likeness), fmt.Sprintf("%.0f", s.MS), s.Setting, note})
 	}
 	table(stdout(), "lrrrrll", rows...)
 	if output != "" {
@@ -173,7 +174,7 @@ func writeSweep(output, file string, r render.Sweep, steps []sweepStep) error {
 	for v := math.Pow(10, math.Floor(math.Log10(low))); v <= high; v *= 10 {
 		for _, k := range []float64{1, 2, 5} {
 			if b := v * k; b >= low && b <= high {
-				across = append(across, mark{x(b), bytesText(int64(b))})
+				across = append(across, mark{x(b), wording.Bytes(int64(b))})
 			}
 		}
 	}

@@ -17,6 +17,7 @@ import (
 
 	"echolane/core/markup"
 	"echolane/core/weighin"
+	"echolane/core/wording"
 	"echolane/service/api"
 	"echolane/service/api/client"
 	"echolane/service/weighing"
@@ -331,10 +332,10 @@ func printWeighing(w api.Weighing) {
 		rows = [][]string{{"screen", "pictures", "now", "to measure", "written again", "saved", "jumps", "then", "largest paint", "then"}}
 	}
 	for _, x := range weighin.Compare(r, w.After) {
-		row := []string{x.Name, fmt.Sprint(x.Pictures), bytesText(x.Before), bytesText(x.Predicted)}
+		row := []string{x.Name, fmt.Sprint(x.Pictures), wording.Bytes(x.Before), wording.Bytes(x.Predicted)}
 		left := x.Predicted
 		if w.After != nil {
-			row = append(row, bytesText(x.After))
+			row = append(row, wording.Bytes(x.After))
 			left = x.After
 		}
 		saved := "–"
@@ -363,18 +364,18 @@ func printWeighing(w api.Weighing) {
 			}
 			measured := "–"
 			if p.After != nil {
-				measured = bytesText(p.After.Bytes)
+				measured = wording.Bytes(p.After.Bytes)
 			}
 			var does []string
 			for _, m := range p.Remedies {
 				does = append(does, m.What)
 			}
-			now := bytesText(p.Bytes)
+			now := wording.Bytes(p.Bytes)
 			if p.Failed != "" {
 				now = "–"
 				does = append([]string{p.Failed}, does...)
 			}
-			rows = append(rows, []string{clipText(p.Short(), 28), fmt.Sprintf("%d×%d", p.NaturalW, p.NaturalH), fmt.Sprintf("%.0f×%.0f", p.W, p.H), now, measured, strings.Join(does, ", ")})
+			rows = append(rows, []string{wording.Cut(p.Short(), 28), fmt.Sprintf("%d×%d", p.NaturalW, p.NaturalH), fmt.Sprintf("%.0f×%.0f", p.W, p.H), now, measured, strings.Join(does, ", ")})
 			if len(rows) == 41 {
 				break
 			}
@@ -398,14 +399,7 @@ func printWeighing(w api.Weighing) {
 				fmt.Fprintf(out, "  and %d more\n", len(w.Fixed.Left)-i)
 				break
 			}
-			fmt.Fprintf(out, "  %s: %s\n", clipText(l.Src, 40), l.Why)
+			fmt.Fprintf(out, "  %s: %s\n", wording.Cut(l.Src, 40), l.Why)
 		}
 	}
-}
-
-func clipText(s string, n int) string {
-	if r := []rune(s); len(r) > n {
-		return string(r[:n-1]) + "…"
-	}
-	return s
 }

@@ -5,7 +5,7 @@ import (
 	"net/url"
 	"strings"
 
-	"echolane/core/spelling"
+	"echolane/core/wording"
 )
 
 // A Problem is one thing that is wrong with a query.
@@ -59,7 +59,7 @@ const (
 // URL standard's form decoder does.
 func Parse(query string) (Declarations, error) {
 	if len(query) > maxQuery {
-		return Declarations{}, Problems{{Parameter: "query", Given: shorten(query), Reason: "out-of-range", Allowed: "at most 8192 bytes"}}
+		return Declarations{}, Problems{{Parameter: "query", Given: wording.Cut(query, 80), Reason: "out-of-range", Allowed: "at most 8192 bytes"}}
 	}
 	s := borrow()
 	defer giveBack(s)
@@ -67,8 +67,8 @@ func Parse(query string) (Declarations, error) {
 	var problems Problems
 	report := func(p Problem) {
 		if len(problems) < maxProblems {
-			p.Given = shorten(p.Given)
-			p.Parameter = shorten(p.Parameter)
+			p.Given = wording.Cut(p.Given, 80)
+			p.Parameter = wording.Cut(p.Parameter, 80)
 			problems = append(problems, p)
 		}
 	}
@@ -86,7 +86,7 @@ func Parse(query string) (Declarations, error) {
 		}
 		i := index(name)
 		if i < 0 {
-			report(Problem{Parameter: name, Given: rawValue, Reason: "unknown-name", Allowed: strings.Join(Names(), ", "), Nearest: spelling.Nearest(name, Names())})
+			report(Problem{Parameter: name, Given: rawValue, Reason: "unknown-name", Allowed: strings.Join(Names(), ", "), Nearest: wording.Nearest(name, Names())})
 			continue
 		}
 		p := &language[i]
@@ -106,7 +106,7 @@ func Parse(query string) (Declarations, error) {
 			continue
 		}
 		if reason := p.read(&s.upper, value); reason != "" {
-			report(Problem{Parameter: p.name, Given: value, Reason: reason, Allowed: p.grammar, Nearest: spelling.Nearest(value, p.keywords)})
+			report(Problem{Parameter: p.name, Given: value, Reason: reason, Allowed: p.grammar, Nearest: wording.Nearest(value, p.keywords)})
 		}
 	}
 	if problems != nil {
@@ -134,11 +134,4 @@ func unescape(s string) (string, error) {
 		}
 	}
 	return s, nil
-}
-
-func shorten(s string) string {
-	if len(s) <= 80 {
-		return s
-	}
-	return strings.ToValidUTF8(s[:77], "") + "…"
 }

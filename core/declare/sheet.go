@@ -1,7 +1,7 @@
 package declare
 
 import (
-	"echolane/core/spelling"
+	"echolane/core/wording"
 	"slices"
 	"strings"
 )
@@ -38,7 +38,7 @@ func (d *Declarations) Forget(name string, after bool) {
 func (d *Declarations) SetInSheet(name, value string, after bool) *Problem {
 	i := inSheet(name, after)
 	if i < 0 {
-		p := &Problem{Parameter: name, Given: name, Reason: "unknown-name", Allowed: strings.Join(SheetNames(after), ", "), Nearest: spelling.Nearest(name, SheetNames(after))}
+		p := &Problem{Parameter: name, Given: name, Reason: "unknown-name", Allowed: strings.Join(SheetNames(after), ", "), Nearest: wording.Nearest(name, SheetNames(after))}
 		switch _, layer := strings.CutPrefix(name, "after-"); {
 		case layer && !after && index(name) >= 0:
 			p.Allowed, p.Nearest = strings.TrimPrefix(name, "after-")+" in a rule for ::after", ""
@@ -55,7 +55,7 @@ func (d *Declarations) SetInSheet(name, value string, after bool) *Problem {
 		return &Problem{Parameter: name, Reason: "empty", Allowed: p.grammar}
 	}
 	if reason := p.read(d, value); reason != "" {
-		return &Problem{Parameter: name, Given: shorten(value), Reason: reason, Allowed: p.grammar, Nearest: spelling.Nearest(value, p.keywords)}
+		return &Problem{Parameter: name, Given: wording.Cut(value, 80), Reason: reason, Allowed: p.grammar, Nearest: wording.Nearest(value, p.keywords)}
 	}
 	return nil
 }

@@ -1,6 +1,7 @@
 package markup
 
 import (
+	"echolane/core/wording"
 	"fmt"
 	"math"
 	"strconv"
@@ -90,7 +91,9 @@ const lengthAllowed = "a length such as 320px, 33vw, 100% or calc(50vw - 24px)"
 // ParseLength reads one. Its error says what is allowed.
 func ParseLength(text string) (Length, error) {
 	text = strings.TrimSpace(text)
-	fail := func() (Length, error) { return Length{}, fmt.Errorf("%q isn't %s", clip(text), lengthAllowed) }
+	fail := func() (Length, error) {
+		return Length{}, fmt.Errorf("%q isn't %s", wording.Cut(text, 80), lengthAllowed)
+	}
 	if len(text) > 500 {
 		return fail()
 	}
@@ -110,13 +113,6 @@ func ParseLength(text string) (Length, error) {
 		return fail()
 	}
 	return Length{strings.Join(strings.Fields(text), " "), n}, nil
-}
-
-func clip(s string) string {
-	if len(s) > 80 {
-		s = s[:77] + "…"
-	}
-	return strings.ToValidUTF8(s, "�")
 }
 
 type word struct {

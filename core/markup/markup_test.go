@@ -7,6 +7,7 @@ import (
 	"testing"
 
 	"echolane/core/declare"
+	"echolane/core/wording"
 )
 
 func slot(t testing.TB, text string) *Slot {
@@ -233,7 +234,7 @@ func TestBadSlots(t *testing.T) {
 		strings.Repeat("width: 3px;", 1000):                                 "at most 4096",
 	} {
 		if _, err := ParseSlot(given); err == nil || !strings.Contains(err.Error(), says) {
-			t.Errorf("%q: %v, want %q", clip(given), err, says)
+			t.Errorf("%q: %v, want %q", wording.Cut(given, 80), err, says)
 		}
 	}
 }

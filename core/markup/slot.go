@@ -10,7 +10,7 @@ import (
 	"strings"
 
 	"echolane/core/declare"
-	"echolane/core/spelling"
+	"echolane/core/wording"
 )
 
 // A Slot is the place that an image has on its page, as CSS says it. Three ways of writing it are read:
@@ -113,7 +113,7 @@ func sizesList(text string) ([]rule, error) {
 		for strings.HasPrefix(rest, "(") {
 			end := closing(rest)
 			if end < 0 {
-				return nil, fmt.Errorf("%q: a parenthesis isn't closed", clip(part))
+				return nil, fmt.Errorf("%q: a parenthesis isn't closed", wording.Cut(part, 80))
 			}
 			if err := r.condition(rest[1:end]); err != nil {
 				return nil, err
@@ -132,7 +132,7 @@ func sizesList(text string) ([]rule, error) {
 		rules = append(rules, r)
 	}
 	if len(rules) == 0 {
-		return nil, fmt.Errorf("%q has no length: give %s", clip(text), lengthAllowed)
+		return nil, fmt.Errorf("%q has no length: give %s", wording.Cut(text, 80), lengthAllowed)
 	}
 	slices.Reverse(rules) // here the first wins
 	return rules, nil
@@ -182,7 +182,7 @@ const conditionAllowed = "(min-width: 600px), (max-width: 900px), (width >= 600p
 // condition narrows a rule by what stands in a media condition's parentheses.
 func (r *rule) condition(text string) error {
 	text = strings.ToLower(strings.TrimSpace(text))
-	fail := fmt.Errorf("the media condition (%s) isn't one that a slot knows: give %s", clip(text), conditionAllowed)
+	fail := fmt.Errorf("the media condition (%s) isn't one that a slot knows: give %s", wording.Cut(text, 80), conditionAllowed)
 	number := func(v string) (float64, bool) {
 		l, err := ParseLength(v)
 		if err != nil || !l.Fixed() {
@@ -276,13 +276,13 @@ func block(text string, within rule, depth int) ([]rule, error) {
 				if !first {
 					var ok bool
 					if conditions, ok = strings.CutPrefix(conditions, "and"); !ok {
-						return nil, fmt.Errorf("the media condition %q isn't one that a slot knows: give %s", clip(conditions), conditionAllowed)
+						return nil, fmt.Errorf("the media condition %q isn't one that a slot knows: give %s", wording.Cut(conditions, 80), conditionAllowed)
 					}
 					conditions = strings.TrimSpace(conditions)
 				}
 				close := closing(conditions)
 				if !strings.HasPrefix(conditions, "(") || close < 0 {
-					return nil, fmt.Errorf("the media condition %q isn't one that a slot knows: give %s", clip(conditions), conditionAllowed)
+					return nil, fmt.Errorf("the media condition %q isn't one that a slot knows: give %s", wording.Cut(conditions, 80), conditionAllowed)
 				}
 				if err := inner.condition(conditions[1:close]); err != nil {
 					return nil, err
@@ -316,7 +316,7 @@ func declaration(text string) (setting, error) {
 	name, value, ok := strings.Cut(text, ":")
 	name, value = strings.ToLower(strings.TrimSpace(name)), strings.TrimSpace(value)
 	if !ok || name == "" || value == "" {
-		return nil, fmt.Errorf("%q isn't a declaration: write property: value", clip(strings.TrimSpace(text)))
+		return nil, fmt.Errorf("%q isn't a declaration: write property: value", wording.Cut(strings.TrimSpace(text), 80))
 	}
 	length := func(set func(*piece, Length)) (setting, error) {
 		if value == "auto" || value == "none" {
@@ -340,7 +340,7 @@ func declaration(text string) (setting, error) {
 		return length(func(p *piece, l Length) { p.height = l })
 	case "inset":
 		if !allZero(value) {
-			return nil, fmt.Errorf("inset: %s: a slot that fills its box has inset: 0", clip(value))
+			return nil, fmt.Errorf("inset: %s: a slot that fills its box has inset: 0", wording.Cut(value, 80))
 		}
 		return func(p *piece) { p.inset = true }, nil
 	case "class":
@@ -355,10 +355,10 @@ func declaration(text string) (setting, error) {
 	if problem := d.SetInSheet(name, value, false); problem != nil {
 		if problem.Reason == "unknown-name" {
 			names := append(slices.Clone(slotNames), declare.SheetNames(false)...)
-			if near := spelling.Nearest(name, names); near != "" {
-				return nil, fmt.Errorf("%s isn't a property of a slot; did you mean %s?", clip(name), near)
+			if near := wording.Nearest(name, names); near != "" {
+				return nil, fmt.Errorf("%s isn't a property of a slot; did you mean %s?", wording.Cut(name, 80), near)
 			}
-			return nil, fmt.Errorf("%s isn't a property of a slot: give %s, or a declaration of images", clip(name), strings.Join(slotNames, ", "))
+			return nil, fmt.Errorf("%s isn't a property of a slot: give %s, or a declaration of images", wording.Cut(name, 80), strings.Join(slotNames, ", "))
 		}
 		return nil, fmt.Errorf("%s; allowed: %s", problem.InSheet(), strings.ReplaceAll(problem.Allowed, "%25", "%"))
 	}

@@ -11,7 +11,7 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/sheet"
-	"echolane/core/spelling"
+	"echolane/core/wording"
 )
 
 // A Trouble is one thing that is wrong with a document, or, as a warning, more open than it may be meant.
@@ -69,7 +69,7 @@ func (c *compiler) choice(path, given string, words ...string) int {
 	if i := slices.Index(words, given); i >= 0 {
 		return i
 	}
-	c.wrong(Trouble{Path: path, Given: given, Detail: fmt.Sprintf("%q isn't one of its words", given), Allowed: strings.Join(words, ", "), Nearest: spelling.Nearest(given, words)})
+	c.wrong(Trouble{Path: path, Given: given, Detail: fmt.Sprintf("%q isn't one of its words", given), Allowed: strings.Join(words, ", "), Nearest: wording.Nearest(given, words)})
 	return 0
 }
 
@@ -155,7 +155,7 @@ func (c *compiler) formats(s *Site, names []string) {
 		f := declare.ParseFormat(n)
 		if f == declare.FormatUnset || f.String() != n {
 			words := []string{"avif", "webp", "jpeg", "png", "gif"}
-			c.wrong(Trouble{Path: path, Given: n, Detail: fmt.Sprintf("there is no format %q", n), Allowed: strings.Join(words, ", "), Nearest: spelling.Nearest(n, words)})
+			c.wrong(Trouble{Path: path, Given: n, Detail: fmt.Sprintf("there is no format %q", n), Allowed: strings.Join(words, ", "), Nearest: wording.Nearest(n, words)})
 			continue
 		}
 		if slices.Contains(s.Formats, f) {

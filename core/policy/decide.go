@@ -10,7 +10,7 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/sheet"
-	"echolane/core/spelling"
+	"echolane/core/wording"
 )
 
 // Site is a compiled document: what requests are held to. It is never changed after Compile, but for Keys,
@@ -152,7 +152,7 @@ func (s *Site) checkClasses(classes string, trace *[]Step) *Refusal {
 		all := s.Sheet.Classes()
 		no := Refusal{Reason: ReasonNoSuchClass, Parameter: "class", Given: name, Detail: fmt.Sprintf("the site's sheet has no class %q", name), Allowed: strings.Join(all, ", "),
 			Remedy: fmt.Sprintf("add a rule for .%s to the sheet: echolane sheet publish %s FILE", name, s.Name)}
-		if near := spelling.Nearest(name, all); near != "" {
+		if near := wording.Nearest(name, all); near != "" {
 			no.Remedy = fmt.Sprintf("write %s instead of %s", near, name)
 		}
 		return No(no)

@@ -94,7 +94,7 @@ func TestADocumentThatCantBeSaysWhereAndWhy(t *testing.T) {
 		if ts[0].Path != c.path || ts[0].Nearest != c.nearest || ts[0].Allowed == "" || ts[0].Detail == "" {
 			t.Errorf("%+v, want it at %s, nearest %q", ts[0], c.path, c.nearest)
 		}
-		if r := BadDocument(ts); r.Status != 400 || r.Remedy == "" {
+		if r := BadDocument(ts); r.Reason != ReasonBadSettings || r.Remedy == "" {
 			t.Errorf("%+v", r)
 		}
 	}

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"echolane/core/wording"
 	"fmt"
 	"strings"
 )
@@ -71,7 +72,7 @@ func (s *Site) CheckPage(p Page, trace *[]Step) (Embedding, *Refusal) {
 		}
 		note(trace, "pages.allow "+r.Text, "not matched", "")
 	}
-	return e, s.noPage(trace, "pages.allow", from, fmt.Sprintf("pages of %s may not embed this site's images", shorten(from)), "", &Mend{Action: "add-page", Value: shorten(from)})
+	return e, s.noPage(trace, "pages.allow", from, fmt.Sprintf("pages of %s may not embed this site's images", wording.Cut(from, 200)), "", &Mend{Action: "add-page", Value: wording.Cut(from, 200)})
 }
 
 func (s *Site) noPage(trace *[]Step, rule, given, detail, remedy string, mend *Mend) *Refusal {

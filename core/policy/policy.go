@@ -38,7 +38,6 @@ var DefaultLimits = NewSite("new").Limits
 
 // A Refusal is a no: an error with what a person needs to mend it.
 type Refusal struct {
-	Status    int      `json:"status"`               // HTTP status
 	Reason    Reason   `json:"reason"`               // one of Reasons
 	Title     string   `json:"title"`                // the reason in a few words
 	Detail    string   `json:"detail,omitempty"`     // this case in a sentence
@@ -62,14 +61,14 @@ func (r *Refusal) Error() string {
 	return s
 }
 
-// No completes a refusal with its reason's status and title. What isn't one of Reasons counts as a fault of the
+// No completes a refusal with its reason's title. What isn't one of Reasons counts as a fault of the
 // service's own.
 func No(r Refusal) *Refusal {
 	i, ok := byReason[r.Reason]
 	if !ok {
 		i = byReason[ReasonInternal]
 	}
-	r.Status, r.Title = Reasons[i].Status, Reasons[i].Title
+	r.Title = Reasons[i].Title
 	return &r
 }
 

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"echolane/core/wording"
 	"errors"
 	"fmt"
 	"net/netip"
@@ -96,7 +97,7 @@ func (l *CompiledLane) WalkRules(site, url string, trace *[]Step) *Refusal {
 		note("deny", r, hit)
 		if hit {
 			return Mended(site, Refusal{
-				Reason: ReasonSourceDenied, Parameter: "source", Given: shorten(url), Detail: fmt.Sprintf("lane %s/%s denies it by the rule %s", site, l.Name, r.Text),
+				Reason: ReasonSourceDenied, Parameter: "source", Given: wording.Cut(url, 200), Detail: fmt.Sprintf("lane %s/%s denies it by the rule %s", site, l.Name, r.Text),
 				Allowed: "sources that no deny rule matches", Mend: &Mend{Action: "remove-deny", Lane: l.Name, Value: r.Text},
 			})
 		}
@@ -116,7 +117,7 @@ func (l *CompiledLane) WalkRules(site, url string, trace *[]Step) *Refusal {
 		rules = append(rules, r.Text)
 	}
 	return Mended(site, Refusal{
-		Reason: ReasonSourceNotAllowed, Parameter: "source", Given: shorten(url), Detail: fmt.Sprintf("no allow rule of lane %s/%s matches it", site, l.Name),
+		Reason: ReasonSourceNotAllowed, Parameter: "source", Given: wording.Cut(url, 200), Detail: fmt.Sprintf("no allow rule of lane %s/%s matches it", site, l.Name),
 		Allowed: strings.Join(rules, ", "), Mend: &Mend{Action: "add-allow", Lane: l.Name, Value: ProposeRule(url)},
 	})
 }
@@ -151,7 +152,7 @@ func ReadURL(text string) (*whatwg.Url, error) {
 	}
 	u, err := whatwg.Parse(text)
 	if err != nil {
-		return nil, fmt.Errorf("%q isn't a URL", shorten(text))
+		return nil, fmt.Errorf("%q isn't a URL", wording.Cut(text, 200))
 	}
 	switch {
 	case u.Scheme() != "http" && u.Scheme() != "https":
@@ -236,11 +237,4 @@ func isHost(h string) bool {
 	}
 	u, err := whatwg.Parse("https://" + h + "/")
 	return err == nil && u.Hostname() == h && u.Port() == ""
-}
-
-func shorten(s string) string {
-	if len(s) > 200 {
-		s = s[:197] + "…"
-	}
-	return strings.ToValidUTF8(s, "�")
 }

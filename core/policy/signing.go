@@ -3,6 +3,7 @@ package policy
 import (
 	"crypto/hmac"
 	"crypto/sha256"
+	"echolane/core/wording"
 	"encoding/base64"
 	"fmt"
 	"time"
@@ -34,7 +35,7 @@ func (s *Site) checkSignature(r *Ask, trace *[]Step) *Refusal {
 	form := r.Form()
 	if !hmac.Equal([]byte(Sign(secret, form)), []byte(d.Signature)) {
 		refused(trace, "signature", "it isn't this key's for "+form)
-		return No(Refusal{Reason: ReasonSignatureWrong, Parameter: "signature", Given: d.Signature, Detail: "the signature isn't the key's for this address form: " + shorten(form),
+		return No(Refusal{Reason: ReasonSignatureWrong, Parameter: "signature", Given: d.Signature, Detail: "the signature isn't the key's for this address form: " + wording.Cut(form, 200),
 			Remedy: "sign exactly this address form, or let the service do it: echolane link … --sign " + d.KeyID})
 	}
 	note(trace, "signature", "passed", "made with key "+d.KeyID)

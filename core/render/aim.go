@@ -7,7 +7,7 @@ import (
 
 	"echolane/core/codec/jpeg"
 	"echolane/core/declare"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 )
 
 // harder is how many points of quality our measure asks more of a format than SSIM does, on the corpus's median photograph or
@@ -42,15 +42,15 @@ func (f *finish) target(format declare.Format, quality int) (float64, error) {
 		return 0, err
 	}
 	defer p.Free()
-	original, written := f.original(), fidelity.OfPlanes(p.YCbCr)
+	original, written := f.original(), likeness.OfPlanes(p.YCbCr)
 	defer written.Free()
 	if f.pixels != nil && !f.pixels.Opaque {
-		original = fidelity.OfPlanes(planes)
+		original = likeness.OfPlanes(planes)
 		defer original.Free()
 	}
 	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
 	q := float64(quality)
-	return math.Max(original.Distance(written), 2e-4) * math.Exp(fidelity.Points(q, harder(format, q, f.kind() == "graphic"))), nil
+	return math.Max(original.Distance(written), 2e-4) * math.Exp(likeness.Points(q, harder(format, q, f.kind() == "graphic"))), nil
 }
 
 // aim begins to work out a target, beside the first encode, and gives it when asked.

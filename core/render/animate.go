@@ -11,8 +11,8 @@ import (
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
-	"echolane/core/fidelity"
 	"echolane/core/geometry"
+	"echolane/core/likeness"
 	"echolane/core/metadata"
 	"echolane/core/raster"
 )
@@ -183,7 +183,7 @@ func (m *movie) within(film func(*movie) ([]byte, error), data []byte, b budget)
 		defer func() { n.first.Free() }()
 		return film(n)
 	}
-	has := fidelity.Found{Data: data}
+	has := likeness.Found{Data: data}
 	if m.format == declare.GIF {
 		e := f.palettes(b.floor, func(_ *raster.RGBA, _ *raster.Indexed, colours int) ([]byte, error) { return again(colours, unknown) })
 		has.Setting = e.Most + e.Step

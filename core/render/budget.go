@@ -7,7 +7,7 @@ import (
 	"echolane/core/codec/gif"
 	"echolane/core/codec/png"
 	"echolane/core/declare"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/raster"
@@ -45,7 +45,7 @@ func (f *finish) within(format declare.Format, data []byte, how Encoding, b budg
 		return nil, how, b.refusal(len(data), "leave quality=lossless out, so that quality can give way, or allow more bytes")
 	}
 	var e encoder
-	has := fidelity.Found{Data: data}
+	has := likeness.Found{Data: data}
 	if format == declare.PNG || format == declare.GIF {
 		e.Encoder, e.name = f.inColours(format, b.floor), coloursName
 		has.Setting = e.Most + e.Step
@@ -70,9 +70,9 @@ func (f *finish) within(format declare.Format, data []byte, how Encoding, b budg
 func coloursName(bits float64) string { return fmt.Sprintf("%d colours", 1<<int(bits)) }
 
 // squeezed is what an encoder can do within a budget that what it has is beyond.
-func (b budget) squeezed(e fidelity.Encoder, name func(float64) string, has fidelity.Found, how Encoding) ([]byte, Encoding, error) {
+func (b budget) squeezed(e likeness.Encoder, name func(float64) string, has likeness.Found, how Encoding) ([]byte, Encoding, error) {
 	has.Setting = math.Max(has.Setting, e.Least+e.Step)
-	found, ok, err := fidelity.Within(e, has, b.bytes-b.facts)
+	found, ok, err := likeness.Within(e, has, b.bytes-b.facts)
 	if err != nil {
 		return nil, how, err
 	}
@@ -87,11 +87,11 @@ func (b budget) squeezed(e fidelity.Encoder, name func(float64) string, has fide
 
 // palettes are the palettes of 2, 4, 8 to 256 colours, whose settings are their colours' bits. The smallest is the one
 // that still comes up to a quality.
-func (f *finish) palettes(floor int, write func(p *raster.RGBA, m *raster.Indexed, colours int) ([]byte, error)) fidelity.Encoder {
+func (f *finish) palettes(floor int, write func(p *raster.RGBA, m *raster.Indexed, colours int) ([]byte, error)) likeness.Encoder {
 	p := f.straight()
-	e := fidelity.Encoder{Least: 1, Most: 8, Step: 1}
+	e := likeness.Encoder{Least: 1, Most: 8, Step: 1}
 	for e.Least < e.Most {
-		if _, far := f.reduced(p, 1<<int(e.Least)); fidelity.Likeness(far) >= float64(floor) {
+		if _, far := f.reduced(p, 1<<int(e.Least)); likeness.Likeness(far) >= float64(floor) {
 			break
 		}
 		e.Least++
@@ -106,7 +106,7 @@ func (f *finish) palettes(floor int, write func(p *raster.RGBA, m *raster.Indexe
 }
 
 // inColours is palettes of a still's format.
-func (f *finish) inColours(format declare.Format, floor int) fidelity.Encoder {
+func (f *finish) inColours(format declare.Format, floor int) likeness.Encoder {
 	return f.palettes(floor, func(p *raster.RGBA, m *raster.Indexed, colours int) ([]byte, error) {
 		if format == declare.GIF {
 			return gif.Encode(p, colours)

@@ -7,11 +7,11 @@ import (
 
 	"echolane/core/codec/png"
 	"echolane/core/declare"
-	"echolane/core/fidelity"
-	"echolane/core/focus"
 	"echolane/core/geometry"
+	"echolane/core/likeness"
 	"echolane/core/policy"
 	"echolane/core/raster"
+	"echolane/core/subject"
 )
 
 // A Comparison says how alike two pictures look.
@@ -48,27 +48,27 @@ func Compare(a, b []byte, limits policy.Limits) (Comparison, error) {
 		return raster.ResampleRGBA(p, raster.Axis{Step: float64(p.W) / float64(w), Len: w}, raster.Axis{Step: float64(p.H) / float64(h), Len: h})
 	}
 	pa, pb = to(pa), to(pb)
-	va, vb := fidelity.OfPixels(pa), fidelity.OfPixels(pb)
+	va, vb := likeness.OfPixels(pa), likeness.OfPixels(pb)
 	c := Comparison{W: w, H: h, Distance: va.Distance(vb)}
-	c.Likeness = math.Round(10*fidelity.Likeness(c.Distance)) / 10
+	c.Likeness = math.Round(10*likeness.Likeness(c.Distance)) / 10
 	c.Map, err = differences(pa, va, vb)
 	return c, err
 }
 
 // differences draws where b looks different from a.
-func differences(p *raster.RGBA, a, b *fidelity.Picture) ([]byte, error) {
+func differences(p *raster.RGBA, a, b *likeness.Picture) ([]byte, error) {
 	gw, gh, far := a.Map(b)
 	out := raster.NewRGBA(p.W, p.H)
 	out.Opaque = true
 	for y := range p.H {
 		row, to := p.Row(y), out.Row(y)
-		gy := min(gh-1, max(0, y-fidelity.Step/2)/fidelity.Step)
+		gy := min(gh-1, max(0, y-likeness.Step/2)/likeness.Step)
 		for x := range p.W {
 			q := row[4*x:]
 			grey := (54*int(q[0])+183*int(q[1])+19*int(q[2]))>>8 + 255 - int(q[3])
 			pale := float64(min(255, grey))*0.5 + 120
 			// Half of full red where the windows agree by a tenth less than wholly.
-			heat := math.Min(1, float64(far[gy*gw+min(gw-1, max(0, x-fidelity.Step/2)/fidelity.Step)])*5)
+			heat := math.Min(1, float64(far[gy*gw+min(gw-1, max(0, x-likeness.Step/2)/likeness.Step)])*5)
 			to[4*x] = uint8(pale*(1-heat) + 200*heat)
 			to[4*x+1] = uint8(pale*(1-heat) + 20*heat)
 			to[4*x+2] = uint8(pale*(1-heat) + 40*heat)
@@ -144,7 +144,7 @@ func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, 
 			if err != nil {
 				return Sweep{}, err
 			}
-			step.Likeness = math.Round(10*fidelity.Likeness(fidelity.OfPixels(pixels).Distance(fidelity.OfPixels(shown)))) / 10
+			step.Likeness = math.Round(10*likeness.Likeness(likeness.OfPixels(pixels).Distance(likeness.OfPixels(shown)))) / 10
 			if step.Detail, err = cutOut(shown, s.Place); err != nil {
 				return Sweep{}, err
 			}
@@ -158,7 +158,7 @@ func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, 
 // busiest is the square, at most 96 on a side, with the most going on.
 func busiest(p *raster.RGBA) geometry.Rect {
 	side := min(96, p.W, p.H)
-	box := focus.Detail(p, float64(side)/float64(p.W), float64(side)/float64(p.H))
+	box := subject.Detail(p, float64(side)/float64(p.W), float64(side)/float64(p.H))
 	x := min(p.W-side, max(0, int((box.X0+box.X1)/2*float64(p.W))-side/2))
 	y := min(p.H-side, max(0, int((box.Y0+box.Y1)/2*float64(p.H))-side/2))
 	return geometry.Rect{X0: x, Y0: y, X1: x + side, Y1: y + side}

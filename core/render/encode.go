@@ -14,7 +14,7 @@ import (
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 	"echolane/core/metadata"
 	"echolane/core/raster"
 )
@@ -27,7 +27,7 @@ type Encoding struct {
 	Setting  string           `json:"setting,omitempty"`  // the encoder's own
 	Likeness float64          `json:"likeness,omitempty"` // what was reached, where it was looked at
 	Aim      float64          `json:"aim,omitempty"`      // the likeness that libjpeg-turbo reaches on this picture at that quality
-	Trials   []fidelity.Trial `json:"trials,omitempty"`
+	Trials   []likeness.Trial `json:"trials,omitempty"`
 	Sampled  bool             `json:"sampled,omitempty"` // parts of the picture were looked at
 
 	// Provisional is what was predicted, or brought within a budget from there: a search comes to something better.
@@ -55,7 +55,7 @@ type finish struct {
 
 	strips  bool // only some strips of it are looked at
 	looking sync.Once
-	looked  *fidelity.Picture
+	looked  *likeness.Picture
 	taken   string // the sort of picture that parts of it are taken for; "": what they look like
 }
 
@@ -105,10 +105,10 @@ func (f *finish) flat() *raster.RGBA {
 }
 
 // original is what is compared with; it may be asked for side by side where the planes are there.
-func (f *finish) original() *fidelity.Picture {
+func (f *finish) original() *likeness.Picture {
 	f.looking.Do(func() {
 		if f.pixels != nil && !f.pixels.Opaque {
-			f.looked = fidelity.OfPixels(f.pixels)
+			f.looked = likeness.OfPixels(f.pixels)
 		} else {
 			f.looked = f.look(f.opaque())
 		}
@@ -117,11 +117,11 @@ func (f *finish) original() *fidelity.Picture {
 }
 
 // texture is what settings are thought to depend on.
-func (f *finish) texture() *fidelity.Texture {
+func (f *finish) texture() *likeness.Texture {
 	if f.pixels != nil && !f.pixels.Opaque {
 		return f.original().Texture()
 	}
-	return fidelity.TextureOfPlanes(f.opaque())
+	return likeness.TextureOfPlanes(f.opaque())
 }
 
 // encode writes the picture in a format.
@@ -159,7 +159,7 @@ func (f *finish) encode(format declare.Format) ([]byte, Encoding, error) {
 }
 
 // rounded is the likeness of a distance, to a tenth.
-func rounded(distance float64) float64 { return math.Round(10*fidelity.Likeness(distance)) / 10 }
+func rounded(distance float64) float64 { return math.Round(10*likeness.Likeness(distance)) / 10 }
 
 // kind is what sort of picture it's taken for.
 func (f *finish) kind() string {
@@ -210,7 +210,7 @@ func (f *finish) png(how Encoding) ([]byte, Encoding, error) {
 		return exact, how, err
 	}
 	reduced, far := f.reduced(p, mostColours)
-	if like := fidelity.Likeness(far); like >= math.Max(90, float64(how.Quality)) {
+	if like := likeness.Likeness(far); like >= math.Max(90, float64(how.Quality)) {
 		data, err := png.EncodeIndexed(reduced)
 		if err == nil && len(data) < len(exact) {
 			how.Way, how.Likeness, how.Setting = "palette", math.Round(10*like)/10, fmt.Sprintf("%d colours", len(reduced.Palette))
@@ -229,7 +229,7 @@ func (f *finish) reduced(p *raster.RGBA, colours int) (*raster.Indexed, float64)
 	seen := m.Pixels()
 	defer seen.Free()
 	seen.Premultiply()
-	looked := fidelity.OfPixels(seen)
+	looked := likeness.OfPixels(seen)
 	defer looked.Free()
 	return m, f.original().Distance(looked)
 }
@@ -272,9 +272,9 @@ func (f *finish) lossy(format declare.Format, how Encoding) ([]byte, Encoding, e
 	return found.Data, how, nil
 }
 
-// an encoder is a fidelity.Encoder that also can do without looking.
+// an encoder is a likeness.Encoder that also can do without looking.
 type encoder struct {
-	fidelity.Encoder
+	likeness.Encoder
 	finer   float64 // how much finer its settings have to be than is thought
 	write   func(setting float64) ([]byte, error)
 	name    func(setting float64) string
@@ -285,10 +285,10 @@ type encoder struct {
 func (f *finish) encoder(format declare.Format) (encoder, error) {
 	var e encoder
 	pixels, planes, original := f.pixels, f.planes, f.original
-	var read func([]byte) (*fidelity.Picture, error)
+	var read func([]byte) (*likeness.Picture, error)
 	clear := pixels != nil && !pixels.Opaque
 	sharp := format == declare.AVIF && f.sharpColour() // colour at full size
-	ofPlanes := func(p *raster.YCbCr, err error) (*fidelity.Picture, error) {
+	ofPlanes := func(p *raster.YCbCr, err error) (*likeness.Picture, error) {
 		if err != nil {
 			return nil, err
 		}
@@ -307,14 +307,14 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 		e.name = func(s float64) string { return fmt.Sprintf("libwebp %.1f, method %d", webp.Quality(s), webpEffort) }
 		if clear {
 			e.write = func(s float64) ([]byte, error) { return webp.EncodeRGBA(straight, webp.Quality(s)) }
-			read = func(data []byte) (*fidelity.Picture, error) {
+			read = func(data []byte) (*likeness.Picture, error) {
 				p, err := webp.Decode(data)
 				if err != nil {
 					return nil, err
 				}
 				defer p.Free()
 				p.RGBA.Premultiply()
-				return fidelity.OfPixels(p.RGBA), nil
+				return likeness.OfPixels(p.RGBA), nil
 			}
 			break
 		}
@@ -360,7 +360,7 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 			}
 			return e, nil
 		}
-		read = func(data []byte) (*fidelity.Picture, error) { return ofPlanes(webp.DecodePlanes(data)) }
+		read = func(data []byte) (*likeness.Picture, error) { return ofPlanes(webp.DecodePlanes(data)) }
 	case declare.AVIF:
 		e.Least, e.Most, e.Step, e.glances = 0, avif.MaxQuantizer-1, 0.25, 3
 		if f.predict { // between whole quantizers the quick speed is uneven
@@ -376,19 +376,19 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 		}
 		if clear || sharp {
 			e.write = func(s float64) ([]byte, error) { return avif.EncodeRGBA(straight, settings(s)) }
-			read = func(data []byte) (*fidelity.Picture, error) {
+			read = func(data []byte) (*likeness.Picture, error) {
 				p, err := avif.Decode(data)
 				if err != nil {
 					return nil, err
 				}
 				defer p.Free()
 				p.RGBA.Premultiply()
-				return fidelity.OfPixels(p.RGBA), nil
+				return likeness.OfPixels(p.RGBA), nil
 			}
 			break
 		}
 		e.write = func(s float64) ([]byte, error) { return avif.EncodePlanes(planes, settings(s)) }
-		read = func(data []byte) (*fidelity.Picture, error) { return ofPlanes(avif.DecodePlanes(data)) }
+		read = func(data []byte) (*likeness.Picture, error) { return ofPlanes(avif.DecodePlanes(data)) }
 	case declare.JPEG:
 		e.Least, e.Most, e.Step = 1, 100, 0.5
 		e.name = func(s float64) string { return fmt.Sprintf("JPEG tables %.1f, weighed, 4:2:0", s) }
@@ -396,14 +396,14 @@ func (f *finish) encoder(format declare.Format) (encoder, error) {
 			planes = f.opaque()
 		}
 		if clear { // it's laid on the matte
-			original = sync.OnceValue(func() *fidelity.Picture { return fidelity.OfPlanes(planes) })
+			original = sync.OnceValue(func() *likeness.Picture { return likeness.OfPlanes(planes) })
 		}
 		if planes.W*planes.H > weighedBelow {
 			e.write = func(s float64) ([]byte, error) { return jpeg.EncodePlanes(planes, int(s)) }
 		} else {
 			e.write = jpeg.Transform(planes).Write
 		}
-		read = func(data []byte) (*fidelity.Picture, error) {
+		read = func(data []byte) (*likeness.Picture, error) {
 			p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
 			return ofPlanes(p.YCbCr, err)
 		}

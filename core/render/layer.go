@@ -7,9 +7,9 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/geometry"
-	"echolane/core/lettering"
 	"echolane/core/policy"
 	"echolane/core/raster"
+	"echolane/core/text"
 )
 
 // layers are the pictures that lie under and over the picture, made at their size.
@@ -157,7 +157,7 @@ func letter(a *declare.Layer, plan geometry.Plan, wide, high, w, h float64) (*ra
 	for i, e := range a.Padding.Edge {
 		pad[i] = e.Px*k + e.Part*w
 	}
-	s := lettering.Style{Size: 16 * k, Color: [4]uint8{0, 0, 0, 255}}
+	s := text.Style{Size: 16 * k, Color: [4]uint8{0, 0, 0, 255}}
 	if a.Font.Declared {
 		s.Size, s.Bold, s.Italic, s.Mono = a.Font.Size*k, a.Font.Bold, a.Font.Italic, a.Font.Mono
 	}
@@ -166,16 +166,16 @@ func letter(a *declare.Layer, plan geometry.Plan, wide, high, w, h float64) (*ra
 	}
 	switch a.Align {
 	case declare.AlignCenter:
-		s.Align = lettering.Center
+		s.Align = text.Center
 	case declare.AlignRight:
-		s.Align = lettering.Right
+		s.Align = text.Right
 	}
 	room := 0.0
 	if wide > 0 {
 		room = math.Max(1, wide-pad[1]-pad[3])
 	}
-	text, err := lettering.Draw(a.Content, limitWidth(room, w, pad), s)
-	var missing *lettering.MissingError
+	label, err := text.Draw(a.Content, limitWidth(room, w, pad), s)
+	var missing *text.MissingError
 	if errors.As(err, &missing) {
 		return nil, policy.No(policy.Refusal{
 			Reason: policy.ReasonGlyphsMissing, Parameter: "after-content", Given: a.Content, Detail: "the font has no glyphs for " + missing.Characters,
@@ -185,7 +185,7 @@ func letter(a *declare.Layer, plan geometry.Plan, wide, high, w, h float64) (*ra
 	if err != nil {
 		return nil, err
 	}
-	bw, bh := text.W+int(math.Round(pad[1]+pad[3])), text.H+int(math.Round(pad[0]+pad[2]))
+	bw, bh := label.W+int(math.Round(pad[1]+pad[3])), label.H+int(math.Round(pad[0]+pad[2]))
 	if high > 0 {
 		bh = max(1, int(math.Round(high)))
 	}
@@ -196,7 +196,7 @@ func letter(a *declare.Layer, plan geometry.Plan, wide, high, w, h float64) (*ra
 	if a.Background.Declared {
 		box.Fill(a.Background.R, a.Background.G, a.Background.B, a.Background.A)
 	}
-	box.Over(text, int(math.Round(pad[3])), int(math.Round(pad[0])))
+	box.Over(label, int(math.Round(pad[3])), int(math.Round(pad[0])))
 	box.Opaque = false
 	return box, nil
 }

@@ -4,7 +4,7 @@ import (
 	"math"
 
 	"echolane/core/declare"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 	"echolane/core/raster"
 )
 
@@ -29,9 +29,9 @@ func (f *finish) predicted(format declare.Format, e encoder, guess, slope float6
 	q := float64(how.Quality)
 	trusted := math.Inf(1)
 	if e.glances > 2 {
-		trusted = fidelity.Points(q, sure)
+		trusted = likeness.Points(q, sure)
 	}
-	found, err := fidelity.Glance(e.Encoder, e.write, goal, guess, slope, fidelity.Points(q, glanced), trusted)
+	found, err := likeness.Glance(e.Encoder, e.write, goal, guess, slope, likeness.Points(q, glanced), trusted)
 	if err != nil {
 		return nil, how, err
 	}
@@ -69,11 +69,11 @@ func stripsOf(p *raster.YCbCr) *raster.YCbCr {
 }
 
 // look is what planes look like: as a whole, or in strips.
-func (f *finish) look(p *raster.YCbCr) *fidelity.Picture {
+func (f *finish) look(p *raster.YCbCr) *likeness.Picture {
 	if !f.strips {
-		return fidelity.OfPlanes(p)
+		return likeness.OfPlanes(p)
 	}
 	p = stripsOf(p)
 	defer p.Free()
-	return fidelity.OfPlanes(p)
+	return likeness.OfPlanes(p)
 }

@@ -14,10 +14,10 @@ import (
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
-	"echolane/core/focus"
 	"echolane/core/geometry"
 	"echolane/core/policy"
 	"echolane/core/raster"
+	"echolane/core/subject"
 )
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
@@ -80,8 +80,8 @@ type Result struct {
 	How     Encoding // how the bytes came about
 
 	// Where facts were asked for:
-	Subject *focus.Box `json:",omitempty"`
-	Colour  string     `json:",omitempty"` // the mean of the subject, as #rrggbb
+	Subject *subject.Box `json:",omitempty"`
+	Colour  string       `json:",omitempty"` // the mean of the subject, as #rrggbb
 }
 
 // A Stage is a step of the work and how long it took.
@@ -217,23 +217,23 @@ func probe(source []byte, d declare.Declarations) (codec.Info, error) {
 }
 
 // find looks for the subject or the detail in a small copy of the turned picture.
-func find(source []byte, info codec.Info, p geometry.Plan, aim declare.Aim) (focus.Box, error) {
+func find(source []byte, info codec.Info, p geometry.Plan, aim declare.Aim) (subject.Box, error) {
 	pixels, err := smallCopy(source, info, p)
 	if err != nil {
-		return focus.Box{}, err
+		return subject.Box{}, err
 	}
 	if aim == declare.Detail {
 		w, h := p.Window()
-		return focus.Detail(pixels, w, h), nil
+		return subject.Detail(pixels, w, h), nil
 	}
-	return focus.Subject(pixels), nil
+	return subject.Subject(pixels), nil
 }
 
 // smallCopy is what finders look at. It depends on the source and what is cut and turned alone, never on the
 // slot, so what they find is the same at every size.
 func smallCopy(source []byte, info codec.Info, p geometry.Plan) (*raster.RGBA, error) {
 	tw, th := p.Turned()
-	k := math.Min(1, focus.Side/math.Max(tw, th))
+	k := math.Min(1, subject.Side/math.Max(tw, th))
 	small := p
 	small.Canvas = geometry.Size{W: max(1, int(math.Round(tw*k))), H: max(1, int(math.Round(th*k)))}
 	small.Placed = geometry.Rect{X1: small.Canvas.W, Y1: small.Canvas.H}
@@ -258,7 +258,7 @@ func facts(source []byte, info codec.Info, p geometry.Plan) (Result, error) {
 	if err != nil {
 		return Result{}, refuseSource(err)
 	}
-	box := focus.Subject(pixels)
+	box := subject.Subject(pixels)
 	var sum [4]int
 	for y := int(box.Y0 * float64(pixels.H)); y < int(math.Ceil(box.Y1*float64(pixels.H))); y++ {
 		row := pixels.Row(y)

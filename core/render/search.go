@@ -5,7 +5,7 @@ import (
 	"errors"
 
 	"echolane/core/declare"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 	"echolane/core/raster"
 )
 
@@ -26,7 +26,7 @@ const seams = 1.04
 const steeper = 1.6
 
 // searched finds the setting by encodes that are looked at: of the picture, or where it is large of some parts of it first.
-func (f *finish) searched(format declare.Format, e encoder, guess, slope float64, how Encoding) (fidelity.Found, Encoding, error) {
+func (f *finish) searched(format declare.Format, e encoder, guess, slope float64, how Encoding) (likeness.Found, Encoding, error) {
 	how.Way = "searched"
 	if sample := f.sample(format); sample != nil {
 		part := &finish{planes: sample, quality: f.quality, most: f.most, speed: f.avifSpeed(), exactSpeed: true, taken: how.Kind}
@@ -37,7 +37,7 @@ func (f *finish) searched(format declare.Format, e encoder, guess, slope float64
 		e.Light = f.area() / lightBelow
 	}
 	goal := f.aim(format, how.Quality)
-	found, err := fidelity.Search(e.Encoder, goal, guess, slope, fidelity.Points(float64(how.Quality), cmp.Or(e.points, whole)))
+	found, err := likeness.Search(e.Encoder, goal, guess, slope, likeness.Points(float64(how.Quality), cmp.Or(e.points, whole)))
 	target, broke := goal()
 	how.Aim = rounded(target)
 	return found, how, errors.Join(err, broke)
@@ -45,7 +45,7 @@ func (f *finish) searched(format declare.Format, e encoder, guess, slope float64
 
 // searchedByParts searches on parts of the picture. The whole, which has the last word, comes out better, without the seams
 // between parts.
-func (f *finish) searchedByParts(part *finish, format declare.Format, e encoder, guess, slope float64, how Encoding) (found fidelity.Found, _ Encoding, err error) {
+func (f *finish) searchedByParts(part *finish, format declare.Format, e encoder, guess, slope float64, how Encoding) (found likeness.Found, _ Encoding, err error) {
 	how.Sampled = true
 	on, err := part.encoder(format)
 	if err != nil {
@@ -54,10 +54,10 @@ func (f *finish) searchedByParts(part *finish, format declare.Format, e encoder,
 	quality := float64(how.Quality)
 	slope *= steeper // what is large has more plain blocks, in which a setting does more
 	goal := part.aim(format, how.Quality)
-	found, err = fidelity.Search(on.Encoder, func() (float64, error) {
+	found, err = likeness.Search(on.Encoder, func() (float64, error) {
 		target, err := goal()
 		return seams * target, err
-	}, guess, slope, fidelity.Points(quality, parts))
+	}, guess, slope, likeness.Points(quality, parts))
 	if err != nil {
 		return found, how, err
 	}
@@ -66,7 +66,7 @@ func (f *finish) searchedByParts(part *finish, format declare.Format, e encoder,
 		return found, how, err
 	}
 	how.Aim = rounded(target)
-	found, err = fidelity.Whole(e.Encoder, found, target, slope, fidelity.Points(quality, mended))
+	found, err = likeness.Whole(e.Encoder, found, target, slope, likeness.Points(quality, mended))
 	return found, how, err
 }
 

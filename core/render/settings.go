@@ -5,7 +5,7 @@ import (
 
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
-	"echolane/core/fidelity"
+	"echolane/core/likeness"
 )
 
 // settingFor is the setting that comes as near as libjpeg-turbo at a quality, on the median picture, and how much
@@ -29,7 +29,7 @@ func settingFor(format declare.Format, quality float64) (setting, slope float64)
 		return table[len(table)-1][1]
 	}
 	low, high := math.Max(1, quality-5), math.Min(98, quality+5)
-	slope = math.Log(fidelity.DistanceAt(high)/fidelity.DistanceAt(low)) / math.Max(0.5, at(high)-at(low))
+	slope = math.Log(likeness.DistanceAt(high)/likeness.DistanceAt(low)) / math.Max(0.5, at(high)-at(low))
 	return at(quality), math.Min(slope, -0.01)
 }
 
@@ -38,7 +38,7 @@ func settingFor(format declare.Format, quality float64) (setting, slope float64)
 type line struct{ quality, base, step, busy, plain float64 }
 
 // thought is the setting that a picture is thought to need to come as near as libjpeg-turbo at a quality.
-func thought(format declare.Format, quality float64, t *fidelity.Texture) float64 {
+func thought(format declare.Format, quality float64, t *likeness.Texture) float64 {
 	lines := webpLines
 	switch format {
 	case declare.AVIF:
@@ -59,7 +59,7 @@ func thought(format declare.Format, quality float64, t *fidelity.Texture) float6
 
 // steepness is how much the logarithm of a picture's distance is thought to change with a setting one higher: as
 // between two qualities about the one that's asked for, but not far from what is usual.
-func steepness(format declare.Format, quality float64, t *fidelity.Texture) float64 {
+func steepness(format declare.Format, quality float64, t *likeness.Texture) float64 {
 	_, usual := settingFor(format, quality)
 	low, high := math.Max(1, quality-5), math.Min(97, quality+5)
 	slope := math.Log(t.Lost(high)/t.Lost(low)) / math.Max(0.5, thought(format, high, t)-thought(format, low, t))

@@ -10,7 +10,7 @@ import (
 	"github.com/tdewolff/parse/v2/css"
 
 	"echolane/core/declare"
-	"echolane/core/spelling"
+	"echolane/core/wording"
 )
 
 // What a sheet may have.
@@ -100,15 +100,8 @@ func (p *parser) wrong(at int, problem Problem) {
 	before := p.text[:min(at, len(p.text))]
 	problem.Line = strings.Count(before, "\n") + 1
 	problem.Column = len([]rune(before[strings.LastIndexByte(before, '\n')+1:])) + 1
-	problem.Given = clip(problem.Given)
+	problem.Given = wording.Cut(problem.Given, 80)
 	p.problems = append(p.problems, problem)
-}
-
-func clip(s string) string {
-	if len(s) > 80 {
-		s = s[:77] + "…"
-	}
-	return strings.ToValidUTF8(s, "�")
 }
 
 // peek is the next token that isn't white space; ok is false at the end.
@@ -187,7 +180,7 @@ func (p *parser) atRule(t token, when condition, depth int) {
 	p.at++
 	words, block := p.prelude()
 	if !strings.EqualFold(t.text, "@media") {
-		nearest := spelling.Nearest(strings.ToLower(t.text), []string{"@media"})
+		nearest := wording.Nearest(strings.ToLower(t.text), []string{"@media"})
 		p.wrong(t.at, Problem{Given: t.text, Detail: t.text + " isn't known in an image sheet", Allowed: "@media (resolution >= 2x), @media (prefers-reduced-data: reduce)", Nearest: nearest})
 		if block {
 			p.skip()
@@ -242,7 +235,7 @@ func (p *parser) media(at int, words []token, when *condition) bool {
 		}
 		rest = after
 	}
-	p.wrong(at, Problem{Given: text, Detail: fmt.Sprintf("the media condition %q isn't one of those that images know", clip(text)), Allowed: mediaAllowed})
+	p.wrong(at, Problem{Given: text, Detail: fmt.Sprintf("the media condition %q isn't one of those that images know", wording.Cut(text, 80)), Allowed: mediaAllowed})
 	return false
 }
 
@@ -376,7 +369,7 @@ func (p *parser) ruleset(when condition) {
 
 func (p *parser) selectors(words []token, at int) (list []selector) {
 	bad := func(at int, given string) []selector {
-		problem := Problem{Given: given, Detail: fmt.Sprintf("%q can't be a selector here", clip(given)), Allowed: selectorAllowed}
+		problem := Problem{Given: given, Detail: fmt.Sprintf("%q can't be a selector here", wording.Cut(given, 80)), Allowed: selectorAllowed}
 		if name := strings.Trim(given, " "); declare.IsClass(name) {
 			problem.Nearest = "." + name
 		}

@@ -5,6 +5,7 @@ import (
 	"testing"
 
 	"echolane/core/declare"
+	"echolane/core/wording"
 )
 
 const kestrel = `/* Kestrel & Twine */
@@ -112,12 +113,12 @@ func TestProblemsHaveTheirPlaceAndTheNearestName(t *testing.T) {
 		_, err := Parse(c.text)
 		ps, ok := err.(Problems)
 		if !ok {
-			t.Errorf("%q is taken", clip(c.text))
+			t.Errorf("%q is taken", wording.Cut(c.text, 80))
 			continue
 		}
 		p := ps[0]
 		if p.Line != c.line || p.Column != c.column || !strings.Contains(p.String(), c.says) || p.Nearest != c.nearest {
-			t.Errorf("%q: %v (nearest %q); want %d:%d with %q, nearest %q", clip(c.text), p, p.Nearest, c.line, c.column, c.says, c.nearest)
+			t.Errorf("%q: %v (nearest %q); want %d:%d with %q, nearest %q", wording.Cut(c.text, 80), p, p.Nearest, c.line, c.column, c.says, c.nearest)
 		}
 	}
 }

@@ -8,16 +8,16 @@ import (
 	"math"
 	"strings"
 
-	"echolane/core/figures"
+	"echolane/core/wording"
 )
 
 //go:embed page.html
 var pageText string
 
 var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"bytes": figures.Bytes, "ms": func(v float64) string { return fmt.Sprintf("%.0f ms", v) },
+	"bytes": wording.Bytes, "ms": func(v float64) string { return fmt.Sprintf("%.0f ms", v) },
 	"shift": func(v float64) string { return fmt.Sprintf("%.3f", v) }, "px": func(v float64) string { return fmt.Sprintf("%.0f", v) },
-	"short": short, "type": shortType, "share": func(left, of int64) string { return figures.Part(of-left, of) }, "saved": func(p Picture) int64 { return p.Saved() },
+	"short": short, "type": shortType, "share": func(left, of int64) string { return wording.Part(of-left, of) }, "saved": func(p Picture) int64 { return p.Saved() },
 	"bar": func(v, of int64) string { return fmt.Sprintf("%.1f%%", 100*float64(v)/math.Max(1, float64(of))) },
 }).Parse(pageText))
 

@@ -22,9 +22,9 @@ import (
 	"testing"
 	"time"
 
-	"echolane/core/policy"
 	"echolane/demo/pictures"
 	"echolane/internal/localpg"
+	"echolane/service/problem"
 )
 
 // Bed is what all tests of a package share.
@@ -257,9 +257,9 @@ type Answer struct {
 }
 
 // Problem is the answer as problem details.
-func (a Answer) Problem(t testing.TB) policy.Refusal {
+func (a Answer) Problem(t testing.TB) problem.Details {
 	t.Helper()
-	var no policy.Refusal
+	var no problem.Details
 	if got := a.Header.Get("Content-Type"); got != "application/problem+json" {
 		t.Fatalf("%s: content type %q, want problem details; %s", a.Request.URL, got, a.Data)
 	}

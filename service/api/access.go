@@ -15,6 +15,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 	"echolane/service/caller"
 	"echolane/service/records"
 )
@@ -75,14 +76,6 @@ const (
 
 	signInsPerSecond = 5 // of one client
 )
-
-// clip shortens what somebody sent so that it can be told them again.
-func clip(s string) string {
-	if len(s) > 60 {
-		s = s[:57] + "…"
-	}
-	return strings.ToValidUTF8(s, "\ufffd")
-}
 
 // MayRead reports whether a bearer token may look at a site.
 func (a *API) MayRead(ctx context.Context, bearer, site string) bool {
@@ -414,7 +407,7 @@ func (a *API) people(c fiber.Ctx) error {
 
 func checkPersonName(name string) *policy.Refusal {
 	if name == "" || len(name) > 100 || strings.TrimSpace(name) != name || !utf8.ValidString(name) || strings.ContainsFunc(name, unicode.IsControl) {
-		return badRequest("name", clip(name), "that can't be a person's name", "1 to 100 bytes of text without white space around them")
+		return badRequest("name", wording.Cut(name, 60), "that can't be a person's name", "1 to 100 bytes of text without white space around them")
 	}
 	return nil
 }

@@ -20,9 +20,10 @@ import (
 	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/core/render"
-	"echolane/core/spelling"
+	"echolane/core/wording"
 	"echolane/service/caller"
 	"echolane/service/delivery"
+	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/weighing"
@@ -160,7 +161,7 @@ func readUpTo(c fiber.Ctx, to any, most int) *policy.Refusal {
 	if _, name, ok := strings.Cut(err.Error(), `unknown field "`); ok {
 		name = strings.TrimSuffix(name, `"`)
 		refusal.Parameter = name
-		if near := spelling.Nearest(name, fields); near != "" {
+		if near := wording.Nearest(name, fields); near != "" {
 			refusal.Remedy = fmt.Sprintf("write %s instead of %s", near, name)
 		}
 	}
@@ -235,7 +236,7 @@ func asRefusal(err error) *policy.Refusal {
 }
 
 func refuse(c fiber.Ctx, no *policy.Refusal) error {
-	delivery.WriteProblem(c.RequestCtx(), no)
+	problem.Write(c.RequestCtx(), no)
 	return nil
 }
 
@@ -259,7 +260,7 @@ func (a *API) findSite(c fiber.Ctx, right string) (*policy.SiteSettings, *policy
 	}
 	no := policy.Refusal{Reason: policy.ReasonNoSuchSite, Parameter: "site", Given: name, Detail: fmt.Sprintf("there is no site %q", name), Allowed: strings.Join(names, ", "),
 		Remedy: "add it: echolane site add " + name}
-	if near := spelling.Nearest(name, names); near != "" {
+	if near := wording.Nearest(name, names); near != "" {
 		no.Remedy = fmt.Sprintf("write %s instead of %s", near, name)
 	}
 	return nil, policy.No(no)

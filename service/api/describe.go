@@ -13,6 +13,7 @@ import (
 	"echolane/core/markup"
 	"echolane/core/policy"
 	"echolane/core/sheet"
+	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
 )
@@ -121,7 +122,7 @@ type object = map[string]any
 // Describe writes the OpenAPI 3.1 document.
 func Describe() ([]byte, error) {
 	d := describer{schemas: object{}}
-	problem := object{"description": "why not, as RFC 9457 has it", "content": object{"application/problem+json": object{"schema": d.of(reflect.TypeFor[policy.Refusal]())}}}
+	problem := object{"description": "why not, as RFC 9457 has it", "content": object{"application/problem+json": object{"schema": d.of(reflect.TypeFor[problem.Details]())}}}
 	paths := object{}
 	for _, o := range (&API{}).operations() {
 		path := pathParameter.ReplaceAllString(o.path, "{$1}")
@@ -250,7 +251,11 @@ func (d *describer) fields(t reflect.Type, properties object, required *[]string
 		f := t.Field(i)
 		name, options, _ := strings.Cut(f.Tag.Get("json"), ",")
 		if f.Anonymous && name == "" {
-			d.fields(f.Type, properties, required)
+			inner := f.Type
+			if inner.Kind() == reflect.Pointer {
+				inner = inner.Elem()
+			}
+			d.fields(inner, properties, required)
 			continue
 		}
 		if name == "-" || name == "" {
@@ -275,7 +280,7 @@ func schemaName(t reflect.Type) string {
 		return "PageOf" + of[strings.LastIndexByte(of, '.')+1:]
 	}
 	switch t {
-	case reflect.TypeFor[policy.Refusal]():
+	case reflect.TypeFor[problem.Details]():
 		return "Problem"
 	case reflect.TypeFor[source.Uploaded]():
 		return "UploadedVersion"

@@ -14,6 +14,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"echolane/core/policy"
+	"echolane/service/problem"
 	"echolane/service/records"
 )
 
@@ -521,11 +522,11 @@ func (a *API) removeLane(c fiber.Ctx) error {
 
 // TestedLane is how a lane's rules take a source.
 type TestedLane struct {
-	Source  string          `json:"source"` // the URL that would be fetched, or the path
-	Steps   []policy.Step   `json:"steps"`
-	Refusal *policy.Refusal `json:"refusal,omitempty"`
-	Bytes   int64           `json:"bytes,omitempty"` // of the source, where it was fetched
-	Type    string          `json:"type,omitempty"`
-	Width   int             `json:"width,omitempty"`
-	Height  int             `json:"height,omitempty"`
+	Source  string           `json:"source"` // the URL that would be fetched, or the path
+	Steps   []policy.Step    `json:"steps"`
+	Refusal *problem.Details `json:"refusal,omitempty"`
+	Bytes   int64            `json:"bytes,omitempty"` // of the source, where it was fetched
+	Type    string           `json:"type,omitempty"`
+	Width   int              `json:"width,omitempty"`
+	Height  int              `json:"height,omitempty"`
 }

@@ -18,6 +18,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/service/delivery"
+	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
 )
@@ -129,7 +130,7 @@ func (a *API) testLane(c fiber.Ctx) error {
 		err = a.look(c, lane, path, &out)
 	}
 	if err != nil {
-		out.Refusal = asRefusal(err)
+		out.Refusal = problem.Of(asRefusal(err))
 		if n := len(out.Steps); n == 0 || !out.Steps[n-1].Decided || out.Steps[n-1].Verdict == "matched" && strings.HasPrefix(out.Steps[n-1].Rule, "allow ") {
 			out.Steps = append(out.Steps, policy.Step{Rule: string(out.Refusal.Reason), Verdict: "refused", Note: out.Refusal.Detail, Decided: true})
 		}

@@ -14,6 +14,7 @@ import (
 	"echolane/core/policy"
 	"echolane/service/connections"
 	"echolane/service/delivery"
+	"echolane/service/problem"
 )
 
 // What every request passes, and what becomes of those that aren't any.
@@ -79,7 +80,7 @@ func (a *App) turnAway(c *fasthttp.RequestCtx, r policy.Refusal) {
 	no := policy.No(r)
 	a.metrics.Refused(no.Reason)
 	c.Response.Header.Set("Cache-Status", "Echo-Lane; detail="+string(no.Reason))
-	delivery.WriteProblem(c, no)
+	problem.Write(c, no)
 }
 
 // full is the whole answer to a client that there is no connection for.
@@ -89,7 +90,7 @@ func (a *App) full() []byte {
 	c.Response.Header.Set("Cache-Status", "Echo-Lane; detail="+string(no.Reason))
 	c.Response.Header.SetNoDefaultContentType(true)
 	c.SetConnectionClose()
-	delivery.WriteProblem(&c, no)
+	problem.Write(&c, no)
 	return []byte(c.Response.String())
 }
 
@@ -157,6 +158,6 @@ func (a *App) broke(c fiber.Ctx, err error) error {
 	if no.Reason == policy.ReasonInternal {
 		a.o.Log.Error("a request broke", "path", c.Path(), "error", err)
 	}
-	delivery.WriteProblem(c.RequestCtx(), policy.No(no))
+	problem.Write(c.RequestCtx(), policy.No(no))
 	return nil
 }

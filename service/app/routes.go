@@ -11,7 +11,7 @@ import (
 	"echolane/console"
 	"echolane/core/policy"
 	"echolane/service/api"
-	"echolane/service/delivery"
+	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/web"
 )
@@ -26,7 +26,7 @@ func (a *App) route() {
 	if a.scraped == nil {
 		r.Get("/-/metrics", a.scrape, adaptor.HTTPHandler(a.metrics.handler()))
 	}
-	r.Get("/-/problems", func(c fiber.Ctx) error { delivery.Problems(c.RequestCtx()); return nil })
+	r.Get("/-/problems", func(c fiber.Ctx) error { problem.WriteList(c.RequestCtx()); return nil })
 	r.Get("/-/api/openapi.json", func(c fiber.Ctx) error {
 		c.Set("Content-Type", "application/json")
 		return c.Send(api.Description)
@@ -36,7 +36,7 @@ func (a *App) route() {
 	r.Get("/-/console/*", a.console)
 	r.Get("/-/web/*", a.web)
 	r.Use(func(c fiber.Ctx) error {
-		delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
+		problem.Write(c.RequestCtx(), policy.No(policy.Refusal{
 			Reason: policy.ReasonNoSuchPage, Given: string(c.RequestCtx().Path()), Detail: "the service has nothing at this address", Remedy: "images are at /site/lane/path, the console at /-/console/, the API's description at /-/api/openapi.json",
 		}))
 		return nil
@@ -70,7 +70,7 @@ func (a *App) scrape(c fiber.Ctx) error {
 			return c.Next()
 		}
 	}
-	delivery.WriteProblem(c.RequestCtx(), policy.No(policy.Refusal{
+	problem.Write(c.RequestCtx(), policy.No(policy.Refusal{
 		Reason: policy.ReasonNotSignedIn, Detail: "metrics are for those who run the service", Allowed: "Authorization: Bearer with a token that may read all sites", Remedy: "give a token, or have metrics at an address of their own: echolane serve --metrics-listen 127.0.0.1:8741",
 	}))
 	return nil

@@ -7,6 +7,7 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/service/problem"
 	"echolane/service/source"
 	"echolane/service/variants"
 )
@@ -18,7 +19,7 @@ type Explanation struct {
 	Lane     string            `json:"lane,omitempty"`
 	Source   string            `json:"source,omitempty"`
 	Steps    []policy.Step     `json:"steps"`
-	Refusal  *policy.Refusal   `json:"refusal,omitempty"`  // the answer, where it is no
+	Refusal  *problem.Details  `json:"refusal,omitempty"`  // the answer, where it is no
 	Resolved string            `json:"resolved,omitempty"` // the resolved form
 	Digest   source.Digest     `json:"source_digest,omitempty"`
 	Key      string            `json:"key,omitempty"`
@@ -31,7 +32,7 @@ type Explanation struct {
 // explain tells how the line went that the request was taken along, with a trace. It answers 200 also where the image would
 // have been refused.
 func (s *Service) explain(c *fasthttp.RequestCtx, r *request, f *found, no *policy.Refusal, start int64) {
-	x := Explanation{Site: r.siteName(), Source: r.path, Refusal: no, Steps: []policy.Step{}}
+	x := Explanation{Site: r.siteName(), Source: r.path, Refusal: problem.Of(no), Steps: []policy.Step{}}
 	if r.trace != nil {
 		x.Steps = append(x.Steps, *r.trace...)
 	}
@@ -62,7 +63,7 @@ func (s *Service) explain(c *fasthttp.RequestCtx, r *request, f *found, no *poli
 			x.Steps[i] = x.Steps[i].ForStrangers()
 		}
 		if x.Refusal != nil {
-			x.Refusal = x.Refusal.ForStrangers()
+			x.Refusal.Refusal = x.Refusal.ForStrangers()
 		}
 	}
 	x.TotalMS = ms(source.Now() - start)

@@ -6,6 +6,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/variants"
@@ -97,7 +98,7 @@ func (s *Service) number(ctx context.Context, r *request, own *source.Located, r
 		return nil
 	}
 	return policy.Mended(r.site.Name, policy.Refusal{
-		Reason: policy.ReasonTooManyVariants, Given: strconv.Itoa(inAll), Detail: "there are " + strconv.Itoa(inAll) + " variants of " + r.lane.Name + "/" + clip(r.path) + " already",
+		Reason: policy.ReasonTooManyVariants, Given: strconv.Itoa(inAll), Detail: "there are " + strconv.Itoa(inAll) + " variants of " + r.lane.Name + "/" + wording.Cut(r.path, 60) + " already",
 		Allowed: "at most " + strconv.Itoa(most), Remedy: "ask for a variant that is there",
 		Mend: &policy.Mend{Action: "set-limit", Value: "variants_per_source=" + strconv.Itoa(2*most)},
 	})

@@ -11,7 +11,7 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/policy"
-	"echolane/core/spelling"
+	"echolane/core/wording"
 	"echolane/service/source"
 )
 
@@ -132,15 +132,15 @@ func SourcePath(lane *policy.CompiledLane, sent string) (string, *policy.Refusal
 	decoded, err := url.PathUnescape(sent)
 	if err != nil {
 		return "", policy.No(policy.Refusal{
-			Reason: policy.ReasonBadPath, Detail: "the path isn't percent-encoded as it must be", Parameter: "path", Given: clip(sent),
+			Reason: policy.ReasonBadPath, Detail: "the path isn't percent-encoded as it must be", Parameter: "path", Given: wording.Cut(sent, 60),
 			Allowed: "percent-encoded UTF-8", Remedy: "write % itself as %25",
 		})
 	}
 	if wholeURL(lane) {
 		if strings.Contains(sent, "/") {
 			return "", policy.No(policy.Refusal{
-				Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: clip(sent), Detail: "the lane takes the source's whole URL as one element of the path",
-				Allowed: "the URL as encodeURIComponent writes it", Remedy: "write it as " + string(declare.AppendSegment(nil, clip(decoded))),
+				Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: wording.Cut(sent, 60), Detail: "the lane takes the source's whole URL as one element of the path",
+				Allowed: "the URL as encodeURIComponent writes it", Remedy: "write it as " + string(declare.AppendSegment(nil, wording.Cut(decoded, 60))),
 			})
 		}
 		return decoded, source.CheckText(decoded)
@@ -156,10 +156,10 @@ func noSite(all *policy.Settings, name string) *policy.Refusal {
 	for i := range all.Sites {
 		names[i] = all.Sites[i].Name
 	}
-	no := policy.Refusal{Reason: policy.ReasonNoSuchSite, Parameter: "site", Given: clip(name), Detail: fmt.Sprintf("there is no site %q", clip(name)),
+	no := policy.Refusal{Reason: policy.ReasonNoSuchSite, Parameter: "site", Given: wording.Cut(name, 60), Detail: fmt.Sprintf("there is no site %q", wording.Cut(name, 60)),
 		Remedy: "begin the path with a site's name: /site/lane/path"}
-	if near := spelling.Nearest(name, names); near != "" {
-		no.Remedy = fmt.Sprintf("write %s instead of %s", near, clip(name))
+	if near := wording.Nearest(name, names); near != "" {
+		no.Remedy = fmt.Sprintf("write %s instead of %s", near, wording.Cut(name, 60))
 	}
 	return policy.No(no)
 }
@@ -170,18 +170,11 @@ func NoLane(site *policy.SiteSettings, name string) *policy.Refusal {
 	for i := range site.Lanes {
 		names[i] = site.Lanes[i].Name
 	}
-	no := policy.Refusal{Reason: policy.ReasonNoSuchLane, Parameter: "lane", Given: clip(name), Allowed: strings.Join(names, ", "),
-		Detail: fmt.Sprintf("site %s has no lane %q", site.Name, clip(name)),
+	no := policy.Refusal{Reason: policy.ReasonNoSuchLane, Parameter: "lane", Given: wording.Cut(name, 60), Allowed: strings.Join(names, ", "),
+		Detail: fmt.Sprintf("site %s has no lane %q", site.Name, wording.Cut(name, 60)),
 		Remedy: fmt.Sprintf("use one of its lanes, or add one: echolane lane add %s/NAME --folder DIR", site.Name)}
-	if near := spelling.Nearest(name, names); near != "" {
-		no.Remedy = fmt.Sprintf("write %s instead of %s", near, clip(name))
+	if near := wording.Nearest(name, names); near != "" {
+		no.Remedy = fmt.Sprintf("write %s instead of %s", near, wording.Cut(name, 60))
 	}
 	return policy.No(no)
-}
-
-func clip(s string) string {
-	if len(s) > 60 {
-		s = s[:57] + "…"
-	}
-	return strings.ToValidUTF8(s, "�")
 }

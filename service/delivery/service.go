@@ -25,6 +25,7 @@ import (
 	"echolane/core/render"
 	"echolane/service/caller"
 	"echolane/service/panics"
+	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/variants"
@@ -173,7 +174,7 @@ func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, s
 	switch {
 	case no != nil && ctx.Err() != nil && s.base.Err() == nil: // the client has gone: nothing was refused
 		c.SetConnectionClose()
-		WriteProblem(c, no)
+		problem.Write(c, no)
 	case r.declared.As == declare.Explain:
 		s.explain(c, r, f, no, start)
 	case no != nil:

@@ -7,11 +7,9 @@ import (
 	"fmt"
 	"log/slog"
 	"slices"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
-	"unicode/utf8"
 
 	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jmoiron/sqlx"
@@ -280,19 +278,4 @@ func isRowsFault(err error) bool {
 		return true
 	}
 	return !isAway(err) && !errors.Is(err, context.Canceled) && !errors.Is(err, sql.ErrTxDone) && !errors.Is(err, sql.ErrConnDone)
-}
-
-// validText is s as PostgreSQL takes it: UTF-8 without NUL, of at most so many bytes, cut between two characters.
-func validText(s string, most int) string {
-	if len(s) > most {
-		cut := most
-		for cut > most-utf8.UTFMax && !utf8.RuneStart(s[cut]) {
-			cut--
-		}
-		s = s[:cut]
-	}
-	if strings.IndexByte(s, 0) >= 0 {
-		s = strings.ReplaceAll(s, "\x00", "\u2400")
-	}
-	return strings.ToValidUTF8(s, "\ufffd")
 }

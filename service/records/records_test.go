@@ -17,6 +17,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 	"echolane/internal/localpg"
 	"echolane/internal/testbed"
 )
@@ -92,7 +93,7 @@ func TestTextIsMadeValid(t *testing.T) {
 	for in, want := range map[string]string{
 		"plain": "plain", "a\xffb": "a\ufffdb", "a\x00b": "a\u2400b", strings.Repeat("é", 6): "ééé", "aaaaa" + "€": "aaaaa", "\xc3": "\ufffd", "": "",
 	} {
-		if got := validText(in, 7); got != want {
+		if got := wording.Text(in, 7); got != want {
 			t.Errorf("%q: %q, want %q", in, got, want)
 		}
 	}

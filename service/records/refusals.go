@@ -10,6 +10,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 )
 
 // Refusal is a kind of refusal and how often it came.
@@ -55,7 +56,7 @@ func newRefusals(o RecorderOptions) *batcher[refusalKey, Refusal] {
 		what: "refusals", every: time.Second, holds: refusalsHeld, begin: o.Store.begin, log: o.Log, panics: o.Panics,
 		key: func(r *Refusal) refusalKey { return refusalKey{r.Site, r.Reason, r.Asked} },
 		clean: func(r *Refusal) {
-			r.Site, r.Asked, r.Sample = validText(r.Site, 64), validText(r.Asked, longestAsked), validText(r.Sample, longestWords)
+			r.Site, r.Asked, r.Sample = wording.Text(r.Site, 64), wording.Text(r.Asked, longestAsked), wording.Text(r.Sample, longestWords)
 		},
 		merge: func(have, more *Refusal) {
 			have.Count += more.Count
@@ -74,7 +75,7 @@ func newRefusals(o RecorderOptions) *batcher[refusalKey, Refusal] {
 func (r *Recorder) Refused(site, asked, sample string, no *policy.Refusal) {
 	short := *no
 	for _, s := range []*string{&short.Detail, &short.Given, &short.Allowed, &short.Remedy} {
-		*s = validText(*s, longestWords)
+		*s = wording.Text(*s, longestWords)
 	}
 	short.Problems = nil
 	text, err := json.Marshal(short)

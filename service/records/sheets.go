@@ -3,6 +3,7 @@ package records
 import (
 	"cmp"
 	"context"
+	"echolane/core/wording"
 	"fmt"
 	"strings"
 	"time"
@@ -71,7 +72,7 @@ func newClassUses(o RecorderOptions) *batcher[classKey, classUse] {
 		what: "uses of classes", every: time.Second, holds: 4096, begin: o.Store.begin, log: o.Log, panics: o.Panics,
 		key: func(u *classUse) classKey { return u.classKey },
 		clean: func(u *classUse) {
-			u.site, u.class, u.address = validText(u.site, 64), validText(u.class, 200), validText(u.address, 2000)
+			u.site, u.class, u.address = wording.Text(u.site, 64), wording.Text(u.class, 200), wording.Text(u.address, 2000)
 		},
 		merge: func(have, more *classUse) { have.at = more.at },
 		compare: func(a, b *classUse) int {

@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 )
 
 // Usage is what a site used in a month.
@@ -71,7 +72,7 @@ func newUsage(o RecorderOptions, r *Recorder) *batcher[usageKey, usageRow] {
 	return newBatcher(batchOptions[usageKey, usageRow]{
 		what: "usage", every: usageEvery, holds: 100_000, begin: o.Store.begin, log: o.Log, panics: o.Panics,
 		key:   func(u *usageRow) usageKey { return usageKey{u.Site, u.Month} },
-		clean: func(u *usageRow) { u.Site = validText(u.Site, 64) },
+		clean: func(u *usageRow) { u.Site = wording.Text(u.Site, 64) },
 		merge: func(have, more *usageRow) {
 			have.Requests += more.Requests
 			have.Renders += more.Renders

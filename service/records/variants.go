@@ -3,6 +3,7 @@ package records
 import (
 	"cmp"
 	"context"
+	"echolane/core/wording"
 	"fmt"
 	"time"
 
@@ -36,8 +37,8 @@ func newVariants(o RecorderOptions) *batcher[variantKey, Variant] {
 		what: "variants", every: 250 * time.Millisecond, holds: 4096, begin: o.Store.begin, log: o.Log, panics: o.Panics,
 		key: func(v *Variant) variantKey { return variantKey{v.Site, v.Lane, v.Path, v.Key} },
 		clean: func(v *Variant) {
-			v.Site, v.Lane, v.Key, v.Format = validText(v.Site, 64), validText(v.Lane, 64), validText(v.Key, 64), validText(v.Format, 20)
-			v.Path, v.Declarations, v.SourceDigest = validText(v.Path, longestPath), validText(v.Declarations, 4000), validText(v.SourceDigest, 64)
+			v.Site, v.Lane, v.Key, v.Format = wording.Text(v.Site, 64), wording.Text(v.Lane, 64), wording.Text(v.Key, 64), wording.Text(v.Format, 20)
+			v.Path, v.Declarations, v.SourceDigest = wording.Text(v.Path, longestPath), wording.Text(v.Declarations, 4000), wording.Text(v.SourceDigest, 64)
 			if v.Times == 0 && !v.Shared {
 				v.Times = 1
 			}
@@ -74,7 +75,7 @@ func (r *Recorder) Made(v Variant) { r.variants.Add(v) }
 // VariantsOf counts the variants that were made of v's source in v's version, and says whether v is one of them.
 func (s *Store) VariantsOf(ctx context.Context, v Variant) (n int, known bool, err error) {
 	err = s.db.QueryRowContext(ctx, `SELECT count(*), coalesce(bool_or(key = $5), false) FROM made_variants WHERE site = $1 AND lane = $2 AND path = $3 AND source_digest = $4`,
-		v.Site, v.Lane, validText(v.Path, longestPath), v.SourceDigest, v.Key).Scan(&n, &known)
+		v.Site, v.Lane, wording.Text(v.Path, longestPath), v.SourceDigest, v.Key).Scan(&n, &known)
 	if err != nil {
 		return 0, false, fmt.Errorf("count the variants of %s/%s/%s: %w", v.Site, v.Lane, v.Path, plain(err))
 	}
@@ -84,7 +85,7 @@ func (s *Store) VariantsOf(ctx context.Context, v Variant) (n int, known bool, e
 // PathsOf lists the sources of a lane that variants were made of: what is known of a lane that can't be listed.
 func (s *Store) PathsOf(ctx context.Context, site, lane, after string, limit int) ([]Variant, error) {
 	list := []Variant{}
-	err := s.db.SelectContext(ctx, &list, `SELECT DISTINCT ON (path) path, source_bytes FROM made_variants WHERE site = $1 AND lane = $2 AND path > $3 ORDER BY path, made_at DESC LIMIT $4`, site, lane, validText(after, longestPath), limit)
+	err := s.db.SelectContext(ctx, &list, `SELECT DISTINCT ON (path) path, source_bytes FROM made_variants WHERE site = $1 AND lane = $2 AND path > $3 ORDER BY path, made_at DESC LIMIT $4`, site, lane, wording.Text(after, longestPath), limit)
 	if err != nil {
 		return nil, fmt.Errorf("list the sources of %s/%s: %w", site, lane, plain(err))
 	}

@@ -15,7 +15,7 @@ import (
 	"github.com/pelletier/go-toml/v2/unstable"
 
 	"echolane/core/policy"
-	"echolane/core/spelling"
+	"echolane/core/wording"
 )
 
 // A Problem is something wrong with a file, and where.
@@ -102,7 +102,7 @@ func parseProblems(err error) Problems {
 			line, column := e.Position()
 			key := e.Key()
 			names := keysBelow(key[:len(key)-1])
-			ps = append(ps, Problem{line, column, strings.Join(key, "."), fmt.Sprintf("there is no setting %q here", key[len(key)-1]), strings.Join(names, ", "), spelling.Nearest(key[len(key)-1], names)})
+			ps = append(ps, Problem{line, column, strings.Join(key, "."), fmt.Sprintf("there is no setting %q here", key[len(key)-1]), strings.Join(names, ", "), wording.Nearest(key[len(key)-1], names)})
 		}
 		return ps
 	}

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 	"echolane/service/store"
 )
 
@@ -177,9 +178,9 @@ func refuseStore(lane, path string, err error) error {
 	case errors.Is(err, fs.ErrNotExist):
 		return missing(lane, path)
 	case errors.Is(err, fs.ErrPermission):
-		return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " turned us away", Remedy: "keep its credentials anew: echolane lane secret " + lane + " --access-key … --secret-key …", RetryIn: 10})
+		return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: wording.Cut(path, 120), Detail: "the bucket of lane " + lane + " turned us away", Remedy: "keep its credentials anew: echolane lane secret " + lane + " --access-key … --secret-key …", RetryIn: 10})
 	case errors.Is(err, context.DeadlineExceeded):
-		return policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " took too long", Remedy: "try again later", RetryIn: 10})
+		return policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "source", Given: wording.Cut(path, 120), Detail: "the bucket of lane " + lane + " took too long", Remedy: "try again later", RetryIn: 10})
 	}
-	return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(path), Detail: "the bucket of lane " + lane + " failed: " + shorten(err.Error()), Remedy: "see whether its endpoint answers, and try again", RetryIn: 10})
+	return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: wording.Cut(path, 120), Detail: "the bucket of lane " + lane + " failed: " + wording.Cut(err.Error(), 120), Remedy: "see whether its endpoint answers, and try again", RetryIn: 10})
 }

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 )
 
 // Folder is a lane whose sources lie in a directory. Links are followed as long as they stay inside it.
@@ -204,7 +205,7 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 	case errors.Is(err, fs.ErrPermission):
 		return policy.No(policy.Refusal{
 			Reason: policy.ReasonSourceUnreadable,
-			Detail: fmt.Sprintf("lane %s may not read %s", f.Name, shorten(p)), Parameter: "path", Given: shorten(p),
+			Detail: fmt.Sprintf("lane %s may not read %s", f.Name, wording.Cut(p, 120)), Parameter: "path", Given: wording.Cut(p, 120),
 			Remedy: "let the user that runs Echo Lane read the file",
 		})
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ENAMETOOLONG), errors.Is(err, syscall.EISDIR):
@@ -212,8 +213,8 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 	case isEscape(err):
 		return policy.No(policy.Refusal{
 			Reason:    policy.ReasonOutsideFolder,
-			Detail:    fmt.Sprintf("%s is a link that leads out of the folder of lane %s", shorten(p), f.Name),
-			Parameter: "path", Given: shorten(p), Allowed: "files inside the lane's folder", Remedy: "put the file itself into the folder, or make a lane for the folder where it lies",
+			Detail:    fmt.Sprintf("%s is a link that leads out of the folder of lane %s", wording.Cut(p, 120), f.Name),
+			Parameter: "path", Given: wording.Cut(p, 120), Allowed: "files inside the lane's folder", Remedy: "put the file itself into the folder, or make a lane for the folder where it lies",
 		})
 	}
 	return unreadable(p)
@@ -222,7 +223,7 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 // unreadable is the refusal for a file whose bytes don't come.
 func unreadable(p string) *policy.Refusal {
 	return policy.No(policy.Refusal{
-		Reason: policy.ReasonSourceUnreadable, Detail: fmt.Sprintf("reading %s failed", shorten(p)), Parameter: "path", Given: shorten(p),
+		Reason: policy.ReasonSourceUnreadable, Detail: fmt.Sprintf("reading %s failed", wording.Cut(p, 120)), Parameter: "path", Given: wording.Cut(p, 120),
 		Remedy: "try again; if it goes on, look at the disk it lies on", RetryIn: 5,
 	})
 }

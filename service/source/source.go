@@ -14,8 +14,9 @@ import (
 	"unicode/utf8"
 
 	"echolane/core/codec"
-	"echolane/core/focus"
 	"echolane/core/policy"
+	"echolane/core/subject"
+	"echolane/core/wording"
 )
 
 // Version is what is known of a source at some moment.
@@ -90,7 +91,7 @@ func CheckPath(p string) *policy.Refusal {
 		return nil
 	}
 	return policy.No(policy.Refusal{
-		Reason: policy.ReasonBadPath, Detail: bad, Parameter: "path", Given: shorten(p),
+		Reason: policy.ReasonBadPath, Detail: bad, Parameter: "path", Given: wording.Cut(p, 120),
 		Allowed: "a path below the lane's folder, such as summer/delta-red.jpg", Remedy: "write the source's path below its lane, without . or ..",
 	})
 }
@@ -101,16 +102,9 @@ func CheckText(p string) *policy.Refusal {
 		return nil
 	}
 	return policy.No(policy.Refusal{
-		Reason: policy.ReasonBadPath, Detail: "the source's name isn't text: it holds bytes that are no UTF-8, or control characters", Parameter: "path", Given: shorten(p),
+		Reason: policy.ReasonBadPath, Detail: "the source's name isn't text: it holds bytes that are no UTF-8, or control characters", Parameter: "path", Given: wording.Cut(p, 120),
 		Allowed: "UTF-8 without control characters", Remedy: "write the name as percent-encoded UTF-8",
 	})
-}
-
-func shorten(p string) string {
-	if len(p) > 120 {
-		p = p[:117] + "…"
-	}
-	return strings.ToValidUTF8(strings.ReplaceAll(p, "\x00", "␀"), "�")
 }
 
 // imageEndings are those of files that are listed.
@@ -123,8 +117,8 @@ func looksLikeImage(p string) bool { return imageEndings[strings.ToLower(path.Ex
 func missing(lane, p string) *policy.Refusal {
 	return policy.No(policy.Refusal{
 		Reason:    policy.ReasonNoSuchSource,
-		Detail:    fmt.Sprintf("lane %s has no image at %s", lane, shorten(p)),
-		Parameter: "path", Given: shorten(p), Remedy: "check the path's spelling and case, or put the image there",
+		Detail:    fmt.Sprintf("lane %s has no image at %s", lane, wording.Cut(p, 120)),
+		Parameter: "path", Given: wording.Cut(p, 120), Remedy: "check the path's spelling and case, or put the image there",
 	})
 }
 
@@ -142,8 +136,8 @@ type Facts struct {
 	Digest     Digest `json:"digest"`
 	// Subject is the box around what the picture is of, in parts of its sides, and Colour the mean of that, where
 	// they were looked for.
-	Subject *focus.Box `json:"subject,omitempty"`
-	Colour  string     `json:"colour,omitempty"`
+	Subject *subject.Box `json:"subject,omitempty"`
+	Colour  string       `json:"colour,omitempty"`
 	// Placeholder is a tiny picture as a data URL, where it was asked for.
 	Placeholder string `json:"placeholder,omitempty"`
 }

@@ -14,6 +14,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/metadata"
 	"echolane/core/policy"
+	"echolane/core/wording"
 	"echolane/service/flight"
 	"echolane/service/panics"
 )
@@ -148,7 +149,7 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 		got, _, err := t.looks.Do(ctx, address, func(ctx context.Context) (looked, error) { return t.look(ctx, s, in, lane, path) })
 		if err != nil {
 			if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
-				err = policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "path", Given: shorten(path), Detail: fmt.Sprintf("looking at the source took longer than %v", lookLimit), Remedy: "try again later", RetryIn: 10})
+				err = policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "path", Given: wording.Cut(path, 120), Detail: fmt.Sprintf("looking at the source took longer than %v", lookLimit), Remedy: "try again later", RetryIn: 10})
 			}
 			return nil, err
 		}

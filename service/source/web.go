@@ -19,6 +19,7 @@ import (
 	whatwg "github.com/nlnwa/whatwg-url/url"
 
 	"echolane/core/policy"
+	"echolane/core/wording"
 )
 
 // Web is a lane whose sources come from HTTP origins that its rules allow. What was fetched is kept and
@@ -56,7 +57,7 @@ func (w *Web) url(path string) (*whatwg.Url, *policy.Refusal) {
 	u, err := policy.ReadURL(text)
 	if err != nil {
 		return nil, policy.No(policy.Refusal{
-			Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: shorten(path), Detail: err.Error(),
+			Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: wording.Cut(path, 120), Detail: err.Error(),
 			Allowed: "a whole http or https URL as one element of the path, as encodeURIComponent writes it", Remedy: "write it as https%3A%2F%2Fphotos.example.test%2Fcrowd.jpg",
 		})
 	}
@@ -164,14 +165,14 @@ func (w *Web) fetch(ctx context.Context, path string, have *Version) (Version, *
 		case 301, 302, 303, 307, 308:
 			answer.Body.Close()
 			if hop == maxHops {
-				return Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonTooManyRedirects, Parameter: "source", Given: shorten(href), Detail: fmt.Sprintf("the origin redirects more than %d times", maxHops), Allowed: fmt.Sprintf("at most %d redirects", maxHops), Remedy: "use the address that it ends at"})
+				return Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonTooManyRedirects, Parameter: "source", Given: wording.Cut(href, 120), Detail: fmt.Sprintf("the origin redirects more than %d times", maxHops), Allowed: fmt.Sprintf("at most %d redirects", maxHops), Remedy: "use the address that it ends at"})
 			}
 			next, err := at.Parse(answer.Header.Get("Location"))
 			if err != nil || answer.Header.Get("Location") == "" {
 				return Version{}, nil, w.broken(href, "it redirects to what isn't a URL", originRetry)
 			}
 			if next, err = policy.ReadURL(next.Href(true)); err != nil {
-				return Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: shorten(answer.Header.Get("Location")), Detail: "the origin redirects to it: " + err.Error(), Allowed: "http and https URLs", Remedy: "use the address that the picture is at"})
+				return Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: wording.Cut(answer.Header.Get("Location"), 120), Detail: "the origin redirects to it: " + err.Error(), Allowed: "http and https URLs", Remedy: "use the address that the picture is at"})
 			}
 			at = next
 			continue
@@ -295,12 +296,12 @@ func decoded(r io.Reader, coding string) (io.Reader, error) {
 		}
 		return z, nil
 	}
-	return nil, fmt.Errorf("it sends the content coding %s, which nobody asked for", shorten(coding))
+	return nil, fmt.Errorf("it sends the content coding %s, which nobody asked for", wording.Cut(coding, 120))
 }
 
 func (w *Web) broken(href, how string, retry int) *policy.Refusal {
 	return policy.No(policy.Refusal{
-		Reason: policy.ReasonOriginFailed, Parameter: "source", Given: shorten(href), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " failed: " + how,
+		Reason: policy.ReasonOriginFailed, Parameter: "source", Given: wording.Cut(href, 120), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " failed: " + how,
 		Remedy: "look whether the source's address opens in a browser, and try again", RetryIn: retry,
 	})
 }
@@ -317,7 +318,7 @@ func (w *Web) failed(href string, err error) error {
 	var network net.Error
 	if errors.Is(err, context.DeadlineExceeded) || errors.Is(err, os.ErrDeadlineExceeded) || errors.As(err, &network) && network.Timeout() {
 		return policy.No(policy.Refusal{
-			Reason: policy.ReasonOriginSlow, Parameter: "source", Given: shorten(href), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " took too long",
+			Reason: policy.ReasonOriginSlow, Parameter: "source", Given: wording.Cut(href, 120), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " took too long",
 			Remedy: "try again later", RetryIn: 10,
 		})
 	}
@@ -325,5 +326,5 @@ func (w *Web) failed(href string, err error) error {
 	if errors.As(err, &u) {
 		err = u.Err
 	}
-	return w.broken(href, shorten(err.Error()), originRetry)
+	return w.broken(href, wording.Cut(err.Error(), 120), originRetry)
 }

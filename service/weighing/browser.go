@@ -18,6 +18,7 @@ import (
 	"github.com/chromedp/chromedp"
 
 	"echolane/core/weighin"
+	"echolane/core/wording"
 	"echolane/service/panics"
 )
 
@@ -491,8 +492,5 @@ func (s *seen) take(f found, sizes []sized, t *traffic, screen Screen) {
 
 // shortened is an inline picture's address without its data.
 func shortened(u string) string {
-	if len(u) > 64 {
-		return u[:63] + "…"
-	}
-	return u
+	return wording.Cut(u, 64)
 }

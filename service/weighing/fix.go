@@ -18,6 +18,7 @@ import (
 	"echolane/core/markup"
 	"echolane/core/policy"
 	"echolane/core/weighin"
+	"echolane/core/wording"
 )
 
 // Fixed is a page that was written again.
@@ -175,10 +176,7 @@ func keyOf(i *markup.Image, read func(string) string) (key, src string) {
 	}
 	src = get("src")
 	key = brief(src) + "\n" + brief(get("srcset")) + "\n" + brief(get("data-src"))
-	if r := []rune(src); len(r) > 80 {
-		src = string(r[:79]) + "…"
-	}
-	return key, src
+	return key, wording.Cut(src, 80)
 }
 
 // reader turns a page's bytes into text as browsers do, by what it is served as and says itself.

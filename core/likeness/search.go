@@ -1,4 +1,4 @@
-package fidelity
+package likeness
 
 import (
 	"errors"

@@ -1,4 +1,4 @@
-package spelling
+package wording
 
 import "testing"
 

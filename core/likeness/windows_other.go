@@ -1,6 +1,6 @@
 //go:build !amd64
 
-package fidelity
+package likeness
 
 func columns(a, b []float32, stride, rows int, out *runs, n int) {
 	columnsPlain(a, b, stride, rows, out, 0, n)

@@ -1,5 +1,4 @@
-// Package spelling finds the word that somebody most likely meant.
-package spelling
+package wording
 
 import "strings"
 

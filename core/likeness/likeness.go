@@ -1,4 +1,4 @@
-// Package fidelity says how alike two pictures look, and finds the encoder's setting that makes a variant look as
+// Package likeness says how alike two pictures look, and finds the encoder's setting that makes a variant look as
 // alike as was asked.
 //
 // The measure compares structure: means, contrasts and their agreement in small windows (Wang, Bovik, Sheikh and
@@ -14,7 +14,7 @@
 //
 // Its unit is a distance: 0 for equal, 1 for nothing in common. Likeness puts distances on a scale of 0 to 100 on
 // which libjpeg-turbo's qualities are the marks: 72 is as far as a photograph is from itself at quality 72, 4:2:0.
-package fidelity
+package likeness
 
 import (
 	"math"

@@ -1,6 +1,6 @@
-// Package lettering sets text in lines and draws it: shaped by the font's own rules, wrapped as Unicode has it
+// Package text sets text in lines and draws it: shaped by the font's own rules, wrapped as Unicode has it
 // (UAX #14), with the Go fonts, which hold Latin, Greek and Cyrillic letters.
-package lettering
+package text
 
 import (
 	"bytes"

@@ -1,11 +1,11 @@
-// Package focus finds where in a picture its subject is, and where its detail is.
+// Package subject finds where in a picture its subject is, and where its detail is.
 //
 // The subject is what differs from the rest: by a colour that is rare in the picture, by a difference from what
 // lies around it at several sizes, by edges, by skin-like tones, and a little by where people put things. Each
 // is a map; the maps are combined, and the box is drawn around the strongest coherent part. It needs no training
 // and no state, and works on a small copy, so it costs the same for every picture. After the ideas of Itti,
 // Koch and Niebur (1998, centre and surround) and Cheng et al. (2011, global contrast of colours).
-package focus
+package subject
 
 import (
 	"math"

@@ -1,5 +1,6 @@
-// Package figures writes numbers for people, the same way everywhere.
-package figures
+// Package wording holds what every part of Echo Lane says the same way: sizes, shortened text, and the word that
+// somebody most likely meant.
+package wording
 
 import "fmt"
 

@@ -1,4 +1,4 @@
-package lettering
+package text
 
 import (
 	"errors"
