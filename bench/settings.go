@@ -12,6 +12,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/internal/testbed"
+	"echolane/service/lane"
 )
 
 // decided measures what a request costs before any cache is asked: its text read, held against the site's
@@ -21,8 +22,8 @@ func decided(r *report) error {
 	d.Ladder.Rungs = []int{160, 240, 320, 350, 480, 640, 960, 1280}
 	d.Shapes = []string{"1", "3/2"}
 	d.Lanes = []policy.Lane{{Name: "catalogue", Folder: "/srv/kestrel"}}
-	d.Complete()
-	site, _, err := policy.Compile(d)
+	d.Complete(lane.Described)
+	site, _, err := policy.Compile(d, lane.Described)
 	if err != nil {
 		return err
 	}

@@ -28,8 +28,9 @@ import (
 	"echolane/demo/store"
 	"echolane/internal/localpg"
 	"echolane/service/app"
+	"echolane/service/lane"
+	"echolane/service/lane/objects"
 	"echolane/service/records"
-	"echolane/service/source"
 )
 
 const (
@@ -105,7 +106,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	d.credentials = source.Credentials{AccessKey: "kestrel", SecretKey: storeKey}
+	d.credentials = objects.Credentials{AccessKey: "kestrel", SecretKey: storeKey}
 	objects := &store.Store{Dir: filepath.Join(data, "store"), AccessKey: d.credentials.AccessKey, SecretKey: storeKey}
 	if err := fillStore(objects.Dir, folder); err != nil {
 		return err
@@ -249,7 +250,7 @@ const demoSheet = `/* Kestrel & Twine */
 // demo is what the made-up site stands on.
 type demo struct {
 	folder, data, shop, store string
-	credentials               source.Credentials
+	credentials               objects.Credentials
 }
 
 // lanes are the site's four, as they must be where this demo runs.
@@ -275,7 +276,7 @@ func (d demo) setUp(ctx context.Context, s *records.Store) error {
 	if site == nil {
 		doc := policy.NewDocument(demoSite)
 		doc.Lanes, doc.Sheet = d.lanes(), demoSheet
-		doc.Complete()
+		doc.Complete(lane.Described)
 		if err := s.AddSite(ctx, doc, by); err != nil {
 			return err
 		}

@@ -21,6 +21,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/core/wording"
+	"echolane/service/lane"
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/weighing"
@@ -224,23 +225,23 @@ func (d *doctor) database(url string, key []byte) {
 	default:
 		d.found("secrets", "good", "all open with this key", "")
 	}
-	lanes := &source.Lanes{Keep: source.NewKeep(nil, 0), CDN: func() string { return "echolane-doctor" }}
+	lanes := &source.Lanes{Kinds: lane.Kinds, Keep: source.NewKeep(nil, 0), CDN: func() string { return "echolane-doctor" }}
 	defer lanes.Close()
 	for _, s := range settings.Sites {
 		for _, l := range s.Lanes {
 			name := "lane " + s.Name + "/" + l.Name
-			lane, err := lanes.Of(s, l)
+			opened, err := lanes.Of(s, l)
 			entries := 0
 			if err == nil {
 				var list []source.Entry
-				list, _, err = lane.List(ctx, "", 1)
+				list, _, err = opened.List(ctx, "", 1)
 				entries = len(list)
 			}
 			switch {
+			case errors.Is(err, errors.ErrUnsupported):
+				d.found(name, "good", fmt.Sprintf("rules: %d allow, %d deny; its origins weren't asked", len(l.Allow), len(l.Deny)), "")
 			case err != nil:
 				d.found(name, "bad", err.Error(), "")
-			case l.Kind == "web":
-				d.found(name, "good", fmt.Sprintf("rules: %d allow, %d deny; its origins weren't asked", len(l.Allow), len(l.Deny)), "")
 			case entries == 0:
 				d.found(name, "lacking", "it can be listed, and has no images", "")
 			default:

@@ -13,6 +13,7 @@ import (
 	"echolane/core/wording"
 	"echolane/service/api"
 	"echolane/service/api/client"
+	"echolane/service/lane"
 )
 
 func laneCommand() *cli.Command {
@@ -200,9 +201,9 @@ Examples:
 						return err
 					}
 					if f := c.String("forget"); f != "" {
-						secret := "lane/" + name + "/header/" + f
+						secret := policy.HeaderSecret(name, f)
 						if f == "credentials" {
-							secret = "lane/" + name + "/credentials"
+							secret = policy.CredentialsSecret(name)
 						}
 						if err := call.RemoveSecret(ctx, site, name, secret); err != nil {
 							return err
@@ -247,81 +248,88 @@ func noLane(d *policy.Document, name string) error {
 }
 
 func pathHint(l policy.Lane) string {
-	if l.Kind == "web" && l.Base == "" {
+	if k := lane.Described.Of(l.Kind); k != nil && k.TakesURL(&l) {
 		return "https%3A%2F%2F…"
 	}
 	return "PATH"
 }
 
+// laneFlags are the options that every lane has, and those of each kind.
 func laneFlags() []cli.Flag {
-	return []cli.Flag{
-		&cli.StringFlag{Name: "folder", Usage: "where the sources lie on the service's machine; relative to here"},
-		&cli.StringFlag{Name: "base", Usage: "URL that paths are appended to"},
-		&cli.StringSliceFlag{Name: "allow", Usage: "URL pattern that sources must match"},
-		&cli.StringSliceFlag{Name: "deny", Usage: "URL pattern that wins over --allow"},
-		&cli.StringSliceFlag{Name: "no-allow", Usage: "take this pattern away"},
-		&cli.StringSliceFlag{Name: "no-deny", Usage: "take this pattern away"},
-		&cli.StringSliceFlag{Name: "private", Usage: "address or network that is reached though it isn't public"},
-		&cli.StringSliceFlag{Name: "no-private", Usage: "take this one away"},
-		&cli.StringFlag{Name: "bucket", Usage: "the bucket's name"},
-		&cli.StringFlag{Name: "endpoint", Usage: "URL of the object store"},
-		&cli.StringFlag{Name: "region", Usage: "region of the object store"},
-		&cli.StringFlag{Name: "prefix", Usage: "what keys begin with"},
-		&cli.BoolFlag{Name: "upload", Usage: "sources are put in through Echo Lane"},
+	flags := []cli.Flag{
 		&cli.Int64Flag{Name: "source-bytes", Usage: "the largest source of this lane"},
 		&cli.IntFlag{Name: "fresh", HideDefault: true, Usage: "seconds that a source is taken to be unchanged where nothing else says so"},
 		&cli.IntFlag{Name: "max-age", HideDefault: true, Usage: "seconds that browsers and caches keep a variant"},
 		&cli.StringFlag{Name: "visibility", Usage: "public, or signed: signed links only"},
-		&cli.StringFlag{Name: "unshared", Usage: "what an origin marks no-store or private: forget, or keep"},
 		&cli.StringFlag{Name: "original", Usage: "the source itself: no, or download"},
 		&cli.StringFlag{Name: "metadata", Usage: "what a downloaded source says of its making: strip or keep"},
 		&cli.StringFlag{Name: "svg", Usage: "drawings in SVG: refuse, or untouched (as they are, in a sandbox)"},
 	}
+	for _, f := range lane.Described.Fields() {
+		if !f.IsList() {
+			flags = append(flags, &cli.StringFlag{Name: optionOf(f), Usage: f.Usage})
+			continue
+		}
+		flags = append(flags, &cli.StringSliceFlag{Name: optionOf(f), Usage: f.Usage}, &cli.StringSliceFlag{Name: "no-" + optionOf(f), Usage: "take this one away"})
+	}
+	for _, k := range lane.Described {
+		if k.Option != "" {
+			flags = append(flags, &cli.BoolFlag{Name: k.Option, Usage: k.OptionUsage})
+		}
+	}
+	return flags
 }
 
+// optionOf is the option that sets a lane's field.
+func optionOf(f policy.LaneField) string { return strings.ReplaceAll(f.Name, "_", "-") }
+
+// kindOf is the kind of lane that the options tell of, "" for none. Of several the last in their order counts: it is the
+// more particular one.
 func kindOf(c *cli.Command) string {
-	switch {
-	case c.Bool("upload"):
-		return "upload"
-	case c.IsSet("folder"):
-		return "folder"
-	case c.IsSet("bucket"):
-		return "bucket"
-	case c.IsSet("allow") || c.IsSet("base"):
-		return "web"
+	for _, k := range slices.Backward(lane.Described) {
+		if slices.ContainsFunc(k.Told, c.IsSet) {
+			return k.Name
+		}
 	}
 	return ""
 }
 
 func editLane(c *cli.Command, l *policy.Lane) error {
-	if c.IsSet("folder") {
-		folder, err := filepath.Abs(c.String("folder"))
-		if err != nil {
-			return fmt.Errorf("find %s: %w", c.String("folder"), err)
-		}
-		l.Folder = folder
-	}
-	for name, to := range map[string]*string{
-		"base": &l.Base, "bucket": &l.Bucket, "endpoint": &l.Endpoint, "region": &l.Region, "prefix": &l.Prefix,
-		"visibility": &l.Visibility, "original": &l.Original, "metadata": &l.Metadata, "svg": &l.SVG, "unshared": &l.Unshared,
-	} {
+	for name, to := range map[string]*string{"visibility": &l.Visibility, "original": &l.Original, "metadata": &l.Metadata, "svg": &l.SVG} {
 		if c.IsSet(name) {
 			*to = c.String(name)
 		}
 	}
-	for name, to := range map[string]*[]string{"allow": &l.Allow, "deny": &l.Deny, "private": &l.Private} {
+	for _, f := range lane.Described.Fields() {
+		name := optionOf(f)
+		if !f.IsList() {
+			if !c.IsSet(name) {
+				continue
+			}
+			text := c.String(name)
+			if f.Path {
+				var err error
+				if text, err = filepath.Abs(text); err != nil {
+					return fmt.Errorf("find %s: %w", c.String(name), err)
+				}
+			}
+			l.SetField(f.Name, text, nil)
+			continue
+		}
+		_, list := l.Field(f.Name)
 		for _, v := range c.StringSlice(name) {
-			if !slices.Contains(*to, v) {
-				*to = append(*to, v)
+			if !slices.Contains(list, v) {
+				list = append(list, v)
 			}
 		}
 		for _, v := range c.StringSlice("no-" + name) {
-			i := slices.Index(*to, v)
+			i := slices.Index(list, v)
 			if i < 0 {
-				return badUsage("--no-%s: the lane has no %q; it has %s", name, v, strings.Join(*to, ", "))
+				return badUsage("--no-%s: the lane has no %q; it has %s", name, v, strings.Join(list, ", "))
 			}
-			*to = slices.Delete(*to, i, i+1)
+			list = slices.Delete(list, i, i+1)
 		}
+		l.SetField(f.Name, "", list)
 	}
 	if c.IsSet("source-bytes") {
 		l.SourceBytes = c.Int64("source-bytes")
@@ -399,11 +407,17 @@ func printLane(l shownLane, limits policy.Bounds) {
 			}
 		}
 	}
-	also("base", l.Base)
-	also("allow", l.Allow...)
-	also("deny", l.Deny...)
-	also("private", l.Private...)
-	also("region", l.Region)
+	kind := lane.Described.Of(l.Kind)
+	if kind == nil { // of a newer service
+		kind = &policy.LaneKind{}
+	}
+	for _, f := range kind.Fields {
+		if f.Place && f.Name != kind.URLWithout || f.Common { // where it is says it already; or it's put into words below
+			continue
+		}
+		text, list := l.Field(f.Name)
+		also(f.Name, append(list, text)...)
+	}
 	most := l.SourceBytes
 	if most == 0 {
 		most = limits.SourceBytes
@@ -411,7 +425,7 @@ func printLane(l shownLane, limits policy.Bounds) {
 	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", wording.Bytes(most), *l.FreshS))
 	also("variants", fmt.Sprintf("kept by browsers and caches for %d s", *l.MaxAgeS))
 	also("visibility", map[string]string{"public": "public", "signed": "signed links only"}[l.Visibility])
-	if l.Kind == "web" {
+	if kind.Field("unshared") != nil {
 		also("unshared", map[string]string{"forget": "what the origin marks no-store or private isn't kept", "keep": "kept, also what the origin marks no-store or private"}[l.Unshared])
 	}
 	also("svg", map[string]string{"refuse": "refused", "untouched": "as it is, in a sandbox"}[l.SVG])

@@ -268,7 +268,7 @@ func (r *rewriter) source(address string) string {
 		if found != "" {
 			break
 		}
-		if l.Kind != "web" {
+		if len(l.Allow) == 0 { // it has no sources by their URLs
 			continue
 		}
 		path := address

@@ -18,6 +18,7 @@ import (
 	"echolane/core/wording"
 	"echolane/service/api"
 	"echolane/service/api/client"
+	"echolane/service/lane"
 	"echolane/service/records"
 )
 
@@ -567,17 +568,8 @@ func monthText(m policy.Month, used []records.Usage) string {
 
 // laneWhere is where a lane's sources are.
 func laneWhere(l policy.Lane) string {
-	switch {
-	case l.Folder != "":
-		return l.Folder
-	case l.Kind == "web" && l.Base != "":
-		return l.Base
-	case l.Kind == "web":
-		return strings.Join(l.Allow, ", ")
+	if k := lane.Described.Of(l.Kind); k != nil {
+		return k.Source(&l)
 	}
-	where := l.Bucket
-	if l.Endpoint != "" {
-		where = strings.TrimSuffix(l.Endpoint, "/") + "/" + l.Bucket
-	}
-	return strings.TrimSuffix(where+"/"+l.Prefix, "/")
+	return ""
 }

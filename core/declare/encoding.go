@@ -57,6 +57,9 @@ func (f Format) CarriesFrames() bool { return f == WebP || f == GIF }
 // CarriesLossless reports whether every pixel can be kept as it was painted.
 func (f Format) CarriesLossless() bool { return f == AVIF || f == WebP || f == PNG }
 
+// FormatNames are the names of the formats, those with fewer bytes first.
+func FormatNames() []string { return formats[1:] }
+
 // ParseFormat finds the format with this name, FormatUnset where there is none.
 func ParseFormat(name string) Format { return Format(find(formats[:], strings.ToLower(name))) }
 

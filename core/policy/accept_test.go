@@ -8,7 +8,7 @@ import (
 
 // What clients really send for an image, and what a new site answers a photograph with.
 func TestEveryClientGetsWhatItCanShow(t *testing.T) {
-	site, _, err := Compile(NewDocument("kestrel"))
+	site, _, err := Compile(NewDocument("kestrel"), nil)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -17,8 +17,8 @@ func sheeted(t *testing.T, change func(*Document)) *Site {
 	if change != nil {
 		change(&d)
 	}
-	d.Complete()
-	s, _, err := Compile(d)
+	d.Complete(kinds)
+	s, _, err := Compile(d, kinds)
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"math"
 	"net/netip"
+	"reflect"
 	"slices"
 	"sort"
 	"strings"
@@ -73,6 +74,12 @@ func (c *compiler) choice(path, given string, words ...string) int {
 	return 0
 }
 
+// word is the place of a field's value among its words.
+func word[T any](c *compiler, path, given, field string) int {
+	f, _ := reflect.TypeFor[T]().FieldByName(field)
+	return c.choice(path, given, strings.Fields(f.Tag.Get(Words))...)
+}
+
 func within[T int | int64 | float64](c *compiler, path string, v, least, most T) {
 	if v < least || v > most {
 		c.wrong(Trouble{Path: path, Given: fmt.Sprint(v), Detail: fmt.Sprintf("%v is out of range", v), Allowed: fmt.Sprintf("%v to %v", least, most)})
@@ -89,9 +96,9 @@ func IsName(s string) bool {
 
 const nameAllowed = "1 to 64 of a–z, 0–9 and -, not beginning or ending with -"
 
-// Compile makes a site of its document. Its error is Troubles. The warnings name what is accepted although it
+// Compile makes a site of its document, whose lanes are of the kinds. Its error is Troubles. The warnings name what is accepted although it
 // opens more than most would want.
-func Compile(d Document) (*Site, []Trouble, error) {
+func Compile(d Document, kinds LaneKinds) (*Site, []Trouble, error) {
 	c := &compiler{}
 	s := &Site{Name: d.Site, Hosts: d.Hosts}
 	if !IsName(d.Site) {
@@ -105,9 +112,9 @@ func Compile(d Document) (*Site, []Trouble, error) {
 	c.sheet(s, d)
 	c.formats(s, d.Formats)
 	c.shapes(s, d.Shapes)
-	s.Thorough = c.choice("effort", d.Effort, "quick", "thorough") == 1
-	s.GrowByClassOnly = c.choice("grow", d.Grow, "url", "classes") == 1
-	s.PaintByClassOnly = c.choice("paint", d.Paint, "url", "classes") == 1
+	s.Thorough = word[Document](c, "effort", d.Effort, "Effort") == 1
+	s.GrowByClassOnly = word[Document](c, "grow", d.Grow, "Grow") == 1
+	s.PaintByClassOnly = word[Document](c, "paint", d.Paint, "Paint") == 1
 	c.ladder(s, d.Ladder)
 	c.limits(s, d.Limits)
 	for _, m := range []struct {
@@ -118,7 +125,7 @@ func Compile(d Document) (*Site, []Trouble, error) {
 	}
 	s.Month = d.Month
 	c.pages(s, d.Pages)
-	s.Unsigned = Unsigned(c.choice("signing.unsigned", d.Signing.Unsigned, "anything", "ladder", "nothing"))
+	s.Unsigned = Unsigned(word[Signing](c, "signing.unsigned", d.Signing.Unsigned, "Unsigned"))
 	if s.Unsigned == UnsignedLadder && len(s.Rungs) == 0 {
 		c.wrong(Trouble{Path: "signing.unsigned", Given: "ladder", Detail: "unsigned requests may ask for the ladder's widths, and the site has no ladder", Allowed: "anything, nothing, or ladder with ladder.rungs"})
 	}
@@ -129,7 +136,7 @@ func Compile(d Document) (*Site, []Trouble, error) {
 			c.wrong(Trouble{Path: path + ".name", Given: d.Lanes[i].Name, Detail: "another lane has this name", Allowed: "a name of its own"})
 		}
 		seen[d.Lanes[i].Name] = true
-		s.Lanes = append(s.Lanes, c.lane(path, &d.Lanes[i], s.Limits))
+		s.Lanes = append(s.Lanes, c.lane(path, &d.Lanes[i], s.Limits, kinds))
 	}
 	if c.troubles != nil {
 		return nil, c.warnings, c.troubles
@@ -154,8 +161,7 @@ func (c *compiler) formats(s *Site, names []string) {
 		path := fmt.Sprintf("formats[%d]", i)
 		f := declare.ParseFormat(n)
 		if f == declare.FormatUnset || f.String() != n {
-			words := []string{"avif", "webp", "jpeg", "png", "gif"}
-			c.wrong(Trouble{Path: path, Given: n, Detail: fmt.Sprintf("there is no format %q", n), Allowed: strings.Join(words, ", "), Nearest: wording.Nearest(n, words)})
+			c.wrong(Trouble{Path: path, Given: n, Detail: fmt.Sprintf("there is no format %q", n), Allowed: strings.Join(declare.FormatNames(), ", "), Nearest: wording.Nearest(n, declare.FormatNames())})
 			continue
 		}
 		if slices.Contains(s.Formats, f) {
@@ -164,7 +170,7 @@ func (c *compiler) formats(s *Site, names []string) {
 		s.Formats = append(s.Formats, f)
 	}
 	if len(names) == 0 {
-		c.wrong(Trouble{Path: "formats", Detail: "a site needs at least one format", Allowed: "avif, webp, jpeg, png, gif"})
+		c.wrong(Trouble{Path: "formats", Detail: "a site needs at least one format", Allowed: strings.Join(declare.FormatNames(), ", ")})
 	}
 	s.offers = makeOffers(s)
 }
@@ -187,7 +193,7 @@ func (c *compiler) shapes(s *Site, shapes []string) {
 const maxRungs = 64
 
 func (c *compiler) ladder(s *Site, l Ladder) {
-	s.RoundUp = c.choice("ladder.other", l.Other, "refuse", "round-up") == 1
+	s.RoundUp = word[Ladder](c, "ladder.other", l.Other, "Other") == 1
 	if len(l.Rungs) > maxRungs {
 		c.wrong(Trouble{Path: "ladder.rungs", Given: fmt.Sprint(len(l.Rungs)), Detail: "the ladder has too many rungs", Allowed: fmt.Sprintf("at most %d", maxRungs)})
 	}
@@ -230,7 +236,7 @@ func (c *compiler) limits(s *Site, b Bounds) {
 }
 
 func (c *compiler) pages(s *Site, p Pages) {
-	s.SilentRefused = c.choice("pages.silent", p.Silent, "allow", "refuse") == 1
+	s.SilentRefused = word[Pages](c, "pages.silent", p.Silent, "Silent") == 1
 	for i, text := range p.Allow {
 		path := fmt.Sprintf("pages.allow[%d]", i)
 		r, err := readOrigin(text)
@@ -246,28 +252,11 @@ func (c *compiler) pages(s *Site, p Pages) {
 	}
 }
 
-// kindFields are the fields that only some kinds of lane have.
-var kindFields = []struct {
-	name  string
-	kinds string
-	given func(*Lane) bool
-}{
-	{"folder", "folder upload", func(l *Lane) bool { return l.Folder != "" }},
-	{"base", "web", func(l *Lane) bool { return l.Base != "" }},
-	{"allow", "web", func(l *Lane) bool { return len(l.Allow) > 0 }},
-	{"deny", "web", func(l *Lane) bool { return len(l.Deny) > 0 }},
-	{"private", "web bucket upload", func(l *Lane) bool { return len(l.Private) > 0 }},
-	{"endpoint", "bucket upload", func(l *Lane) bool { return l.Endpoint != "" }},
-	{"region", "bucket upload", func(l *Lane) bool { return l.Region != "" }},
-	{"bucket", "bucket upload", func(l *Lane) bool { return l.Bucket != "" }},
-	{"prefix", "bucket upload", func(l *Lane) bool { return l.Prefix != "" }},
-}
-
-func (c *compiler) lane(path string, l *Lane, limits Limits) *CompiledLane {
+func (c *compiler) lane(path string, l *Lane, limits Limits, kinds LaneKinds) *CompiledLane {
 	out := &CompiledLane{Lane: *l, Limits: limits}
 	if l.FreshS == nil || l.MaxAgeS == nil {
 		complete := *l
-		complete.Complete()
+		complete.Complete(kinds)
 		l = &complete
 		out.Lane = complete
 	}
@@ -275,40 +264,24 @@ func (c *compiler) lane(path string, l *Lane, limits Limits) *CompiledLane {
 	if !IsName(l.Name) {
 		c.wrong(Trouble{Path: path + ".name", Given: l.Name, Detail: fmt.Sprintf("%q can't be a lane's name", l.Name), Allowed: nameAllowed})
 	}
-	c.choice(path+".kind", l.Kind, "folder", "web", "bucket", "upload")
-	out.Signed = c.choice(path+".visibility", l.Visibility, "public", "signed") == 1
-	c.choice(path+".original", l.Original, "no", "download")
-	c.choice(path+".metadata", l.Metadata, "strip", "keep")
-	c.choice(path+".svg", l.SVG, "refuse", "untouched")
-	c.choice(path+".unshared", l.Unshared, "forget", "keep")
+	c.choice(path+".kind", l.Kind, kinds.Names()...)
+	out.Signed = word[Lane](c, path+".visibility", l.Visibility, "Visibility") == 1
+	word[Lane](c, path+".original", l.Original, "Original")
+	word[Lane](c, path+".metadata", l.Metadata, "Metadata")
+	word[Lane](c, path+".svg", l.SVG, "SVG")
+	word[Lane](c, path+".unshared", l.Unshared, "Unshared")
 	within(c, path+".fresh_s", *l.FreshS, 0, 366*86400)
 	within(c, path+".max_age_s", *l.MaxAgeS, 0, 366*86400)
 	if l.SourceBytes != 0 {
 		within(c, path+".source_bytes", l.SourceBytes, 1024, limits.SourceBytes)
 		out.Limits.SourceBytes = l.SourceBytes
 	}
-	for _, f := range kindFields {
-		if f.given(l) && !strings.Contains(" "+f.kinds+" ", " "+l.Kind+" ") {
-			c.wrong(Trouble{Path: path + "." + f.name, Detail: fmt.Sprintf("a %s lane has no %s", l.Kind, f.name), Allowed: f.name + " on lanes of kind " + strings.ReplaceAll(f.kinds, " ", ", ")})
-		}
+	kind := kinds.Of(l.Kind)
+	c.ofKind(path, l, kind, kinds)
+	if kind != nil {
+		out.TakesURL, out.Place = kind.TakesURL(l), kind.place(l)
 	}
-	need := func(name, v, example string) {
-		if v == "" {
-			c.wrong(Trouble{Path: path + "." + name, Detail: fmt.Sprintf("a %s lane needs its %s", l.Kind, name), Allowed: example})
-		}
-	}
-	switch l.Kind {
-	case "folder":
-		need("folder", l.Folder, "an absolute path, such as /srv/kestrel/catalogue")
-	case "web":
-		c.web(path, l, out)
-	case "bucket":
-		need("bucket", l.Bucket, "the bucket's name")
-	case "upload":
-		if (l.Folder == "") == (l.Bucket == "") {
-			c.wrong(Trouble{Path: path + ".folder", Given: l.Folder, Detail: "an upload lane keeps its sources either in a folder or in a bucket", Allowed: "one of folder and bucket"})
-		}
-	}
+	c.fetched(path, l, out)
 	if l.Folder != "" && (!strings.HasPrefix(l.Folder, "/") || strings.Contains(l.Folder, "\x00")) {
 		c.wrong(Trouble{Path: path + ".folder", Given: l.Folder, Detail: "the folder's path isn't absolute", Allowed: "an absolute path on the machines that the service runs on, such as /srv/kestrel/catalogue"})
 	}
@@ -338,7 +311,8 @@ func (c *compiler) lane(path string, l *Lane, limits Limits) *CompiledLane {
 	return out
 }
 
-func (c *compiler) web(path string, l *Lane, out *CompiledLane) {
+// fetched reads the base and the rules of what is fetched by its URL.
+func (c *compiler) fetched(path string, l *Lane, out *CompiledLane) {
 	if l.Base != "" {
 		u, err := ReadURL(l.Base)
 		switch {
@@ -349,9 +323,6 @@ func (c *compiler) web(path string, l *Lane, out *CompiledLane) {
 		default:
 			out.BaseURL = u.Href(true)
 		}
-	}
-	if len(l.Allow) == 0 {
-		c.wrong(Trouble{Path: path + ".allow", Detail: "without a rule no source is allowed", Allowed: "at least one URL pattern, such as https://photos.kestrel.test/*"})
 	}
 	for _, list := range []struct {
 		name  string

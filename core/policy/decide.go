@@ -47,14 +47,16 @@ type Site struct {
 // CompiledLane is a lane with its rules read.
 type CompiledLane struct {
 	Lane
-	Limits  Limits // the site's, with the lane's own
-	BaseURL string
-	Allow   []Rule
-	Deny    []Rule
-	Private []netip.Prefix
-	Signed  bool
-	Fresh   time.Duration // that a source is taken to be unchanged where nothing else says so
-	MaxAge  time.Duration // that browsers and caches keep a variant
+	Limits   Limits // the site's, with the lane's own
+	BaseURL  string
+	Allow    []Rule
+	Deny     []Rule
+	Private  []netip.Prefix
+	Signed   bool
+	Place    string        // where its sources are: another place, other sources
+	TakesURL bool          // a source's path is its whole URL
+	Fresh    time.Duration // that a source is taken to be unchanged where nothing else says so
+	MaxAge   time.Duration // that browsers and caches keep a variant
 }
 
 // Lane finds a lane by name, nil where there is none.

@@ -90,7 +90,7 @@ func TestWhatASiteAllows(t *testing.T) {
 					t.Errorf("%s: %v", c.name, err)
 					continue
 				}
-				mended, _, err := Compile(d)
+				mended, _, err := Compile(d, kinds)
 				if err != nil {
 					t.Errorf("%s: mended it doesn't compile: %v", c.name, err)
 					continue
@@ -271,7 +271,7 @@ func TestProposedRulesAllowWhatTheyWereProposedFor(t *testing.T) {
 }
 
 func BenchmarkParseDecideKey(b *testing.B) {
-	s, _, err := Compile(kestrel(func(d *Document) { d.Ladder.Rungs = []int{320, 350, 640} }))
+	s, _, err := Compile(kestrel(func(d *Document) { d.Ladder.Rungs = []int{320, 350, 640} }), kinds)
 	if err != nil {
 		b.Fatal(err)
 	}

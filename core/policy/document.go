@@ -1,5 +1,9 @@
 package policy
 
+// Words is the tag of a field that holds one of a few words, or a list of them: the words, the default first where there is
+// one for every site. "@kinds" stands for the kinds of lane, "@formats" for the formats that can be written.
+const Words = "words"
+
 // A Document is all that a site's owner decides, as it is written in its TOML file, sent through the API and
 // kept with its history. It is plain data: Compile makes of it what requests are held to, or says what is
 // wrong with it. Secrets (credentials, request headers, signing keys) are never part of it.
@@ -7,11 +11,11 @@ type Document struct {
 	Site    string   `json:"site" toml:"site"`
 	Hosts   []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
 	Sheet   string   `json:"sheet" toml:"sheet,multiline" comment:"the stylesheet for images: * holds the defaults, classes are named treatments"`
-	Formats []string `json:"formats" toml:"formats" comment:"most wanted first: avif, webp, jpeg, png, gif"`
-	Effort  string   `json:"effort" toml:"effort" comment:"for the variants that are kept: quick, or thorough, which takes longer and has fewer bytes"`
+	Formats []string `json:"formats" toml:"formats" words:"@formats" comment:"most wanted first: avif, webp, jpeg, png, gif"`
+	Effort  string   `json:"effort" toml:"effort" words:"quick thorough" comment:"for the variants that are kept: quick, or thorough, which takes longer and has fewer bytes"`
 	Shapes  []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
-	Grow    string   `json:"grow" toml:"grow" comment:"who may ask for more pixels than the source has: url, classes"`
-	Paint   string   `json:"paint" toml:"paint" comment:"who may ask for paint: url, classes"`
+	Grow    string   `json:"grow" toml:"grow" words:"url classes" comment:"who may ask for more pixels than the source has: url, classes"`
+	Paint   string   `json:"paint" toml:"paint" words:"url classes" comment:"who may ask for paint: url, classes"`
 	Ladder  Ladder   `json:"ladder" toml:"ladder"`
 	Limits  Bounds   `json:"limits" toml:"limits"`
 	Month   Month    `json:"month" toml:"month" comment:"per calendar month (UTC), over all nodes; 0: no bound"`
@@ -23,7 +27,7 @@ type Document struct {
 // Ladder says which widths are delivered.
 type Ladder struct {
 	Rungs []int  `json:"rungs" toml:"rungs" comment:"widths in device pixels; empty: any"`
-	Other string `json:"other" toml:"other" comment:"other widths: refuse, round-up"`
+	Other string `json:"other" toml:"other" words:"refuse round-up" comment:"other widths: refuse, round-up"`
 }
 
 // Bounds are a site's limits on one request.
@@ -51,18 +55,18 @@ type Month struct {
 // Pages says which web origins may embed the site's images.
 type Pages struct {
 	Allow  []string `json:"allow" toml:"allow" comment:"origins, such as https://*.example.test; empty: every page"`
-	Silent string   `json:"silent" toml:"silent" comment:"requests that don't say which page they come from: allow, refuse"`
+	Silent string   `json:"silent" toml:"silent" words:"allow refuse" comment:"requests that don't say which page they come from: allow, refuse"`
 }
 
 // Signing says what may be asked without a signature.
 type Signing struct {
-	Unsigned string `json:"unsigned" toml:"unsigned" comment:"without a signature: anything, ladder, nothing"`
+	Unsigned string `json:"unsigned" toml:"unsigned" words:"anything ladder nothing" comment:"without a signature: anything, ladder, nothing"`
 }
 
 // Lane is a way from a site to its sources. Which fields apply depends on Kind.
 type Lane struct {
 	Name        string   `json:"name" toml:"name"`
-	Kind        string   `json:"kind" toml:"kind" comment:"folder, web, bucket, upload"`
+	Kind        string   `json:"kind" toml:"kind" words:"@kinds" comment:"folder, web, bucket, upload"`
 	Folder      string   `json:"folder,omitempty" toml:"folder,omitempty"`
 	Base        string   `json:"base,omitempty" toml:"base,omitempty" comment:"what paths are appended to"`
 	Allow       []string `json:"allow,omitempty" toml:"allow,omitempty" comment:"URL patterns that sources must match"`
@@ -75,11 +79,11 @@ type Lane struct {
 	SourceBytes int64    `json:"source_bytes,omitempty" toml:"source_bytes,omitempty" comment:"0: as the site"`
 	FreshS      *int     `json:"fresh_s" toml:"fresh_s" comment:"seconds that a source is taken to be unchanged where nothing else says so"`
 	MaxAgeS     *int     `json:"max_age_s" toml:"max_age_s" comment:"seconds that browsers and caches keep a variant"`
-	Visibility  string   `json:"visibility" toml:"visibility" comment:"public, signed"`
-	Original    string   `json:"original" toml:"original" comment:"the source itself: no, download"`
-	Metadata    string   `json:"metadata" toml:"metadata" comment:"what a downloaded source says of its making: strip, keep"`
-	Unshared    string   `json:"unshared" toml:"unshared" comment:"what an origin marks no-store or private: forget, keep"`
-	SVG         string   `json:"svg" toml:"svg" comment:"drawings in SVG: refuse, untouched (as they are, in a sandbox)"`
+	Visibility  string   `json:"visibility" toml:"visibility" words:"public signed" comment:"public, signed"`
+	Original    string   `json:"original" toml:"original" words:"no download" comment:"the source itself: no, download"`
+	Metadata    string   `json:"metadata" toml:"metadata" words:"strip keep" comment:"what a downloaded source says of its making: strip, keep"`
+	Unshared    string   `json:"unshared" toml:"unshared" words:"forget keep" comment:"what an origin marks no-store or private: forget, keep"`
+	SVG         string   `json:"svg" toml:"svg" words:"refuse untouched" comment:"drawings in SVG: refuse, untouched (as they are, in a sandbox)"`
 }
 
 // NewDocument is a new site's: everything that a site has, at its default.
@@ -97,8 +101,9 @@ func NewDocument(site string) Document {
 	}
 }
 
-// Complete gives absent fields their defaults, so that equal settings are equal documents.
-func (d *Document) Complete() {
+// Complete gives absent fields their defaults, so that equal settings are equal documents. kinds are those that lanes may
+// be of.
+func (d *Document) Complete(kinds LaneKinds) {
 	base := NewDocument(d.Site)
 	text := func(v *string, otherwise string) {
 		if *v == "" {
@@ -127,16 +132,19 @@ func (d *Document) Complete() {
 		d.Lanes = []Lane{}
 	}
 	for i := range d.Lanes {
-		d.Lanes[i].Complete()
+		d.Lanes[i].Complete(kinds)
 	}
 }
 
-// Complete gives a lane's absent fields their defaults.
-func (l *Lane) Complete() {
+// Complete gives a lane's absent fields their defaults. A lane that doesn't say its kind is of the first one.
+func (l *Lane) Complete(kinds LaneKinds) {
+	if l.Kind == "" && len(kinds) > 0 {
+		l.Kind = kinds[0].Name
+	}
 	for _, f := range []struct {
 		v         *string
 		otherwise string
-	}{{&l.Kind, "folder"}, {&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}, {&l.SVG, "refuse"}, {&l.Unshared, "forget"}} {
+	}{{&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}, {&l.SVG, "refuse"}, {&l.Unshared, "forget"}} {
 		if *f.v == "" {
 			*f.v = f.otherwise
 		}
@@ -148,8 +156,8 @@ func (l *Lane) Complete() {
 	if l.FreshS == nil {
 		l.FreshS = new(int)
 		*l.FreshS = 300
-		if l.Kind == "folder" || l.Kind == "upload" {
-			*l.FreshS = 1
+		if k := kinds.Of(l.Kind); k != nil {
+			*l.FreshS = k.FreshS
 		}
 	}
 }

@@ -8,19 +8,38 @@ import (
 	"testing"
 )
 
+// kinds are two kinds of lane: one whose sources have paths, one whose sources have URLs.
+var kinds = LaneKinds{
+	{Name: "folder", FreshS: 1, Fields: []LaneField{{Name: "folder", Needed: "an absolute path", Place: true}}, Where: [][]string{{"folder"}}},
+	{
+		Name: "web", FreshS: 300, URLWithout: "base", Secrets: LaneSecrets{Form: Headers}, Where: [][]string{{"base"}, {"allow"}},
+		Fields: []LaneField{{Name: "allow", Needed: "a URL pattern"}, {Name: "deny"}, {Name: "base", Place: true}, {Name: "private"}, {Name: "unshared", Common: true}},
+	},
+	{
+		Name: "upload", FreshS: 1, Where: [][]string{{"folder"}, {"endpoint", "bucket", "prefix"}}, Secrets: LaneSecrets{Form: Credentials, Unless: "folder"},
+		Fields: []LaneField{{Name: "folder", Place: true}, {Name: "bucket", Place: true}, {Name: "endpoint", Place: true}, {Name: "prefix", Place: true}},
+		Check: func(l *Lane) *Trouble {
+			if (l.Folder == "") == (l.Bucket == "") {
+				return &Trouble{Path: "folder", Given: l.Folder, Detail: "one of the two", Allowed: "one"}
+			}
+			return nil
+		},
+	},
+}
+
 func kestrel(change func(*Document)) Document {
 	d := NewDocument("kestrel")
 	d.Lanes = []Lane{{Name: "catalogue", Folder: "/srv/kestrel"}, {Name: "press", Kind: "web", Allow: []string{"https://photos.kestrel.test/*"}}}
 	if change != nil {
 		change(&d)
 	}
-	d.Complete()
+	d.Complete(kinds)
 	return d
 }
 
 func compile(t *testing.T, change func(*Document)) *Site {
 	t.Helper()
-	s, _, err := Compile(kestrel(change))
+	s, _, err := Compile(kestrel(change), kinds)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -78,14 +97,14 @@ func TestADocumentThatCantBeSaysWhereAndWhy(t *testing.T) {
 		{"lanes[1].base", "", func(d *Document) { d.Lanes[1].Base = "https://me:pw@photos.kestrel.test/" }},
 		{"lanes[1].private[0]", "", func(d *Document) { d.Lanes[1].Private = []string{"localhost"} }},
 		{"lanes[1].source_bytes", "", func(d *Document) { d.Lanes[1].SourceBytes = 1 << 30 }},
-		{"lanes[0].bucket", "", func(d *Document) { d.Lanes[0] = Lane{Name: "b", Kind: "bucket"} }},
+		{"lanes[0].prefix", "", func(d *Document) { d.Lanes[0] = Lane{Name: "f", Kind: "folder", Folder: "/srv", Prefix: "a"} }},
 		{"lanes[0].folder", "", func(d *Document) { d.Lanes[0] = Lane{Name: "u", Kind: "upload"} }},
 		{"lanes[0].endpoint", "", func(d *Document) {
-			d.Lanes[0] = Lane{Name: "b", Kind: "bucket", Bucket: "x", Endpoint: "file:///etc"}
+			d.Lanes[0] = Lane{Name: "u", Kind: "upload", Bucket: "x", Endpoint: "file:///etc"}
 		}},
 		{"lanes[0].visibility", "signed", func(d *Document) { d.Lanes[0].Visibility = "singed" }},
 	} {
-		_, _, err := Compile(kestrel(c.change))
+		_, _, err := Compile(kestrel(c.change), kinds)
 		var ts Troubles
 		if !errors.As(err, &ts) {
 			t.Errorf("%s: accepted", c.path)
@@ -112,7 +131,7 @@ func TestWhatIsTooOpenIsAcceptedWithAWarning(t *testing.T) {
 		"https://photos.kestrel.test/*":   "none",
 		"https://*.photos.kestrel.test/*": "none",
 	} {
-		_, warnings, err := Compile(kestrel(func(d *Document) { d.Lanes[1].Allow = []string{rule} }))
+		_, warnings, err := Compile(kestrel(func(d *Document) { d.Lanes[1].Allow = []string{rule} }), kinds)
 		if err != nil {
 			t.Errorf("%s: %v", rule, err)
 			continue
@@ -204,5 +223,36 @@ func TestEveryMendMendsAndItsCommandIsSafe(t *testing.T) {
 	evil := Mend{Action: "add-page", Value: "https://x.test'; rm -rf ~; '\n$(id)"}.Command("kestrel")
 	if want := `echolane site set kestrel --add-page 'https://x.test'\''; rm -rf ~; '\''$(id)'`; evil != want {
 		t.Errorf("%s\nwant %s", evil, want)
+	}
+}
+
+func TestAKindSaysWhereItsSourcesAre(t *testing.T) {
+	for where, l := range map[string]Lane{
+		"/srv/kestrel":                      {Kind: "folder", Folder: "/srv/kestrel"},
+		"https://photos.kestrel.test/a/":    {Kind: "web", Base: "https://photos.kestrel.test/a/", Allow: []string{"https://photos.kestrel.test/*"}},
+		"https://a.test/*, https://b.test/": {Kind: "web", Allow: []string{"https://a.test/*", "https://b.test/"}},
+		"kites":                             {Kind: "upload", Bucket: "kites"},
+		"https://store.test/kites/old":      {Kind: "upload", Bucket: "kites", Endpoint: "https://store.test/", Prefix: "old/"},
+	} {
+		if got := kinds.Of(l.Kind).Source(&l); got != where {
+			t.Errorf("%q, want %q", got, where)
+		}
+	}
+}
+
+func TestAnotherPlaceMeansOtherSources(t *testing.T) {
+	place := func(change func(*Lane)) string {
+		return compile(t, func(d *Document) { change(&d.Lanes[1]) }).Lanes[1].Place
+	}
+	as := place(func(*Lane) {})
+	if place(func(l *Lane) { l.Base = "https://photos.kestrel.test/" }) == as {
+		t.Error("another base has the same sources")
+	}
+	if place(func(l *Lane) { l.Deny = []string{"https://photos.kestrel.test/private/*"} }) != as {
+		t.Error("another rule has other sources")
+	}
+	s := compile(t, nil)
+	if s.Lanes[0].TakesURL || !s.Lanes[1].TakesURL || compile(t, func(d *Document) { d.Lanes[1].Base = "https://photos.kestrel.test/" }).Lanes[1].TakesURL {
+		t.Error("a web lane without a base takes whole URLs, others take paths")
 	}
 }

@@ -26,7 +26,7 @@ const StarterSheet = "* { object-fit: cover; quality: 72 }\n"
 
 // NewSite is a compiled new site, without lanes.
 func NewSite(name string) *Site {
-	s, _, err := Compile(NewDocument(name))
+	s, _, err := Compile(NewDocument(name), nil)
 	if err != nil {
 		panic(err) // constants, but for the name; a test compiles them
 	}

@@ -48,10 +48,10 @@ func CredentialsSecret(lane string) string { return "lane/" + lane + "/credentia
 // HeaderSecret is the name of a request header that a web lane sends.
 func HeaderSecret(lane, field string) string { return "lane/" + lane + "/header/" + field }
 
-// NewSettings compiles sites, in the order of their names. A site that didn't change since before is the same value, so
+// NewSettings compiles sites, in the order of their names, with lanes of the kinds. A site that didn't change since before is the same value, so
 // that nothing that hangs on it has to be worked out anew; before may be nil. A site that doesn't compile keeps what was
 // known of it before, holds no other up, and is told of in the errors.
-func NewSettings(before *Settings, stored []Stored) (*Settings, []error) {
+func NewSettings(kinds LaneKinds, before *Settings, stored []Stored) (*Settings, []error) {
 	next := &Settings{byName: make(map[string]*SiteSettings, len(stored)), byHost: map[string]*SiteSettings{}}
 	if before != nil {
 		next.Generation = before.Generation + 1
@@ -62,7 +62,7 @@ func NewSettings(before *Settings, stored []Stored) (*Settings, []error) {
 		old := before.Site(name)
 		site := old
 		if old == nil || !old.is(in) {
-			compiled, err := compileStored(in)
+			compiled, err := compileStored(in, kinds)
 			if err != nil {
 				errs = append(errs, fmt.Errorf("site %s: %w", name, err))
 				if old == nil {
@@ -90,10 +90,10 @@ func (s *SiteSettings) is(in Stored) bool {
 	return s.Version == in.Version && s.MadeAt.Equal(in.MadeAt) && maps.Equal(s.Secrets, in.Secrets) && strings.Join(s.Broken, "\n") == strings.Join(in.Broken, "\n")
 }
 
-func compileStored(in Stored) (*SiteSettings, error) {
+func compileStored(in Stored, kinds LaneKinds) (*SiteSettings, error) {
 	d := in.Document.Clone()
-	d.Complete()
-	compiled, _, err := Compile(d)
+	d.Complete(kinds)
+	compiled, _, err := Compile(d, kinds)
 	if err != nil {
 		return nil, fmt.Errorf("compile its document: %w", err)
 	}

@@ -50,11 +50,11 @@ func TestWhatASourceOfThisHeaderMayBecome(t *testing.T) {
 	} {
 		d := NewDocument("kestrel")
 		d.Lanes = []Lane{{Name: "f", Kind: "folder", Folder: "/srv"}}
-		d.Complete()
+		d.Complete(kinds)
 		if c.change != nil {
 			c.change(&d)
 		}
-		s, _, err := Compile(d)
+		s, _, err := Compile(d, kinds)
 		if err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
@@ -88,21 +88,21 @@ func TestSettingsKeepWhatDidntChange(t *testing.T) {
 		}
 		return Stored{Document: d, Version: version, Secrets: map[string]string{KeySecret("k"): "secret"}}
 	}
-	first, errs := NewSettings(nil, []Stored{stored("b", 1, nil), stored("a", 1, func(d *Document) { d.Hosts = []string{"img.a.test"} })})
+	first, errs := NewSettings(kinds, nil, []Stored{stored("b", 1, nil), stored("a", 1, func(d *Document) { d.Hosts = []string{"img.a.test"} })})
 	if len(errs) > 0 || len(first.Sites) != 2 || first.Sites[0].Name != "a" || string(first.Site("a").Keys["k"]) != "secret" || first.SiteByHost("IMG.a.test:80") != first.Site("a") || first.SiteByHost("b.test") != nil {
 		t.Fatalf("%v %+v", errs, first)
 	}
-	second, _ := NewSettings(first, []Stored{stored("a", 1, nil), stored("b", 2, func(d *Document) { d.Limits.Width = 100 })})
+	second, _ := NewSettings(kinds, first, []Stored{stored("a", 1, nil), stored("b", 2, func(d *Document) { d.Limits.Width = 100 })})
 	if second.Site("a") != first.Site("a") || second.Site("b") == first.Site("b") || second.Site("b").Limits.Width != 100 || second.Generation != first.Generation+1 {
 		t.Error("what didn't change is another value, or what changed isn't")
 	}
-	third, errs := NewSettings(second, []Stored{stored("a", 2, func(d *Document) { d.Formats = []string{"nonsense"} }), stored("c", 1, func(d *Document) { d.Sheet = "* {" })})
+	third, errs := NewSettings(kinds, second, []Stored{stored("a", 2, func(d *Document) { d.Formats = []string{"nonsense"} }), stored("c", 1, func(d *Document) { d.Sheet = "* {" })})
 	if len(errs) != 2 || third.Site("a") != second.Site("a") || third.Site("c") != nil || third.Site("b") != nil {
 		t.Errorf("a site that doesn't compile: %v", errs)
 	}
 	changed := stored("a", 2, nil)
 	changed.Secrets = map[string]string{KeySecret("k"): "other"}
-	fourth, _ := NewSettings(third, []Stored{changed})
+	fourth, _ := NewSettings(kinds, third, []Stored{changed})
 	if string(fourth.Site("a").Keys["k"]) != "other" {
 		t.Error("a secret that changed isn't heard of")
 	}
@@ -116,8 +116,8 @@ func TestZeroIsAValue(t *testing.T) {
 	zero := 0
 	d := NewDocument("kestrel")
 	d.Lanes = []Lane{{Name: "f", Kind: "folder", Folder: "/srv", FreshS: &zero, MaxAgeS: &zero}, {Name: "g", Kind: "web", Allow: []string{"https://a.test/*"}}}
-	d.Complete()
-	s, _, err := Compile(d)
+	d.Complete(kinds)
+	s, _, err := Compile(d, kinds)
 	if err != nil {
 		t.Fatal(err)
 	}

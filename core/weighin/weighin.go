@@ -53,11 +53,11 @@ type Shift struct {
 
 // Picture is one place on the page where a picture stands.
 type Picture struct {
-	URL      string  `json:"url"`     // that the browser chose; "" where none loaded
-	Kind     string  `json:"kind"`    // img, picture, background, poster
-	Element  string  `json:"element"` // as a selector
-	Alt      *string `json:"alt"`     // null: it has none
-	X        float64 `json:"x"`       // CSS pixels from the page's corner
+	URL      string  `json:"url"`                                        // that the browser chose; "" where none loaded
+	Kind     string  `json:"kind" words:"img picture background poster"` // img, picture, background, poster
+	Element  string  `json:"element"`                                    // as a selector
+	Alt      *string `json:"alt"`                                        // null: it has none
+	X        float64 `json:"x"`                                          // CSS pixels from the page's corner
 	Y        float64 `json:"y"`
 	W        float64 `json:"w"` // CSS pixels as displayed
 	H        float64 `json:"h"`

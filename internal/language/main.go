@@ -1,4 +1,4 @@
-// Command language writes what is made from the table of declarations: the console's list, the spelling and types of web/, the
+// Command language writes what is made from the table of declarations and the kinds of lane: the console's lists, the spelling and types of web/, the
 // list in docs/parameters.md, and the names in docs/signing.md. `go generate ./core/declare` runs it.
 package main
 
@@ -16,6 +16,8 @@ import (
 	"strings"
 
 	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/service/lane"
 )
 
 func main() {
@@ -36,6 +38,7 @@ func main() {
 // made are the files, and what makes the text in each between two lines that say where it begins and ends.
 var made = map[string]func([]declare.Entry, []byte) (string, error){
 	"console/src/easel/language.ts": console,
+	"console/src/lanes/kinds.ts":    laneKinds,
 	"web/address.js":                script,
 	"web/lane.d.ts":                 types,
 	"docs/parameters.md":            list,
@@ -62,7 +65,7 @@ func Files(root string) (map[string][]byte, error) {
 	return files, nil
 }
 
-var marked = regexp.MustCompile(`(?s)([^\n]*made from core/declare[^\n]*\n).*?([^\n]*end of what is made)`)
+var marked = regexp.MustCompile(`(?s)([^\n]*made from (?:core/declare|service/lane)[^\n]*\n).*?([^\n]*end of what is made)`)
 
 func replace(have []byte, block string) ([]byte, error) {
 	at := marked.FindSubmatchIndex(have)
@@ -163,6 +166,45 @@ func key(name string) string {
 		return quoted(name)
 	}
 	return name
+}
+
+// laneKinds lists the kinds of lane with the fields of their forms.
+func laneKinds([]declare.Entry, []byte) (string, error) {
+	var b strings.Builder
+	b.WriteString("export const kinds: LaneKind[] = [\n")
+	for _, k := range lane.Described {
+		fmt.Fprintf(&b, "  {\n    name: %q,\n    fresh_s: %d,\n    where: %s,\n", k.Name, k.FreshS, strings.ReplaceAll(strings.ReplaceAll(quoted(k.Where), `","`, `", "`), "],[", "], ["))
+		if k.URLWithout != "" {
+			fmt.Fprintf(&b, "    urlWithout: %q,\n", k.URLWithout)
+		}
+		if s := k.Secrets; s.Form != policy.NoSecrets {
+			fmt.Fprintf(&b, "    secrets: { form: %q", s.Form)
+			if s.Unless != "" {
+				fmt.Fprintf(&b, ", unless: %q", s.Unless)
+			}
+			b.WriteString(" },\n")
+		}
+		if k.Receives {
+			b.WriteString("    receives: true,\n")
+		}
+		b.WriteString("    fields: [\n")
+		for _, f := range k.Fields {
+			fmt.Fprintf(&b, "      { name: %q, label: %q", f.Name, f.Label)
+			if f.Hint != "" {
+				fmt.Fprintf(&b, ", hint: %s", quoted(f.Hint))
+			}
+			if f.IsList() {
+				b.WriteString(", list: true")
+			}
+			if f.Unless != "" {
+				fmt.Fprintf(&b, ", unless: %q", f.Unless)
+			}
+			b.WriteString(" },\n")
+		}
+		b.WriteString("    ],\n  },\n")
+	}
+	b.WriteString("];\n")
+	return b.String(), nil
 }
 
 // types declares what a page's script may declare.

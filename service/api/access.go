@@ -51,7 +51,7 @@ type NewPassword struct {
 // NewToken is what POST /tokens takes.
 type NewToken struct {
 	Name  string   `json:"name"`
-	May   string   `json:"may"`
+	May   string   `json:"may" words:"read edit own"`
 	Sites []string `json:"sites,omitempty"`
 }
 
@@ -65,7 +65,7 @@ type MadeToken struct {
 type NewPerson struct {
 	Name     string   `json:"name"`
 	Password string   `json:"password"`
-	May      string   `json:"may"`
+	May      string   `json:"may" words:"read edit own"`
 	Sites    []string `json:"sites,omitempty"`
 }
 

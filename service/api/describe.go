@@ -2,8 +2,11 @@ package api
 
 import (
 	"encoding/json"
+	"fmt"
+	"maps"
 	"reflect"
 	"regexp"
+	"slices"
 	"strings"
 	"time"
 
@@ -13,6 +16,7 @@ import (
 	"echolane/core/markup"
 	"echolane/core/policy"
 	"echolane/core/sheet"
+	"echolane/service/lane"
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
@@ -119,6 +123,12 @@ func (a *API) operations() []operation {
 
 type object = map[string]any
 
+// Made are the files that are made from the operations, by their paths from this package's folder.
+var Made = map[string]func() ([]byte, error){
+	"openapi.json":                   Describe,
+	"../../console/src/api/words.ts": Words,
+}
+
 // Describe writes the OpenAPI 3.1 document.
 func Describe() ([]byte, error) {
 	d := describer{schemas: object{}}
@@ -170,7 +180,7 @@ func Describe() ([]byte, error) {
 		at[strings.ToLower(o.method)] = call
 	}
 	d.schemas["Declarations"] = language()
-	return json.MarshalIndent(object{
+	text, err := json.MarshalIndent(object{
 		"openapi": "3.1.0",
 		"info":    object{"title": "Echo Lane", "version": "1", "description": "What the console and the command line use. Calls carry a token (Authorization: Bearer) or the console's session."},
 		"servers": []object{{"url": "/-/api/v1"}},
@@ -181,6 +191,7 @@ func Describe() ([]byte, error) {
 		},
 		"security": []object{{"token": []string{}}, {"session": []string{}}},
 	}, "", "  ")
+	return append(text, '\n'), err
 }
 
 // language is the schema of an image URL's query, by names and values.
@@ -262,6 +273,11 @@ func (d *describer) fields(t reflect.Type, properties object, required *[]string
 			continue
 		}
 		schema := d.of(f.Type)
+		if words := wordsOf(f); words != nil && f.Type.Kind() == reflect.Slice {
+			schema = object{"type": "array", "items": object{"type": "string", "enum": words}}
+		} else if words != nil {
+			schema = object{"type": "string", "enum": words}
+		}
 		if f.Type.Kind() == reflect.Pointer && options == "" {
 			schema = object{"oneOf": []any{schema, object{"type": "null"}}}
 		}
@@ -270,6 +286,58 @@ func (d *describer) fields(t reflect.Type, properties object, required *[]string
 			*required = append(*required, name)
 		}
 	}
+}
+
+// wordsOf are the words that may stand in a field, nil where they aren't counted.
+func wordsOf(f reflect.StructField) []string {
+	switch words := f.Tag.Get(policy.Words); words {
+	case "":
+		return nil
+	case "@kinds":
+		return lane.Described.Names()
+	case "@formats":
+		return declare.FormatNames()
+	default:
+		return strings.Fields(words)
+	}
+}
+
+// Words writes the words of the description's fields for the console, by type and field.
+func Words() ([]byte, error) {
+	d := describer{schemas: object{}}
+	for _, o := range (&API{}).operations() {
+		for _, part := range []any{o.body, o.answer} {
+			switch part.(type) {
+			case nil, upload, image, page:
+			default:
+				d.of(reflect.TypeOf(part))
+			}
+		}
+	}
+	var b strings.Builder
+	b.WriteString("// The words that may stand in a field, by type and field; made from the API's description by go generate ./service/api.\nexport const words = {\n")
+	for _, name := range slices.Sorted(maps.Keys(d.schemas)) {
+		properties := d.schemas[name].(object)["properties"].(object)
+		var lines []string
+		for _, field := range slices.Sorted(maps.Keys(properties)) {
+			schema := properties[field].(object)
+			if items, ok := schema["items"].(object); ok {
+				schema = items
+			}
+			if list, ok := schema["enum"].([]string); ok {
+				text, err := json.Marshal(list)
+				if err != nil {
+					return nil, err
+				}
+				lines = append(lines, fmt.Sprintf("    %s: %s,\n", field, strings.ReplaceAll(string(text), ",", ", ")))
+			}
+		}
+		if lines != nil {
+			fmt.Fprintf(&b, "  %s: {\n%s  },\n", name, strings.Join(lines, ""))
+		}
+	}
+	b.WriteString("} as const;\n")
+	return []byte(b.String()), nil
 }
 
 // schemaName is a type's name; a page's says of what. Two types of one name in two packages are told apart.

@@ -91,7 +91,7 @@ func SourcePath(s *policy.SiteSettings, given string) (string, *policy.Refusal) 
 		return "", badRequest("source", given, "that isn't a source", "as lane/path, such as catalogue/delta-red.jpg")
 	case l == nil:
 		return "", nothing("lane", lane)
-	case l.Kind == "web" && l.BaseURL == "":
+	case l.TakesURL:
 		return lane + "/" + string(declare.AppendSegment(nil, path)), nil
 	}
 	var b []byte

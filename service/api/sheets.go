@@ -10,6 +10,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/sheet"
+	"echolane/service/lane"
 	"echolane/service/records"
 )
 
@@ -83,7 +84,7 @@ func (a *API) examine(c fiber.Ctx, s *policy.SiteSettings, text string) (Checked
 	}
 	d := s.Document
 	d.Sheet = text
-	if _, warnings, err := policy.Compile(d); err != nil {
+	if _, warnings, err := policy.Compile(d, lane.Described); err != nil {
 		for _, t := range err.(policy.Troubles) {
 			out.Problems = append(out.Problems, sheet.Problem{Line: 1, Column: 1, Given: t.Given, Detail: t.Detail, Allowed: t.Allowed})
 		}

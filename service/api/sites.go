@@ -4,7 +4,6 @@ import (
 	"errors"
 	"fmt"
 	"net/netip"
-	"os"
 	"path/filepath"
 	"slices"
 	"strconv"
@@ -14,6 +13,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 
 	"echolane/core/policy"
+	"echolane/service/lane"
 	"echolane/service/problem"
 	"echolane/service/records"
 )
@@ -56,7 +56,7 @@ func show(s *policy.SiteSettings) Site {
 }
 
 func warningsOf(d policy.Document) []policy.Trouble {
-	_, warnings, _ := policy.Compile(d)
+	_, warnings, _ := policy.Compile(d, lane.Described)
 	if warnings == nil {
 		warnings = []policy.Trouble{}
 	}
@@ -125,7 +125,7 @@ type Ground struct {
 // check holds a document against all that can be known of it here: what it says, whether the folders it names are there,
 // and whether who changes it may point lanes at them and at private networks. What stood there before stays.
 func (a *API) check(c fiber.Ctx, d policy.Document, before *policy.Document) *policy.Refusal {
-	if _, _, err := policy.Compile(d); err != nil {
+	if _, _, err := policy.Compile(d, lane.Described); err != nil {
 		return policy.BadDocument(err.(policy.Troubles))
 	}
 	access, _ := accessOf(c)
@@ -142,8 +142,11 @@ func (a *API) check(c fiber.Ctx, d policy.Document, before *policy.Document) *po
 			if !owner && !a.Ground.holds(l.Folder) {
 				return notYours(at+".folder", l.Folder, "the folder lies outside those that the service gives to sites", a.Ground.rootsText(), "--source-root")
 			}
-			if info, err := os.Stat(l.Folder); l.Kind == "folder" && (err != nil || !info.IsDir()) {
-				return policy.BadDocument(policy.Troubles{{Path: at + ".folder", Given: l.Folder, Detail: "there is no such folder on the machine that the service runs on", Allowed: "a folder that exists"}})
+		}
+		if l.Folder != was.Folder || l.Kind != was.Kind {
+			if t := lane.Kinds.Of(l.Kind).Ready(&l); t != nil {
+				t.Path = at + "." + t.Path
+				return policy.BadDocument(policy.Troubles{*t})
 			}
 		}
 		for j, text := range l.Private {
@@ -232,7 +235,7 @@ func (g Ground) networksText() string {
 }
 
 func tidy(d *policy.Document) {
-	d.Complete()
+	d.Complete(lane.Described)
 	for i := range d.Lanes {
 		if d.Lanes[i].Folder != "" && filepath.IsAbs(d.Lanes[i].Folder) {
 			d.Lanes[i].Folder = filepath.Clean(d.Lanes[i].Folder)

@@ -18,6 +18,8 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/service/delivery"
+	"echolane/service/lane"
+	"echolane/service/lane/objects"
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
@@ -53,9 +55,10 @@ func (a *API) putSecret(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	var name, value string
+	form := lane.Described.Of(l.Kind).Secrets
 	switch {
 	case in.Header != "" && in.AccessKey == "" && in.SecretKey == "":
-		if l.Kind != "web" {
+		if !form.Has(&l.Lane, policy.Headers) {
 			return refuse(c, badRequest("header", in.Header, "only web lanes send request headers", "access_key and secret_key for this lane"))
 		}
 		if !httpguts.ValidHeaderFieldName(in.Header) || !httpguts.ValidHeaderFieldValue(in.Value) || in.Value == "" {
@@ -63,10 +66,10 @@ func (a *API) putSecret(c fiber.Ctx) error {
 		}
 		name, value = policy.HeaderSecret(l.Name, http.CanonicalHeaderKey(in.Header)), in.Value
 	case in.AccessKey != "" && in.SecretKey != "" && in.Header == "":
-		if l.Kind == "web" || l.Kind == "folder" || l.Bucket == "" {
+		if !form.Has(&l.Lane, policy.Credentials) {
 			return refuse(c, badRequest("access_key", "", "this lane has no bucket", "credentials for lanes with a bucket"))
 		}
-		text, err := json.Marshal(source.Credentials{AccessKey: in.AccessKey, SecretKey: in.SecretKey})
+		text, err := json.Marshal(objects.Credentials{AccessKey: in.AccessKey, SecretKey: in.SecretKey})
 		if err != nil {
 			return refuse(c, asRefusal(err))
 		}
@@ -115,11 +118,10 @@ func (a *API) testLane(c fiber.Ctx) error {
 	}
 	path := c.Query("source")
 	out := TestedLane{Source: path, Steps: []policy.Step{}}
-	lane, err := a.Lanes.Of(s, l)
+	opened, err := a.Lanes.Of(s, l)
 	if err == nil {
-		if w, ok := lane.(*source.Web); ok {
-			out.Source, no = w.Check(path, &out.Steps)
-		} else if no = source.CheckPath(path); no == nil {
+		out.Source, no = opened.Check(path, &out.Steps)
+		if no == nil && len(out.Steps) == 0 {
 			out.Steps = append(out.Steps, policy.Step{Rule: "path", Verdict: "passed", Note: "a plain path below the lane"})
 		}
 		if err = nil; no != nil {
@@ -127,7 +129,7 @@ func (a *API) testLane(c fiber.Ctx) error {
 		}
 	}
 	if err == nil {
-		err = a.look(c, lane, path, &out)
+		err = a.look(c, opened, path, &out)
 	}
 	if err != nil {
 		out.Refusal = problem.Of(asRefusal(err))
@@ -139,12 +141,12 @@ func (a *API) testLane(c fiber.Ctx) error {
 }
 
 // look looks at a source anew, whatever is known of it.
-func (a *API) look(c fiber.Ctx, lane source.Lane, path string, out *TestedLane) error {
+func (a *API) look(c fiber.Ctx, from source.Lane, path string, out *TestedLane) error {
 	ctx, cancel := context.WithTimeout(c.Context(), 30*time.Second)
 	defer cancel()
-	v, content, err := lane.Stat(ctx, path, nil)
+	v, content, err := from.Stat(ctx, path, nil)
 	if err == nil && content == nil {
-		content, err = lane.Open(ctx, path, v)
+		content, err = from.Open(ctx, path, v)
 	}
 	if err != nil {
 		return err
@@ -174,7 +176,12 @@ func (a *API) sources(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	page := Page[source.Entry]{Items: []source.Entry{}}
-	if l.Kind == "web" { // nobody can list an HTTP origin: what was asked for so far stands in
+	opened, err := a.Lanes.Of(s, l)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	items, more, err := opened.List(c.Context(), c.Query("after"), limit)
+	if errors.Is(err, errors.ErrUnsupported) { // what was asked for so far stands in
 		list, err := a.Store.PathsOf(c.Context(), s.Name, l.Name, c.Query("after"), limit+1)
 		if err != nil {
 			return refuse(c, failed(err, l.Name))
@@ -188,11 +195,6 @@ func (a *API) sources(c fiber.Ctx) error {
 		}
 		return c.JSON(page)
 	}
-	lane, err := a.Lanes.Of(s, l)
-	if err != nil {
-		return refuse(c, asRefusal(err))
-	}
-	items, more, err := lane.List(c.Context(), c.Query("after"), limit)
 	if err != nil {
 		return refuse(c, asRefusal(err))
 	}
@@ -238,7 +240,7 @@ func (a *API) locate(c fiber.Ctx) (*source.Located, *policy.Refusal) {
 	}
 	path := c.Query("path")
 	no = source.CheckText(path)
-	if l.Kind != "web" || l.BaseURL != "" {
+	if !l.TakesURL {
 		no = source.CheckPath(path)
 	}
 	if no != nil {
@@ -256,16 +258,16 @@ func (a *API) locate(c fiber.Ctx) (*source.Located, *policy.Refusal) {
 }
 
 // findUploads gives an upload lane.
-func (a *API) findUploads(c fiber.Ctx, right string) (*policy.CompiledLane, *source.Upload, *policy.Refusal) {
+func (a *API) findUploads(c fiber.Ctx, right string) (*policy.CompiledLane, source.Receiver, *policy.Refusal) {
 	s, l, no := a.findLane(c, right)
 	if no != nil {
 		return nil, nil, no
 	}
-	lane, err := a.Lanes.Of(s, l)
+	opened, err := a.Lanes.Of(s, l)
 	if err != nil {
 		return nil, nil, asRefusal(err)
 	}
-	up, ok := lane.(*source.Upload)
+	up, ok := opened.(source.Receiver)
 	if !ok {
 		return nil, nil, badRequest("lane", l.Name, fmt.Sprintf("sources of a %s lane are put where they lie, not through Echo Lane", l.Kind), "a lane of kind upload")
 	}

@@ -26,6 +26,7 @@ import (
 	"echolane/service/connections"
 	"echolane/service/delivery"
 	"echolane/service/diskcache"
+	"echolane/service/lane"
 	"echolane/service/panics"
 	"echolane/service/records"
 	"echolane/service/source"
@@ -151,7 +152,7 @@ func (a *App) start(ctx context.Context) error {
 		disk -= disk / 5
 	}
 	a.keep = source.NewKeep(a.kept, 0)
-	a.lanes = &source.Lanes{CDN: a.settings.Deployment, Keep: a.keep}
+	a.lanes = &source.Lanes{Kinds: lane.Kinds, CDN: a.settings.Deployment, Keep: a.keep}
 	if a.cache, err = variants.New(variants.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: disk, Log: a.o.Log, Panics: a.panics}); err != nil {
 		return fmt.Errorf("open the variant cache: %w", err)
 	}

@@ -23,6 +23,7 @@ import (
 	"echolane/core/policy"
 	"echolane/internal/localpg"
 	"echolane/internal/testbed"
+	"echolane/service/lane"
 	"echolane/service/records"
 )
 
@@ -97,7 +98,7 @@ func start(t *testing.T, change func(*Options), edit func(*policy.Document)) *ru
 	t.Cleanup(a.Stop)
 	d := policy.NewDocument("kestrel")
 	d.Lanes = []policy.Lane{{Name: "f", Kind: "folder", Folder: r.dir, Original: "download"}, {Name: "incoming", Kind: "upload", Folder: filepath.Join(r.dir, "uploads")}}
-	d.Complete()
+	d.Complete(lane.Described)
 	if edit != nil {
 		edit(&d)
 	}

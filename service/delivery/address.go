@@ -14,7 +14,7 @@ func (r *request) form(d declare.Declarations) []byte {
 		b = append(append(b, '/'), r.site.Name...)
 	}
 	b = append(append(b, '/'), r.lane.Name...)
-	if wholeURL(r.lane) {
+	if r.lane.TakesURL {
 		b = declare.AppendSegment(append(b, '/'), r.path)
 	} else {
 		for element := range strings.SplitSeq(r.path, "/") {

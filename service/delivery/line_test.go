@@ -17,6 +17,7 @@ import (
 
 	"echolane/core/metadata"
 	"echolane/core/policy"
+	"echolane/service/lane"
 	"echolane/service/source"
 )
 
@@ -46,7 +47,7 @@ func TestTheWayOfARequest(t *testing.T) {
 		s.site("gone", func(d *policy.Document) { d.Lanes[0].Folder = "/nowhere/at/all"; d.Lanes[0].FreshS = &hidden }),
 		s.site("web", func(d *policy.Document) {
 			d.Lanes = []policy.Lane{{Name: "w", Kind: "web", Allow: []string{"https://photos.test/*"}, Deny: []string{"https://photos.test/private/*"}}}
-			d.Complete()
+			d.Complete(lane.Described)
 		}),
 	)
 	for _, c := range []struct{ uri, fields, want string }{
@@ -499,7 +500,7 @@ func TestExplainIsATraceOfTheLine(t *testing.T) {
 		d.Ladder.Rungs, d.Pages.Allow = []int{60}, []string{"https://shop.test"}
 	}), s.site("web", func(d *policy.Document) {
 		d.Lanes = []policy.Lane{{Name: "w", Kind: "web", Allow: []string{"https://photos.test/*"}}}
-		d.Complete()
+		d.Complete(lane.Described)
 	}))
 	for _, c := range []struct{ uri, bearer, want, not string }{
 		{"/kestrel/f/kite.png?width=60&as=explain", "good", `"rule": "ladder"`, `"refusal"`},
@@ -533,7 +534,7 @@ func TestStrangersAreToldNoRulesAndNoAddresses(t *testing.T) {
 	s.settings.set(t, s.site("web", func(d *policy.Document) {
 		d.Pages.Allow = []string{"https://intranet.test"}
 		d.Lanes = []policy.Lane{{Name: "w", Kind: "web", Allow: []string{"https://inner.test/*"}, Deny: []string{"https://inner.test/secret/*"}}}
-		d.Complete()
+		d.Complete(lane.Described)
 	}))
 	for uri, fields := range map[string][]string{
 		"/web/w/https%3A%2F%2Fother.test%2Fa.jpg": nil, "/web/w/https%3A%2F%2Finner.test%2Fsecret%2Fa.jpg": nil, "/web/w/https%3A%2F%2Finner.test%2Fb.jpg": {"Origin", "https://evil.test"},

@@ -53,7 +53,7 @@ func (s *Service) locateLayer(ctx context.Context, r *request, name string) (*so
 		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSignatureNeeded, Parameter: "signature", Given: name, Detail: "the layer comes from a lane that answers signed links only", Remedy: "sign the link: echolane link … --sign KEY"})
 	}
 	no := source.CheckText(path)
-	if !wholeURL(in) {
+	if !in.TakesURL {
 		no = source.CheckPath(path)
 	}
 	if no != nil {

@@ -100,7 +100,7 @@ func opener(ctx context.Context, sources []*source.Located) (open func(context.C
 		}
 	}
 	for i, l := range sources {
-		if _, near := l.Lane.(source.Folder); near {
+		if l.Lane.Near() {
 			continue
 		}
 		if ready[i], err = l.Open(ctx); err != nil {

@@ -136,7 +136,7 @@ func SourcePath(lane *policy.CompiledLane, sent string) (string, *policy.Refusal
 			Allowed: "percent-encoded UTF-8", Remedy: "write % itself as %25",
 		})
 	}
-	if wholeURL(lane) {
+	if lane.TakesURL {
 		if strings.Contains(sent, "/") {
 			return "", policy.No(policy.Refusal{
 				Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: wording.Cut(sent, 60), Detail: "the lane takes the source's whole URL as one element of the path",
@@ -147,9 +147,6 @@ func SourcePath(lane *policy.CompiledLane, sent string) (string, *policy.Refusal
 	}
 	return decoded, source.CheckPath(decoded)
 }
-
-// wholeURL reports whether paths of a lane are sources' whole URLs.
-func wholeURL(l *policy.CompiledLane) bool { return l.Kind == "web" && l.BaseURL == "" }
 
 func noSite(all *policy.Settings, name string) *policy.Refusal {
 	names := make([]string, len(all.Sites))

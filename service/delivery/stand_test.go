@@ -22,6 +22,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/lane"
 	"echolane/service/panics"
 	"echolane/service/records"
 	"echolane/service/source"
@@ -76,7 +77,7 @@ func (f *fakeSettings) set(t testing.TB, docs ...policy.Document) {
 		}
 		stored = append(stored, policy.Stored{Document: d, Version: version, Secrets: f.keys})
 	}
-	next, errs := policy.NewSettings(before, stored)
+	next, errs := policy.NewSettings(lane.Described, before, stored)
 	for _, err := range errs {
 		t.Fatal(err)
 	}
@@ -85,7 +86,7 @@ func (f *fakeSettings) set(t testing.TB, docs ...policy.Document) {
 
 func complete(d policy.Document) policy.Document {
 	d = d.Clone()
-	d.Complete()
+	d.Complete(lane.Described)
 	return d
 }
 
@@ -222,7 +223,7 @@ func newStand(t testing.TB, docs ...policy.Document) *stand {
 	if err != nil {
 		t.Fatal(err)
 	}
-	lanes := &source.Lanes{Keep: source.NewKeep(nil, 0), CDN: s.settings.Deployment}
+	lanes := &source.Lanes{Kinds: lane.Kinds, Keep: source.NewKeep(nil, 0), CDN: s.settings.Deployment}
 	if s.Service, err = New(Options{
 		Settings: s.settings, Sources: source.NewTable(lanes, s.shop, s.caught), Cache: cache, Workshop: s.shop, Recorder: s.recorder, Metrics: s.metrics, Log: quiet, Panics: s.caught,
 		MayRead: func(_ context.Context, bearer, _ string) bool { return bearer == "good" },
@@ -243,7 +244,7 @@ func (s *stand) site(name string, change func(*policy.Document)) policy.Document
 	d := policy.NewDocument(name)
 	long := 3600
 	d.Lanes = []policy.Lane{{Name: "f", Kind: "folder", Folder: s.dir, FreshS: &long, MaxAgeS: &long}}
-	d.Complete()
+	d.Complete(lane.Described)
 	if change != nil {
 		change(&d)
 	}

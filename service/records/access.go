@@ -48,7 +48,7 @@ func (a Access) Allows(right, site string) bool {
 type Token struct {
 	ID     int64      `db:"id" json:"id"`
 	Name   string     `db:"name" json:"name"`
-	May    string     `db:"may" json:"may"`
+	May    string     `db:"may" json:"may" words:"read edit own"`
 	Sites  []string   `db:"-" json:"sites"`
 	MadeAt time.Time  `db:"made_at" json:"made_at"`
 	MadeBy string     `db:"made_by" json:"made_by"`
@@ -59,7 +59,7 @@ type Token struct {
 type Person struct {
 	ID     int64     `db:"id" json:"id"`
 	Name   string    `db:"name" json:"name"`
-	May    string    `db:"may" json:"may"`
+	May    string    `db:"may" json:"may" words:"read edit own"`
 	Sites  []string  `db:"-" json:"sites"`
 	MadeAt time.Time `db:"made_at" json:"made_at"`
 	MadeBy string    `db:"made_by" json:"made_by"`

@@ -17,6 +17,7 @@ import (
 	"github.com/jackc/pgx/v5"
 
 	"echolane/core/policy"
+	"echolane/service/lane"
 	"echolane/service/panics"
 )
 
@@ -51,7 +52,7 @@ const startLimit = 5 * time.Second
 // be brought up to date) is an error. Close ends it.
 func Watch(ctx context.Context, o WatchOptions) (*Watcher, error) {
 	w := &Watcher{o: o}
-	empty, _ := policy.NewSettings(nil, nil)
+	empty, _ := policy.NewSettings(lane.Described, nil, nil)
 	w.current.Store(empty)
 	starting, cancel := context.WithTimeout(ctx, startLimit)
 	defer cancel()
@@ -148,7 +149,7 @@ func (s *Store) Look(ctx context.Context) (all *policy.Settings, broken []string
 		return nil, nil, err
 	}
 	stored, _, broken, errs := s.stored(rows, secrets)
-	all, more := policy.NewSettings(nil, stored)
+	all, more := policy.NewSettings(lane.Described, nil, stored)
 	return all, broken, errors.Join(append(errs, more...)...)
 }
 
@@ -198,7 +199,7 @@ func (w *Watcher) take(k lastKnown) error {
 			w.o.Log.Warn("secrets can't be opened with the key that this node has", "secrets", text, "remedy", "start every node with the ECHOLANE_SECRET_KEY that they were kept under, or keep them anew")
 		}
 	}
-	next, errs := policy.NewSettings(before, stored)
+	next, errs := policy.NewSettings(lane.Described, before, stored)
 	for _, err := range append(unread, errs...) {
 		w.o.Log.Error("a site's settings can't be used", "error", err)
 	}

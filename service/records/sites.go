@@ -11,6 +11,7 @@ import (
 	"github.com/jmoiron/sqlx"
 
 	"echolane/core/policy"
+	"echolane/service/lane"
 )
 
 // Change is one change of a site.
@@ -126,7 +127,7 @@ func (s *Store) DocumentAt(ctx context.Context, site string, version int64) (pol
 	if err := json.Unmarshal(found[0], &d); err != nil {
 		return d, fmt.Errorf("read version %d of %s: %w", version, site, err)
 	}
-	d.Complete()
+	d.Complete(lane.Described)
 	return d, nil
 }
 

@@ -11,7 +11,7 @@ type Weighing struct {
 	ID      int64     `db:"id" json:"id"`
 	Site    string    `db:"site" json:"site"`
 	Page    string    `db:"page" json:"page"`
-	State   string    `db:"state" json:"state"` // running, done, failed, stopped
+	State   string    `db:"state" json:"state" words:"running done failed stopped"` // running, done, failed, stopped
 	By      string    `db:"by" json:"by"`
 	BegunAt time.Time `db:"begun_at" json:"begun_at"`
 	SeenAt  time.Time `db:"seen_at" json:"seen_at"`

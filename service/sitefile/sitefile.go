@@ -16,6 +16,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/wording"
+	"echolane/service/lane"
 )
 
 // A Problem is something wrong with a file, and where.
@@ -56,7 +57,7 @@ const head = "# A site of Echo Lane. Change it and run: echolane apply FILE\n# C
 
 // Write gives the document as TOML.
 func Write(d policy.Document) ([]byte, error) {
-	d.Complete()
+	d.Complete(lane.Described)
 	var b bytes.Buffer
 	b.WriteString(head)
 	e := toml.NewEncoder(&b)
@@ -76,8 +77,8 @@ func Read(data []byte) (policy.Document, []policy.Trouble, error) {
 	if err := decoder.Decode(&d); err != nil {
 		return d, nil, parseProblems(err)
 	}
-	d.Complete()
-	_, warnings, err := policy.Compile(d)
+	d.Complete(lane.Described)
+	_, warnings, err := policy.Compile(d, lane.Described)
 	var troubles policy.Troubles
 	if errors.As(err, &troubles) {
 		at := positions(data)

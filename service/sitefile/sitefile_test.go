@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"echolane/core/policy"
+	"echolane/service/lane"
 )
 
 func full() policy.Document {
@@ -21,7 +22,7 @@ func full() policy.Document {
 		{Name: "catalogue", Kind: "folder", Folder: "/srv/kestrel's \"best\""},
 		{Name: "press", Kind: "web", Allow: []string{"https://photos.kestrel.test/*"}, Deny: []string{"https://photos.kestrel.test/private/*"}, Private: []string{"127.0.0.1"}},
 	}
-	d.Complete()
+	d.Complete(lane.Described)
 	return d
 }
 

@@ -120,3 +120,14 @@ func (r *contextReader) Read(p []byte) (int, error) {
 	}
 	return r.r.Read(p)
 }
+
+// OnClose has f called after the last share of the content is closed. It is for who makes the content, before others have it.
+func (c *Content) OnClose(f func()) {
+	release := c.release
+	c.release = func() {
+		if release != nil {
+			release()
+		}
+		f()
+	}
+}

@@ -27,17 +27,17 @@ func SystemLookup(ctx context.Context, host string) ([]netip.Addr, error) {
 	return net.DefaultResolver.LookupNetIP(ctx, "ip", host)
 }
 
-// guard makes connections for one lane. It looks names up itself and connects to the very addresses that it
+// Guard makes connections for one lane. It looks names up itself and connects to the very addresses that it
 // has checked, so a name that changes its address between check and use gains nothing. Each redirect and each
 // new connection passes here again.
-type guard struct {
-	site, lane string
-	private    []netip.Prefix
-	lookup     Lookup
-	timeouts   Timeouts
+type Guard struct {
+	Site, Lane string
+	Private    []netip.Prefix // addresses that may be reached though they aren't public
+	Lookup     Lookup
+	Timeouts   Timeouts
 }
 
-func (g guard) dial(ctx context.Context, network, address string) (net.Conn, error) {
+func (g Guard) dial(ctx context.Context, network, address string) (net.Conn, error) {
 	host, port, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, err
@@ -45,14 +45,14 @@ func (g guard) dial(ctx context.Context, network, address string) (net.Conn, err
 	var found []netip.Addr
 	if a, err := netip.ParseAddr(host); err == nil {
 		found = []netip.Addr{a}
-	} else if found, err = g.lookup(ctx, host); err != nil {
+	} else if found, err = g.Lookup(ctx, host); err != nil {
 		return nil, fmt.Errorf("look up %s: %w", host, err)
 	}
-	d := net.Dialer{Timeout: g.timeouts.Connect}
+	d := net.Dialer{Timeout: g.Timeouts.Connect}
 	var last error
 	for _, a := range found {
-		if !policy.MayConnect(a, g.private) {
-			last = policy.BadAddress(g.site, g.lane, host, a)
+		if !policy.MayConnect(a, g.Private) {
+			last = policy.BadAddress(g.Site, g.Lane, host, a)
 			continue
 		}
 		conn, err := d.DialContext(ctx, network, netip.AddrPortFrom(a.Unmap(), portOf(port)).String())
@@ -75,12 +75,12 @@ func portOf(s string) uint16 {
 	return uint16(n)
 }
 
-// client never follows redirects by itself, uses no proxy and keeps no cookies.
-func (g guard) client() *http.Client {
+// Client never follows redirects by itself, uses no proxy and keeps no cookies.
+func (g Guard) Client() *http.Client {
 	return &http.Client{
-		Timeout: g.timeouts.Total,
+		Timeout: g.Timeouts.Total,
 		Transport: &http.Transport{
-			DialContext: g.dial, TLSHandshakeTimeout: g.timeouts.Connect, ResponseHeaderTimeout: g.timeouts.FirstByte,
+			DialContext: g.dial, TLSHandshakeTimeout: g.Timeouts.Connect, ResponseHeaderTimeout: g.Timeouts.FirstByte,
 			MaxIdleConnsPerHost: 8, IdleConnTimeout: 30 * time.Second, MaxResponseHeaderBytes: 64 << 10, DisableCompression: true, ForceAttemptHTTP2: true,
 		},
 		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
@@ -90,5 +90,5 @@ func (g guard) client() *http.Client {
 // Dial makes a connection for something other than a lane under the same rules: public addresses alone, but for private
 // ones that are listed. It looks the name up itself and connects to the address that it has checked.
 func Dial(ctx context.Context, site string, private []netip.Prefix, network, address string) (net.Conn, error) {
-	return guard{site: site, lane: "the page", private: private, lookup: SystemLookup, timeouts: DefaultTimeouts}.dial(ctx, network, address)
+	return Guard{Site: site, Lane: "the page", Private: private, Lookup: SystemLookup, Timeouts: DefaultTimeouts}.dial(ctx, network, address)
 }

@@ -4,10 +4,13 @@ import (
 	"bytes"
 	"container/list"
 	"context"
+	"crypto/sha256"
+	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
+	"strings"
 	"sync"
 	"time"
 
@@ -43,8 +46,8 @@ func (k *Keep) MemoryBytes() int64 {
 	return k.memory.used
 }
 
-// known gives what is kept under a key, nil where nothing is.
-func (k *Keep) known(key string) *Version {
+// Known gives what is kept under a key, nil where nothing is.
+func (k *Keep) Known(key string) *Version {
 	if k.disk == nil {
 		return nil
 	}
@@ -60,8 +63,8 @@ func (k *Keep) known(key string) *Version {
 	return &v
 }
 
-// open gives the content of a version that is kept under a key.
-func (k *Keep) open(key string, v Version) (*Content, bool) {
+// Open gives the content of a version that is kept under a key.
+func (k *Keep) Open(key string, v Version) (*Content, bool) {
 	if c, ok := k.memory.get(key, v.Digest); ok {
 		return c, true
 	}
@@ -80,17 +83,17 @@ func (k *Keep) open(key string, v Version) (*Content, bool) {
 	return InFile(e.File, e.From, e.Size), true
 }
 
-// forget drops what is kept under a key.
-func (k *Keep) forget(key string) {
+// Forget drops what is kept under a key.
+func (k *Keep) Forget(key string) {
 	k.memory.forget(key)
 	if k.disk != nil {
 		k.disk.Remove(key)
 	}
 }
 
-// refresh puts what an origin has said anew beside what is kept.
-func (k *Keep) refresh(key string, v Version) {
-	c, ok := k.open(key, v)
+// Refresh puts what an origin has said anew beside what is kept.
+func (k *Keep) Refresh(key string, v Version) {
+	c, ok := k.Open(key, v)
 	if !ok || k.disk == nil {
 		c.Close()
 		return
@@ -116,13 +119,13 @@ func (k *Keep) refresh(key string, v Version) {
 	e.File.Close()
 }
 
-// errTooLong: there is more than the limit.
-var errTooLong = errors.New("there are more bytes than the limit")
+// ErrTooLong: there is more than the limit.
+var ErrTooLong = errors.New("there are more bytes than the limit")
 
-// receive takes a source in, at most limit bytes of it, and works out its digest. hint is how long it says it is, below 0
+// Receive takes a source in, at most limit bytes of it, and works out its digest. hint is how long it says it is, below 0
 // where it doesn't. complete makes its version once the bytes are known; it says under which key to keep them, "" for as
 // long as they are used only.
-func (k *Keep) receive(ctx context.Context, r io.Reader, limit, hint int64, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
+func (k *Keep) Receive(ctx context.Context, r io.Reader, limit, hint int64, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
 	sum := NewDigester()
 	r = io.TeeReader(readerOf(ctx, io.LimitReader(r, limit+1)), sum)
 	// Whether it may be kept is known before its bytes are.
@@ -141,7 +144,7 @@ func (k *Keep) toDisk(ctx context.Context, s *diskcache.Stream, r io.Reader, lim
 		got, err := r.Read(buffer)
 		if n += int64(got); n > limit {
 			s.Abort()
-			return Version{}, nil, errTooLong
+			return Version{}, nil, ErrTooLong
 		}
 		if _, failed := s.Write(buffer[:got]); failed != nil {
 			// The disk is full or failing: what came so far is read back, and the rest goes to memory.
@@ -221,7 +224,7 @@ func (k *Keep) toMemory(ctx context.Context, before []byte, r io.Reader, limit, 
 		}
 		got, err := r.Read(data[len(data):cap(data)])
 		if data = data[:len(data)+got]; int64(len(data)) > limit {
-			return fail(errTooLong)
+			return fail(ErrTooLong)
 		}
 		if err == io.EOF {
 			break
@@ -367,4 +370,10 @@ func (m *memory) forget(key string) {
 			m.drop(h)
 		}
 	}
+}
+
+// KeepKey is the key of what these parts name together.
+func KeepKey(parts ...string) string {
+	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
+	return base64.RawURLEncoding.EncodeToString(sum[:18])
 }

@@ -7,6 +7,7 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
 	"io/fs"
 	"path"
 	"strings"
@@ -45,6 +46,9 @@ const (
 // Lane gets the sources of one lane. Safe for concurrent use. Its errors are *policy.Refusal, ErrChanged, or those of a
 // context that ended.
 type Lane interface {
+	// Check says whether the lane may have a source at all, without looking for it, and at what address that is: its URL,
+	// or its path. trace, where it isn't nil, is told of the rules that were asked.
+	Check(path string, trace *[]policy.Step) (at string, no *policy.Refusal)
 	// Stat finds out which version of the source there is. have is what was known before, nil for nothing. The content
 	// comes back where it had to be fetched for that and can't be opened again, and where it is still to be read: then
 	// the version has no digest.
@@ -55,13 +59,64 @@ type Lane interface {
 	// Forget drops what is kept of a version whose bytes turned out to be others.
 	Forget(path string)
 	// List gives the sources in the order of their paths, at most limit of them that come after the path
-	// `after`. more says that there are others behind. A lane that can't be listed gives none.
+	// `after`. more says that there are others behind. errors.ErrUnsupported where nobody can list them.
 	List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error)
+	// Near reports that opening a source takes no fetch, so that it can wait until its bytes are needed.
+	Near() bool
+	// Close ends what the lane holds open. Whoever still uses the lane gets errors.
 	Close()
+}
+
+// A Finder is a lane that knows its sources' URLs.
+type Finder interface {
+	// PathOf gives the path under which the lane would have the source at a URL, where its rules allow it.
+	PathOf(url string) (path string, ok bool)
+}
+
+// A Receiver is a lane that sources are put into.
+type Receiver interface {
+	// Receive takes in what is to be put, at most what the lane allows, and works out its digest. Closing the content
+	// forgets it.
+	Receive(ctx context.Context, r io.Reader) (Version, *Content, error)
+	// Put keeps content as the newest version of a path. v brings the facts; its Path, Version and Bytes are set here.
+	// Equal bytes again make no new version. Of several that are put at once, the one with the highest number is the
+	// newest.
+	Put(ctx context.Context, path string, content *Content, v Uploaded) (Uploaded, error)
+	// Versions lists all versions of a path, newest first.
+	Versions(ctx context.Context, path string) ([]Uploaded, error)
+	// Remove forgets a path with all its versions and bytes.
+	Remove(ctx context.Context, path string) error
+}
+
+// Uploaded is a version of an uploaded source.
+type Uploaded struct {
+	Path    string    `json:"path"`
+	Version int       `json:"version"`
+	Digest  Digest    `json:"digest"`
+	Bytes   int64     `json:"bytes"`
+	Type    string    `json:"type"`
+	Width   int       `json:"width"`
+	Height  int       `json:"height"`
+	At      time.Time `json:"at"`
+	By      string    `json:"by"`
 }
 
 // ErrChanged: the source isn't any more what it was when looked at.
 var ErrChanged = errors.New("the source has changed")
+
+const (
+	// StaleServed is how long what is kept answers for an origin or store that failed, before it is tried again.
+	StaleServed = 10 * time.Second
+	// MaxStale is how long beyond its freshness what is kept may answer for one that fails, where nothing else is said.
+	MaxStale = 24 * time.Hour
+)
+
+// PrivateField is the field for addresses that aren't public, of lanes that reach for others over the network.
+func PrivateField(unless string) policy.LaneField {
+	return policy.LaneField{
+		Name: "private", Label: "Private addresses", Hint: "Reached though they aren't public", Usage: "address or network that is reached though it isn't public", Unless: unless,
+	}
+}
 
 // Entry is a source in a listing.
 type Entry struct {
@@ -112,13 +167,23 @@ var imageEndings = map[string]bool{
 	".jpg": true, ".jpeg": true, ".jpe": true, ".jfif": true, ".png": true, ".apng": true, ".webp": true, ".gif": true, ".avif": true, ".heic": true, ".heif": true, ".svg": true,
 }
 
-func looksLikeImage(p string) bool { return imageEndings[strings.ToLower(path.Ext(p))] }
+// IsImageName reports whether a file's name ends as those of images do.
+func IsImageName(p string) bool { return imageEndings[strings.ToLower(path.Ext(p))] }
 
-func missing(lane, p string) *policy.Refusal {
+// Missing is the refusal for a source that a lane (site/lane) doesn't have.
+func Missing(lane, p string) *policy.Refusal {
 	return policy.No(policy.Refusal{
 		Reason:    policy.ReasonNoSuchSource,
 		Detail:    fmt.Sprintf("lane %s has no image at %s", lane, wording.Cut(p, 120)),
 		Parameter: "path", Given: wording.Cut(p, 120), Remedy: "check the path's spelling and case, or put the image there",
+	})
+}
+
+// Unreadable is the refusal for a file whose bytes don't come.
+func Unreadable(p string) *policy.Refusal {
+	return policy.No(policy.Refusal{
+		Reason: policy.ReasonSourceUnreadable, Detail: fmt.Sprintf("reading %s failed", wording.Cut(p, 120)), Parameter: "path", Given: wording.Cut(p, 120),
+		Remedy: "try again; if it goes on, look at the disk it lies on", RetryIn: 5,
 	})
 }
 

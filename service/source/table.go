@@ -127,13 +127,10 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 	if err != nil {
 		return nil, err
 	}
-	if w, ok := lane.(*Web); ok { // rules hold also for what is known
-		if _, no := w.Check(path, trace); no != nil {
-			return nil, no
-		}
+	if _, no := lane.Check(path, trace); no != nil { // rules hold also for what is known
+		return nil, no
 	}
-	l := &in.Lane
-	address := strings.Join([]string{site.Name, l.Name, l.Kind, l.Folder, l.Base, l.Endpoint, l.Bucket, l.Prefix, l.Unshared, path}, "\x00")
+	address := strings.Join([]string{site.Name, in.Name, in.Place, in.Unshared, path}, "\x00")
 	s, ok := t.known.GetIfPresent(address)
 	if !ok {
 		s, _ = t.known.SetIfAbsent(address, &Source{})
@@ -252,7 +249,7 @@ func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, path strin
 		if ctx.Err() != nil || errors.Is(err, ErrChanged) {
 			return err
 		}
-		return unreadable(path)
+		return Unreadable(path)
 	case read != nil:
 		return read
 	}
@@ -292,7 +289,6 @@ func (t *Table) read(ctx context.Context, k *Known, lane Lane, path string, cont
 // rememberedFor is how long a failure is answered without another look.
 func rememberedFor(no *policy.Refusal, in *policy.CompiledLane) time.Duration {
 	const few = 5 * time.Second
-	near := in.Kind == "folder" || in.Kind == "upload"
 	switch no.Reason {
 	case policy.ReasonBusy, policy.ReasonInternal:
 		return 0
@@ -304,10 +300,7 @@ func rememberedFor(no *policy.Refusal, in *policy.CompiledLane) time.Duration {
 		}
 		return few
 	}
-	if near {
-		return time.Second
-	}
-	return few
+	return min(max(in.Fresh, time.Second), few) // what is taken to be unchanged for longer is also taken to be missing for longer
 }
 
 // Open gives the source's content. Of a file, whoever reads it makes sure of the digest, and says Mistaken where it is

@@ -8,11 +8,7 @@ import (
 	"io"
 	"log/slog"
 	"os"
-	"path/filepath"
 	"runtime"
-	"slices"
-	"sort"
-	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -40,9 +36,11 @@ func (f *fakeLane) Open(context.Context, string, Version) (*Content, error) {
 	f.opens.Add(1)
 	return InMemory(f.data, nil), nil
 }
-func (f *fakeLane) Forget(string)                                            {}
-func (f *fakeLane) List(context.Context, string, int) ([]Entry, bool, error) { return nil, false, nil }
-func (f *fakeLane) Close()                                                   {}
+func (f *fakeLane) Check(path string, _ *[]policy.Step) (string, *policy.Refusal) { return path, nil }
+func (f *fakeLane) Near() bool                                                    { return false }
+func (f *fakeLane) Forget(string)                                                 {}
+func (f *fakeLane) List(context.Context, string, int) ([]Entry, bool, error)      { return nil, false, nil }
+func (f *fakeLane) Close()                                                        {}
 
 type only struct{ Lane }
 
@@ -60,11 +58,11 @@ func (h *headers) Header(_ context.Context, c *Content) (codec.Header, error) {
 }
 func (h *headers) Strip(context.Context, *Content) ([]metadata.Splice, error) { return nil, nil }
 
-func inTable(t *testing.T, l Lane, kind string) (*Table, *headers, *policy.SiteSettings, *policy.CompiledLane) {
+func inTable(t *testing.T, l Lane, fresh time.Duration) (*Table, *headers, *policy.SiteSettings, *policy.CompiledLane) {
 	t.Helper()
 	h := &headers{}
 	s := &policy.SiteSettings{Site: &policy.Site{Name: "kestrel"}}
-	return NewTable(only{l}, h, nil), h, s, &policy.CompiledLane{Lane: policy.Lane{Name: "l", Kind: kind}}
+	return NewTable(only{l}, h, nil), h, s, &policy.CompiledLane{Lane: policy.Lane{Name: "l"}, Fresh: fresh}
 }
 
 func TestWaitersShareOneLookAndItsFailure(t *testing.T) {
@@ -77,7 +75,7 @@ func TestWaitersShareOneLookAndItsFailure(t *testing.T) {
 			return Version{}, ctx.Err()
 		}
 	}}
-	table, _, site, in := inTable(t, l, "web")
+	table, _, site, in := inTable(t, l, 5*time.Minute)
 	var all sync.WaitGroup
 	for range 20 {
 		all.Go(func() {
@@ -110,13 +108,13 @@ func TestWaitersShareOneLookAndItsFailure(t *testing.T) {
 }
 
 func TestAFailureIsRememberedForAWhileOnly(t *testing.T) {
-	for reason, want := range map[policy.Reason][2]time.Duration{ // near, far
+	for reason, want := range map[policy.Reason][2]time.Duration{ // of sources that are fresh for a second, for minutes
 		policy.ReasonNoSuchSource: {time.Second, 5 * time.Second}, policy.ReasonOriginFailed: {5 * time.Second, 5 * time.Second}, policy.ReasonBusy: {0, 0}, policy.ReasonInternal: {0, 0},
 		policy.ReasonRenderTooMuch: {30 * time.Second, 30 * time.Second},
 	} {
-		for i, kind := range []string{"folder", "web"} {
-			if got := rememberedFor(policy.No(policy.Refusal{Reason: reason}), &policy.CompiledLane{Lane: policy.Lane{Kind: kind}}); got != want[i] {
-				t.Errorf("%s of a %s lane for %v, want %v", reason, kind, got, want[i])
+		for i, fresh := range []time.Duration{time.Second, 5 * time.Minute} {
+			if got := rememberedFor(policy.No(policy.Refusal{Reason: reason}), &policy.CompiledLane{Fresh: fresh}); got != want[i] {
+				t.Errorf("%s of a lane that is fresh for %v is remembered for %v, want %v", reason, fresh, got, want[i])
 			}
 		}
 	}
@@ -127,7 +125,7 @@ func TestAFailureIsRememberedForAWhileOnly(t *testing.T) {
 
 func TestAWaiterThatLeavesIsFree(t *testing.T) {
 	l := &fakeLane{stat: func(ctx context.Context, _ string) (Version, error) { <-ctx.Done(); return Version{}, ctx.Err() }}
-	table, _, site, in := inTable(t, l, "web")
+	table, _, site, in := inTable(t, l, 5*time.Minute)
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Millisecond)
 	defer cancel()
 	if _, err := table.Locate(ctx, site, in, "a.jpg", nil); !errors.Is(err, context.DeadlineExceeded) {
@@ -145,7 +143,7 @@ func TestAHeaderIsReadOnceForAVersion(t *testing.T) {
 	l := &fakeLane{data: []byte("one"), stat: func(context.Context, string) (Version, error) {
 		return Version{Digest: digest, Bytes: 3, Validator: "1"}, nil
 	}}
-	table, h, site, in := inTable(t, l, "web")
+	table, h, site, in := inTable(t, l, 5*time.Minute)
 	first, err := table.Locate(context.Background(), site, in, "a.jpg", nil)
 	if err != nil {
 		t.Fatal(err)
@@ -177,7 +175,7 @@ func TestAHeaderIsReadOnceForAVersion(t *testing.T) {
 
 func TestTheTableForgetsTheOldest(t *testing.T) {
 	l := &fakeLane{stat: func(context.Context, string) (Version, error) { return Version{Digest: "d", Fresh: time.Hour}, nil }}
-	table, _, site, in := inTable(t, l, "folder")
+	table, _, site, in := inTable(t, l, time.Second)
 	table.known.SetMaximum(500)
 	if _, err := table.Locate(context.Background(), site, in, "hot.jpg", nil); err != nil {
 		t.Fatal(err)
@@ -210,7 +208,7 @@ func keepWith(t *testing.T, memory int64, disk bool) *Keep {
 func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	k := keepWith(t, 10<<20, false)
 	take := func(ctx context.Context, key string, n int) (*Content, error) {
-		_, c, err := k.receive(ctx, bytes.NewReader(make([]byte, n)), 64<<20, int64(n), func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
+		_, c, err := k.Receive(ctx, bytes.NewReader(make([]byte, n)), 64<<20, int64(n), func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
 		return c, err
 	}
 	a, err := take(context.Background(), "a", 6<<20)
@@ -222,7 +220,7 @@ func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	if _, err := take(ctx, "b", 6<<20); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("there is no room, and it is taken: %v", err)
 	}
-	shared, ok := k.open("a", Version{Digest: DigestOf(make([]byte, 6<<20)), Bytes: 6 << 20})
+	shared, ok := k.Open("a", Version{Digest: DigestOf(make([]byte, 6<<20)), Bytes: 6 << 20})
 	if !ok || k.MemoryBytes() > 7<<20 {
 		t.Errorf("equal readers don't share: %v, %d bytes", ok, k.MemoryBytes())
 	}
@@ -243,7 +241,7 @@ func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	if _, err := take(context.Background(), "c", 20<<20); reasonOf(err) != "source-too-many-bytes" {
 		t.Errorf("more than there is memory for: %v", err)
 	}
-	if _, _, err := k.receive(context.Background(), bytes.NewReader(make([]byte, 2000)), 1000, -1, func(d Digest, n int64) (Version, string) { return Version{}, "d" }); !errors.Is(err, errTooLong) {
+	if _, _, err := k.Receive(context.Background(), bytes.NewReader(make([]byte, 2000)), 1000, -1, func(d Digest, n int64) (Version, string) { return Version{}, "d" }); !errors.Is(err, ErrTooLong) {
 		t.Errorf("beyond the limit: %v", err)
 	}
 	// What promises much and sends little holds little.
@@ -252,7 +250,7 @@ func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	ended := make(chan struct{})
 	lying, stop := context.WithCancel(context.Background())
 	go func() {
-		k.receive(lying, slow, 9<<20, 9<<20, func(Digest, int64) (Version, string) { return Version{}, "e" })
+		k.Receive(lying, slow, 9<<20, 9<<20, func(Digest, int64) (Version, string) { return Version{}, "e" })
 		close(ended)
 	}()
 	more.Write([]byte("x"))
@@ -276,16 +274,16 @@ func TestTheMemoryOfSourcesNeverLosesCount(t *testing.T) {
 					key = ""
 				}
 				data := bytes.Repeat([]byte{byte(len(key))}, 100_000)
-				if c, ok := k.open(key, Version{Digest: DigestOf(data), Bytes: int64(len(data))}); ok && key != "" {
+				if c, ok := k.Open(key, Version{Digest: DigestOf(data), Bytes: int64(len(data))}); ok && key != "" {
 					c.Share().Close()
 					c.Close()
 				}
 				ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-				_, c, err := k.receive(ctx, bytes.NewReader(data), 1<<20, int64(len(data)), func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
+				_, c, err := k.Receive(ctx, bytes.NewReader(data), 1<<20, int64(len(data)), func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
 				cancel()
 				if err == nil {
 					if i%3 == 0 {
-						k.forget(key)
+						k.Forget(key)
 					}
 					c.Close()
 				}
@@ -310,13 +308,13 @@ func TestADiskThatFailsCostsNoSource(t *testing.T) {
 	failing := io.MultiReader(bytes.NewReader(data[:200_000]), readerFunc(func(p []byte) (int, error) {
 		return 0, io.EOF
 	}))
-	_, c, err := k.receive(context.Background(), failing, 1<<20, -1, func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abcd" })
+	_, c, err := k.Receive(context.Background(), failing, 1<<20, -1, func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abcd" })
 	if err != nil || c.Size() != 200_000 {
 		t.Fatalf("%v", err)
 	}
 	c.Close()
 	os.RemoveAll(diskDir(k)) // from here on nothing can be written
-	v, c, err := k.receive(context.Background(), bytes.NewReader(data), 1<<20, -1, func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abce" })
+	v, c, err := k.Receive(context.Background(), bytes.NewReader(data), 1<<20, -1, func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abce" })
 	if err != nil || v.Digest != DigestOf(data) {
 		t.Fatalf("without a disk: %v", err)
 	}
@@ -333,158 +331,10 @@ type readerFunc func([]byte) (int, error)
 
 func (f readerFunc) Read(p []byte) (int, error) { return f(p) }
 
-func TestAFolderIsListedInPagesOfItsOrder(t *testing.T) {
-	dir := t.TempDir()
-	var want []string
-	for _, name := range []string{"a.jpg", "a/b.avif", "a-b.heic", "a/c/d.heif", "a/c.svg", "b.jfif", "b/x.PNG", "z.webp", "ä.jpeg", "a.b/c.gif", "a b.jpe", "deep/1/2/3/4/5.apng"} {
-		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
-		if err := os.WriteFile(filepath.Join(dir, name), []byte("x"), 0o644); err != nil {
-			t.Fatal(err)
-		}
-		want = append(want, name)
+func reasonOf(err error) string {
+	var no *policy.Refusal
+	if errors.As(err, &no) {
+		return string(no.Reason)
 	}
-	for _, name := range []string{".hidden.jpg", "a/.thumbs/x.jpg", "notes.txt", "a/readme"} {
-		os.MkdirAll(filepath.Dir(filepath.Join(dir, name)), 0o755)
-		os.WriteFile(filepath.Join(dir, name), nil, 0o644)
-	}
-	sort.Strings(want)
-	f := Folder{Name: "kestrel/l", Dir: dir}
-	for _, size := range []int{1, 2, 3, 5, 100} {
-		var got []string
-		after := ""
-		for {
-			page, more, err := f.List(context.Background(), after, size)
-			if err != nil || len(page) > size {
-				t.Fatal(err)
-			}
-			for _, e := range page {
-				got = append(got, e.Path)
-			}
-			if !more {
-				break
-			}
-			after = page[len(page)-1].Path
-		}
-		if !slices.Equal(got, want) {
-			t.Errorf("in pages of %d: %q, want %q", size, got, want)
-		}
-	}
-}
-
-func uploads(t *testing.T, dir string) *Upload {
-	t.Helper()
-	d := policy.NewDocument("kestrel")
-	d.Lanes = []policy.Lane{{Name: "incoming", Kind: "upload", Folder: dir}}
-	d.Complete()
-	s, _, err := policy.Compile(d)
-	if err != nil {
-		t.Fatal(err)
-	}
-	ls := &Lanes{Keep: NewKeep(nil, 0), CDN: func() string { return "" }}
-	l, err := ls.Of(&policy.SiteSettings{Site: s, Document: d}, s.Lanes[0])
-	if err != nil {
-		t.Fatal(err)
-	}
-	t.Cleanup(ls.Close)
-	return l.(*Upload)
-}
-
-func TestOfUploadsAtOnceTheHighestVersionIsTheNewest(t *testing.T) {
-	u := uploads(t, t.TempDir())
-	ctx := context.Background()
-	for round := range 5 {
-		path := fmt.Sprintf("kite-%d.png", round)
-		var all sync.WaitGroup
-		for i := range 6 {
-			all.Go(func() {
-				v, c, err := u.Receive(ctx, strings.NewReader(fmt.Sprintf("bytes %d", i)))
-				if err != nil {
-					t.Error(err)
-					return
-				}
-				defer c.Close()
-				if _, err := u.Put(ctx, path, c, Uploaded{Digest: v.Digest}); err != nil {
-					t.Error(err)
-				}
-			})
-		}
-		all.Wait()
-		list, err := u.Versions(ctx, path)
-		if err != nil {
-			t.Fatal(err)
-		}
-		newest, err := u.Newest(ctx, path)
-		if err != nil || newest.Version != list[0].Version || newest.Digest != list[0].Digest {
-			t.Errorf("%s: the newest is %+v, the highest %+v, %v", path, newest, list[0], err)
-		}
-	}
-	page, more, err := u.List(ctx, "kite-1.png", 2)
-	if err != nil || !more || len(page) != 2 || page[0].Path != "kite-2.png" {
-		t.Errorf("%+v %v %v", page, more, err)
-	}
-}
-
-// meddler reads headers that tell the first byte, and has something done to the source after the reading.
-type meddler struct {
-	headers
-	times int // that it is still done
-	do    func()
-}
-
-func (m *meddler) Header(_ context.Context, c *Content) (codec.Header, error) {
-	m.read.Add(1)
-	var b [1]byte
-	c.ReadAt(b[:], 0)
-	if m.times > 0 {
-		m.times--
-		m.do()
-	}
-	return codec.Header{Type: "image/png", W: int(b[0]), H: 2, Orientation: 1, Frames: 1}, nil
-}
-
-func TestAHeaderIsOfTheBytesThatItsDigestIsOf(t *testing.T) {
-	dir := t.TempDir()
-	file := filepath.Join(dir, "a.png")
-	write := func(text string, at time.Time) {
-		t.Helper()
-		if err := errors.Join(os.WriteFile(file, []byte(text), 0o644), os.Chtimes(file, at, at)); err != nil {
-			t.Fatal(err)
-		}
-	}
-	then := time.Now().Add(-time.Hour)
-	folder := Folder{Name: "kestrel/l", Dir: dir, Limits: policy.DefaultLimits}
-	site, in := &policy.SiteSettings{Site: &policy.Site{Name: "kestrel"}}, &policy.CompiledLane{Lane: policy.Lane{Name: "l", Kind: "folder"}}
-	for name, first := range map[string]string{"never seen": "", "seen before": "old!"} {
-		m := &meddler{}
-		table := NewTable(only{folder}, m, nil)
-		if first != "" {
-			write(first, then.Add(-time.Minute))
-			if _, err := table.Locate(t.Context(), site, in, "a.png", nil); err != nil {
-				t.Fatal(err)
-			}
-		}
-		write("AAAA", then)
-		m.times, m.do = 1, func() { write("BBBB", then.Add(time.Minute)) }
-		l, err := table.Locate(t.Context(), site, in, "a.png", nil)
-		if err != nil {
-			t.Fatal(name, err)
-		}
-		if l.Known.Digest != DigestOf([]byte("BBBB")) || l.Known.Header.W != 'B' {
-			t.Errorf("%s: the digest is that of B: %t; the header's first byte is %c", name, l.Known.Digest == DigestOf([]byte("BBBB")), rune(l.Known.Header.W))
-		}
-		l.Close()
-		// Touched, but the same: the header needn't be read again.
-		read := m.read.Load()
-		write("BBBB", then.Add(2*time.Minute))
-		if l, err = table.Locate(t.Context(), site, in, "a.png", nil); err != nil || l.Known.Header.W != 'B' || m.read.Load() != read {
-			t.Errorf("%s: touched: %v, %d more headers read", name, err, m.read.Load()-read)
-		}
-	}
-	// One that never settles is said to be so.
-	n := 0
-	m := &meddler{times: 100}
-	m.do = func() { n++; write("CCCC", then.Add(time.Duration(n)*time.Second)) }
-	if _, err := NewTable(only{folder}, m, nil).Locate(t.Context(), site, in, "a.png", nil); reasonOf(err) != "source-unreadable" {
-		t.Errorf("of a source that goes on changing: %v", err)
-	}
+	return fmt.Sprint(err)
 }

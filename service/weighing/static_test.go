@@ -16,6 +16,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/demo/pictures"
+	"echolane/service/lane"
 	"echolane/service/source"
 )
 
@@ -66,12 +67,12 @@ func stand(t *testing.T, page string) (*Weigher, Ask) {
 	t.Cleanup(s.Close)
 	d := policy.NewDocument("kestrel")
 	d.Lanes = []policy.Lane{{Name: "press", Kind: "web", Allow: []string{s.URL + "/mark.png"}, Private: []string{"127.0.0.1"}}}
-	d.Complete()
-	site, _, err := policy.Compile(d)
+	d.Complete(lane.Described)
+	site, _, err := policy.Compile(d, lane.Described)
 	if err != nil {
 		t.Fatal(err)
 	}
-	w := &Weigher{Workshop: direct{}, Lanes: &source.Lanes{Keep: source.NewKeep(nil, 0), CDN: func() string { return "" }}, Log: slog.New(slog.DiscardHandler)}
+	w := &Weigher{Workshop: direct{}, Lanes: &source.Lanes{Kinds: lane.Kinds, Keep: source.NewKeep(nil, 0), CDN: func() string { return "" }}, Log: slog.New(slog.DiscardHandler)}
 	return w, Ask{Site: &policy.SiteSettings{Site: site, Document: d}, Page: s.URL + "/", Screens: []Screen{{"phone", 390, 844, 2}}}
 }
 

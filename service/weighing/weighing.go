@@ -165,7 +165,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 func (w *Weigher) proxy(a *Ask) (*proxy, error) {
 	var private []netip.Prefix
 	for _, l := range a.Site.Lanes {
-		if l.Kind == "web" {
+		if len(l.Allow) > 0 { // what it fetches, the page may show
 			private = append(private, l.Private...)
 		}
 	}
@@ -284,29 +284,16 @@ func (w *Weigher) find(a *Ask, p *weighin.Picture) {
 	}
 	nearest := ""
 	for _, l := range a.Site.Lanes {
-		if l.Kind != "web" {
-			continue
-		}
 		lane, err := w.Lanes.Of(a.Site, l)
 		if err != nil {
 			continue
 		}
-		web, ok := lane.(*source.Web)
+		finder, ok := lane.(source.Finder)
 		if !ok {
 			continue
 		}
 		nearest = l.Name
-		path := p.URL
-		if l.BaseURL != "" {
-			rest, below := strings.CutPrefix(p.URL, l.BaseURL)
-			if !below {
-				continue
-			}
-			if path, err = url.PathUnescape(rest); err != nil {
-				continue
-			}
-		}
-		if _, no := web.Check(path, nil); no == nil {
+		if path, ok := finder.PathOf(p.URL); ok {
 			p.Source = l.Name + "/" + path
 			return
 		}

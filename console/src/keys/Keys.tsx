@@ -15,8 +15,9 @@ import {
   removeToken,
   setPassword,
 } from "../api/client";
+import { words } from "../api/words";
 import { Button } from "../parts/Button";
-import { Choice } from "../parts/Choice";
+import { Choice, options } from "../parts/Choice";
 import { Field, Labelled } from "../parts/Field";
 import { whenText } from "../parts/figures";
 import { Once } from "../parts/Once";
@@ -24,7 +25,8 @@ import { Pick } from "../parts/Pick";
 import { Trouble } from "../parts/Trouble";
 import { Destroy } from "../parts/Window";
 
-const rights = ["read", "edit", "own"].map((v) => ({ value: v, text: v }));
+type Right = (typeof words.Token.may)[number];
+const rights = options(words.Token.may);
 const ofSites = (sites: string[]) => (sites.length ? sites.join(", ") : "all sites");
 const readSites = (text: string) => text.split(",").map((s) => s.trim()).filter(Boolean);
 
@@ -103,7 +105,7 @@ function People() {
   const list = useQuery({ queryKey: ["people"], queryFn: ({ signal }) => listPeople(signal) });
   const [name, setName] = useState("");
   const [password, setPassword] = useState("");
-  const [may, setMay] = useState("edit");
+  const [may, setMay] = useState<Right>("edit");
   const [sites, setSites] = useState("");
   const [error, setError] = useState<Error>();
   const again = () => queries.invalidateQueries({ queryKey: ["people"] });
@@ -147,7 +149,7 @@ function Tokens() {
   const queries = useQueryClient();
   const list = useQuery({ queryKey: ["tokens"], queryFn: ({ signal }) => listTokens(signal) });
   const [name, setName] = useState("");
-  const [may, setMay] = useState("read");
+  const [may, setMay] = useState<Right>("read");
   const [sites, setSites] = useState("");
   const [secret, setSecret] = useState<string>();
   const [error, setError] = useState<Error>();

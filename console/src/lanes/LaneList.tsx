@@ -1,20 +1,26 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { putSecret, removeSecret, testLane, upload, type Document, type Lane, type Site, type Step } from "../api/client";
+import { words } from "../api/words";
 import { addressOf, elementsOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
-import { Choice } from "../parts/Choice";
+import { Choice, options } from "../parts/Choice";
 import { Field, Labelled, ListField, NumberField } from "../parts/Field";
 import { bytesText, pixelsText } from "../parts/figures";
 import { Trouble } from "../parts/Trouble";
 import { Destroy } from "../parts/Window";
+import { kinds, type LaneField, type LaneKind } from "./kinds";
 
-const words = (...v: string[]) => v.map((w) => ({ value: w, text: w }));
+const kindOf = (l: Lane): LaneKind | undefined => kinds.find((k) => k.name === l.kind);
 
+// textOf is a field's value in one line.
+const textOf = (l: Lane, name: keyof Lane): string => [l[name] ?? ""].flat().join(", ");
+
+// where says where a lane's sources are.
 function where(l: Lane): string {
-  if (l.folder) return l.folder;
-  if (l.kind === "web") return l.base || (l.allow ?? []).join(", ");
-  return [l.endpoint?.replace(/\/$/, ""), l.bucket, l.prefix].filter(Boolean).join("/");
+  const group = kindOf(l)?.where.find((names) => names.some((n) => textOf(l, n)));
+  const parts = (group ?? []).map((n) => textOf(l, n)).filter(Boolean);
+  return parts.length > 1 ? parts.map((p) => p.replace(/\/$/, "")).join("/") : parts.join("");
 }
 
 // The site's lanes; one of them opened at a time.
@@ -24,7 +30,7 @@ export function LaneList(props: { site: Site; document: Document; onChange: (par
   const open = address.parts[1];
   const set = (name: string, part: Partial<Lane>) => props.onChange({ lanes: d.lanes.map((l) => (l.name === name ? { ...l, ...part } : l)) });
   const [name, setName] = useState("");
-  const [kind, setKind] = useState("folder");
+  const [kind, setKind] = useState(kinds[0]!);
   return (
     <section aria-label="Lanes">
       <h2 className="mb-2 font-semibold">Lanes</h2>
@@ -62,14 +68,14 @@ export function LaneList(props: { site: Site; document: Document; onChange: (par
         onSubmit={(e) => {
           e.preventDefault();
           if (!name || d.lanes.some((l) => l.name === name)) return;
-          props.onChange({ lanes: [...d.lanes, { name, kind, fresh_s: kind === "folder" || kind === "upload" ? 1 : 300, max_age_s: 3600, visibility: "public", original: "no", metadata: "strip", unshared: "forget", svg: "refuse" }] });
+          props.onChange({ lanes: [...d.lanes, { name, kind: kind.name, fresh_s: kind.fresh_s, max_age_s: 3600, visibility: "public", original: "no", metadata: "strip", unshared: "forget", svg: "refuse" }] });
           go(addressOf("lanes", [site.name, name]));
           setName("");
         }}
       >
         <Field label="Another lane" value={name} onChange={setName} placeholder="photos" />
         <Labelled label="Kind">
-          <Choice label="Kind of the lane" value={kind} options={words("folder", "web", "bucket", "upload")} onChange={setKind} />
+          <Choice label="Kind of the lane" value={kind.name} options={options(words.Lane.kind)} onChange={(name) => setKind(kinds.find((k) => k.name === name)!)} />
         </Labelled>
         <Button type="submit">Draft it</Button>
       </form>
@@ -79,55 +85,36 @@ export function LaneList(props: { site: Site; document: Document; onChange: (par
 
 function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part: Partial<Lane>) => void; onRemove: () => void }) {
   const { lane: l, onChange } = props;
-  const stored = l.kind === "bucket" || (l.kind === "upload" && !l.folder);
+  const kind = kindOf(l);
+  const fields = (kind?.fields ?? []).filter((f) => !f.unless || !textOf(l, f.unless));
+  const secrets = kind?.secrets && !(kind.secrets.unless && textOf(l, kind.secrets.unless)) ? kind.secrets.form : undefined;
   return (
     <div className="flex flex-col gap-4 pb-4 pl-4">
       <div className="grid gap-x-6 gap-y-3 sm:grid-cols-2 xl:grid-cols-3">
-        {(l.kind === "folder" || l.kind === "upload") && (
-          <Field label="Folder" value={l.folder ?? ""} onChange={(folder) => onChange({ folder: folder || undefined })} hint="On every machine that the service runs on" />
-        )}
-        {l.kind === "web" && (
-          <>
-            <ListField label="Allow" value={l.allow ?? []} onChange={(allow) => onChange({ allow })} hint="URL patterns, such as https://photos.kestrel.test/*" />
-            <ListField label="Deny" value={l.deny ?? []} onChange={(deny) => onChange({ deny })} hint="Wins over allow" />
-            <Field label="Base" value={l.base ?? ""} onChange={(base) => onChange({ base: base || undefined })} hint="What paths are appended to; without one a path is a whole URL" />
-          </>
-        )}
-        {stored && (
-          <>
-            <Field label="Bucket" value={l.bucket ?? ""} onChange={(bucket) => onChange({ bucket: bucket || undefined })} />
-            <Field label="Endpoint" value={l.endpoint ?? ""} onChange={(endpoint) => onChange({ endpoint: endpoint || undefined })} />
-            <Field label="Region" value={l.region ?? ""} onChange={(region) => onChange({ region: region || undefined })} />
-            <Field label="Prefix" value={l.prefix ?? ""} onChange={(prefix) => onChange({ prefix: prefix || undefined })} />
-          </>
-        )}
-        {(l.kind === "web" || stored) && <ListField label="Private addresses" value={l.private ?? []} onChange={(v) => onChange({ private: v })} hint="Reached though they aren't public" />}
+        {fields.map((f) => (
+          <KindField key={f.name} field={f} lane={l} onChange={onChange} />
+        ))}
         <NumberField label="Fresh, seconds" value={l.fresh_s ?? 0} onChange={(fresh_s) => onChange({ fresh_s })} hint="Where nothing else says so" />
         <NumberField label="Kept by browsers, seconds" value={l.max_age_s ?? 0} onChange={(max_age_s) => onChange({ max_age_s })} />
         <NumberField label="Largest source, bytes" value={l.source_bytes ?? 0} onChange={(v) => onChange({ source_bytes: v || undefined })} hint="0: as the site" />
         <Labelled label="Visibility">
-          <Choice label="Visibility" value={l.visibility} options={words("public", "signed")} onChange={(visibility) => onChange({ visibility })} />
+          <Choice label="Visibility" value={l.visibility} options={options(words.Lane.visibility)} onChange={(visibility) => onChange({ visibility })} />
         </Labelled>
         <Labelled label="The source itself">
-          <Choice label="Original" value={l.original} options={words("no", "download")} onChange={(original) => onChange({ original })} />
+          <Choice label="Original" value={l.original} options={options(words.Lane.original)} onChange={(original) => onChange({ original })} />
         </Labelled>
         <Labelled label="Drawings in SVG">
-          <Choice label="SVG" value={l.svg} options={words("refuse", "untouched")} onChange={(svg) => onChange({ svg })} />
+          <Choice label="SVG" value={l.svg} options={options(words.Lane.svg)} onChange={(svg) => onChange({ svg })} />
         </Labelled>
-        {l.kind === "web" && (
-          <Labelled label="Marked no-store or private">
-            <Choice label="Unshared" value={l.unshared} options={words("forget", "keep")} onChange={(unshared) => onChange({ unshared })} />
-          </Labelled>
-        )}
         <Labelled label="Its metadata, when downloaded">
-          <Choice label="Metadata" value={l.metadata} options={words("strip", "keep")} onChange={(metadata) => onChange({ metadata })} />
+          <Choice label="Metadata" value={l.metadata} options={options(words.Lane.metadata)} onChange={(metadata) => onChange({ metadata })} />
         </Labelled>
       </div>
       {props.kept ? (
         <>
           <TestBox site={props.site.name} lane={l} />
-          {(l.kind === "web" || stored) && <Secrets site={props.site} lane={l} />}
-          {l.kind === "upload" && <DropBox site={props.site.name} lane={l.name} />}
+          {secrets && <Secrets site={props.site} lane={l} form={secrets} />}
+          {kind?.receives && <DropBox site={props.site.name} lane={l.name} />}
         </>
       ) : (
         <p className="text-soft">A draft: review and make the changes to bring it to life.</p>
@@ -139,7 +126,24 @@ function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part
   );
 }
 
+// One of the fields that only some kinds have: a list, a choice of words, or a line of text.
+function KindField(props: { field: LaneField; lane: Lane; onChange: (part: Partial<Lane>) => void }) {
+  const { name, label, hint, list } = props.field;
+  const value = props.lane[name] ?? "";
+  const choices: readonly string[] | undefined = (words.Lane as Partial<Record<keyof Lane, readonly string[]>>)[name];
+  if (choices)
+    return (
+      <Labelled label={label}>
+        <Choice label={label} value={String(value)} options={options(choices)} onChange={(v) => props.onChange({ [name]: v })} />
+      </Labelled>
+    );
+  if (list) return <ListField label={label} hint={hint} value={Array.isArray(value) ? value : []} onChange={(v) => props.onChange({ [name]: v })} />;
+  return <Field label={label} hint={hint} value={String(value)} onChange={(v) => props.onChange({ [name]: v || undefined })} />;
+}
+
 function TestBox({ site, lane }: { site: string; lane: Lane }) {
+  const without = kindOf(lane)?.urlWithout;
+  const byURL = without && !textOf(lane, without);
   const [source, setSource] = useState("");
   const [steps, setSteps] = useState<Step[]>();
   const [error, setError] = useState<Error>();
@@ -154,7 +158,7 @@ function TestBox({ site, lane }: { site: string; lane: Lane }) {
     >
       <div className="flex items-end gap-2">
         <div className="max-w-xl flex-1">
-          <Field label="Would this source be allowed?" value={source} onChange={setSource} placeholder={lane.kind === "web" && !lane.base ? "https://photos.kestrel.test/crowd.jpg" : "summer/delta-red.jpg"} />
+          <Field label="Would this source be allowed?" value={source} onChange={setSource} placeholder={byURL ? "https://photos.kestrel.test/crowd.jpg" : "summer/delta-red.jpg"} />
         </div>
         <Button type="submit">Test</Button>
       </div>
@@ -177,9 +181,9 @@ function TestBox({ site, lane }: { site: string; lane: Lane }) {
   );
 }
 
-function Secrets({ site, lane }: { site: Site; lane: Lane }) {
+function Secrets({ site, lane, form }: { site: Site; lane: Lane; form: "headers" | "credentials" }) {
   const queries = useQueryClient();
-  const web = lane.kind === "web";
+  const headers = form === "headers";
   const [name, setName] = useState("");
   const [value, setValue] = useState("");
   const [error, setError] = useState<Error>();
@@ -191,10 +195,10 @@ function Secrets({ site, lane }: { site: Site; lane: Lane }) {
       className="flex flex-col gap-2"
       onSubmit={(e) => {
         e.preventDefault();
-        putSecret(site.name, lane.name, web ? { header: name, value } : { access_key: name, secret_key: value }).then(() => (setName(""), setValue(""), setError(undefined), again()), setError);
+        putSecret(site.name, lane.name, headers ? { header: name, value } : { access_key: name, secret_key: value }).then(() => (setName(""), setValue(""), setError(undefined), again()), setError);
       }}
     >
-      <span className="text-soft">{web ? "Request headers, sent to this lane's origin alone" : "Credentials"}: kept encrypted, never shown again</span>
+      <span className="text-soft">{headers ? "Request headers, sent to this lane's origin alone" : "Credentials"}: kept encrypted, never shown again</span>
       <ul className="flex flex-col gap-1">
         {site.secrets
           .filter((s) => s.startsWith(prefix))
@@ -206,8 +210,8 @@ function Secrets({ site, lane }: { site: Site; lane: Lane }) {
           ))}
       </ul>
       <div className="flex flex-wrap items-end gap-2">
-        <Field label={web ? "Header" : "Access key"} value={name} onChange={setName} placeholder={web ? "Authorization" : undefined} />
-        <Field label={web ? "Value" : "Secret key"} type="password" autoComplete="new-password" value={value} onChange={setValue} />
+        <Field label={headers ? "Header" : "Access key"} value={name} onChange={setName} placeholder={headers ? "Authorization" : undefined} />
+        <Field label={headers ? "Value" : "Secret key"} type="password" autoComplete="new-password" value={value} onChange={setValue} />
         <Button type="submit">Keep</Button>
       </div>
       {error && <Trouble error={error} />}

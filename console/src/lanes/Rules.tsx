@@ -1,9 +1,9 @@
 import { proposeLadder, type Document } from "../api/client";
 import { Button } from "../parts/Button";
-import { Choice } from "../parts/Choice";
+import { words } from "../api/words";
+import { Choice, options } from "../parts/Choice";
 import { Field, Labelled, ListField, NumberField } from "../parts/Field";
 
-const words = (...v: string[]) => v.map((w) => ({ value: w, text: w }));
 const commas = (t: string) => t.split(",").map((s) => s.trim()).filter(Boolean);
 
 // The site's own rules: what it delivers, to whom, how much.
@@ -14,9 +14,9 @@ export function Rules(props: { site: string; document: Document; onChange: (part
   return (
     <>
       <Group title="What it delivers">
-        <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) })} hint="Most wanted first" />
+        <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) as Document["formats"] })} hint="Most wanted first" />
         <Labelled label="Effort for what is kept">
-          <Choice label="Effort" value={d.effort} options={words("quick", "thorough")} onChange={(effort) => onChange({ effort })} />
+          <Choice label="Effort" value={d.effort} options={options(words.Document.effort)} onChange={(effort) => onChange({ effort })} />
         </Labelled>
         <ListField label="Shapes" value={d.shapes} onChange={(shapes) => onChange({ shapes })} hint="Aspect ratios beside the natural one; none: any" />
         <div className="flex flex-col gap-2">
@@ -27,25 +27,25 @@ export function Rules(props: { site: string; document: Document; onChange: (part
             hint="Widths in device pixels; none: any"
           />
           <div className="flex flex-wrap gap-2">
-            <Choice label="Other widths" value={d.ladder.other} options={words("refuse", "round-up")} onChange={(other) => onChange({ ladder: { ...d.ladder, other } })} />
+            <Choice label="Other widths" value={d.ladder.other} options={options(words.Ladder.other)} onChange={(other) => onChange({ ladder: { ...d.ladder, other } })} />
             <Button onClick={() => void proposeLadder(props.site).then((p) => onChange({ ladder: { ...d.ladder, rungs: p.rungs } }))}>Propose</Button>
           </div>
         </div>
         <Labelled label="May a URL ask for more pixels than the source has?">
-          <Choice label="Grow" value={d.grow} options={words("url", "classes")} onChange={(grow) => onChange({ grow })} />
+          <Choice label="Grow" value={d.grow} options={options(words.Document.grow)} onChange={(grow) => onChange({ grow })} />
         </Labelled>
         <Labelled label="May a URL ask for paint?">
-          <Choice label="Paint" value={d.paint} options={words("url", "classes")} onChange={(paint) => onChange({ paint })} />
+          <Choice label="Paint" value={d.paint} options={options(words.Document.paint)} onChange={(paint) => onChange({ paint })} />
         </Labelled>
         <ListField label="Host names of its own" value={d.hosts} onChange={(hosts) => onChange({ hosts })} />
       </Group>
       <Group title="To whom">
         <ListField label="Pages that may embed" value={d.pages.allow} onChange={(allow) => onChange({ pages: { ...d.pages, allow } })} hint="Origins, such as https://*.kestrel.test; none: every page" />
         <Labelled label="Requests that don't say their page">
-          <Choice label="Silent requests" value={d.pages.silent} options={words("allow", "refuse")} onChange={(silent) => onChange({ pages: { ...d.pages, silent } })} />
+          <Choice label="Silent requests" value={d.pages.silent} options={options(words.Pages.silent)} onChange={(silent) => onChange({ pages: { ...d.pages, silent } })} />
         </Labelled>
         <Labelled label="Without a signature one may ask for">
-          <Choice label="Unsigned" value={d.signing.unsigned} options={words("anything", "ladder", "nothing")} onChange={(unsigned) => onChange({ signing: { unsigned } })} />
+          <Choice label="Unsigned" value={d.signing.unsigned} options={options(words.Signing.unsigned)} onChange={(unsigned) => onChange({ signing: { unsigned } })} />
         </Labelled>
         <NumberField label="Requests a second of one client" value={d.limits.requests_per_second} onChange={(requests_per_second) => limit({ requests_per_second })} hint="On one node; 0: no bound" />
       </Group>

@@ -27,3 +27,6 @@ export function Choice<T extends string>(props: {
     </ToggleGroup.Root>
   );
 }
+
+// options are words that say themselves what they are.
+export const options = <T extends string>(words: readonly T[]) => words.map((w) => ({ value: w, text: w }));

@@ -1,4 +1,4 @@
-// Command describe writes openapi.json from the API's operations: `go generate ./service/api`.
+// Command describe writes what is made from the API's operations: `go generate ./service/api`.
 package main
 
 import (
@@ -9,12 +9,14 @@ import (
 )
 
 func main() {
-	text, err := api.Describe()
-	if err == nil {
-		err = os.WriteFile("openapi.json", append(text, '\n'), 0o644)
-	}
-	if err != nil {
-		fmt.Fprintln(os.Stderr, "describe:", err)
-		os.Exit(1)
+	for file, text := range api.Made {
+		data, err := text()
+		if err == nil {
+			err = os.WriteFile(file, data, 0o644)
+		}
+		if err != nil {
+			fmt.Fprintf(os.Stderr, "describe: %s: %v\n", file, err)
+			os.Exit(1)
+		}
 	}
 }

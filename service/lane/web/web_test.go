@@ -1,4 +1,4 @@
-package source
+package web
 
 import (
 	"bytes"
@@ -18,6 +18,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/service/diskcache"
+	"echolane/service/source"
 
 	"io"
 	"log/slog"
@@ -47,26 +48,28 @@ func (n *names) lookup(_ context.Context, host string) ([]netip.Addr, error) {
 	return list, nil
 }
 
-func lane(t *testing.T, ls *Lanes, change func(*policy.Lane)) Lane {
+var kinds = source.Kinds{Kind{}}
+
+func lane(t *testing.T, ls *source.Lanes, change func(*policy.Lane)) source.Lane {
 	t.Helper()
 	d := policy.NewDocument("kestrel")
 	d.Lanes = []policy.Lane{{Name: "press", Kind: "web", Allow: []string{"*://*:*/*"}}}
 	if change != nil {
 		change(&d.Lanes[0])
 	}
-	d.Complete()
-	s, _, err := policy.Compile(d)
+	d.Complete(kinds.Describe())
+	s, _, err := policy.Compile(d, kinds.Describe())
 	if err != nil {
 		t.Fatal(err)
 	}
 	if ls.Keep == nil {
-		ls.Keep = NewKeep(nil, 0)
+		ls.Keep = source.NewKeep(nil, 0)
 	}
 	if ls.CDN == nil {
 		ls.CDN = func() string { return "" }
 	}
-	if ls.Timeouts == (Timeouts{}) {
-		ls.Timeouts = Timeouts{Connect: 500 * time.Millisecond, FirstByte: 500 * time.Millisecond, Total: time.Second}
+	if ls.Timeouts == (source.Timeouts{}) {
+		ls.Timeouts = source.Timeouts{Connect: 500 * time.Millisecond, FirstByte: 500 * time.Millisecond, Total: time.Second}
 	}
 	l, err := ls.Of(&policy.SiteSettings{Site: s, Document: d}, s.Lanes[0])
 	if err != nil {
@@ -77,7 +80,7 @@ func lane(t *testing.T, ls *Lanes, change func(*policy.Lane)) Lane {
 }
 
 // look finds out the version that there is, and gives its bytes.
-func look(l Lane, path string, have *Version) (Version, []byte, error) {
+func look(l source.Lane, path string, have *source.Version) (source.Version, []byte, error) {
 	v, content, err := l.Stat(context.Background(), path, have)
 	if err == nil && content == nil {
 		content, err = l.Open(context.Background(), path, v)
@@ -88,9 +91,9 @@ func look(l Lane, path string, have *Version) (Version, []byte, error) {
 	defer content.Close()
 	data, err := io.ReadAll(content.Reader())
 	if err == nil && v.Digest == "" {
-		v.Digest = DigestOf(data)
+		v.Digest = source.DigestOf(data)
 	}
-	if err == nil && DigestOf(data) != v.Digest {
+	if err == nil && source.DigestOf(data) != v.Digest {
 		err = errors.New("the bytes aren't the version's")
 	}
 	return v, data, err
@@ -145,7 +148,7 @@ func TestServerSideRequestsStayOnThePublicInternet(t *testing.T) {
 		"private-twelve.test":   {{"172.16.0.1"}},
 		"private-twelve-b.test": {{"172.31.255.255"}},
 	}}
-	web := lane(t, &Lanes{Lookup: n.lookup, CDN: func() string { return "echolane-test" }}, nil)
+	web := lane(t, &source.Lanes{Kinds: kinds, Lookup: n.lookup, CDN: func() string { return "echolane-test" }}, nil)
 	cases := map[string]string{ // URL → reason
 		"http://127.0.0.1:" + port + "/":                        "address-not-public",
 		"http://127.1:" + port + "/":                            "address-not-public",
@@ -284,7 +287,7 @@ func TestEveryHopOfARedirectIsHeldToTheRulesAndTheAddresses(t *testing.T) {
 		w.WriteHeader(302)
 	})
 	n := &names{answers: map[string][][]string{"public.test": {{outside}}, "other.test": {{outside}}, "inside.test": {{"127.0.0.1"}}}}
-	web := lane(t, &Lanes{Lookup: n.lookup}, func(l *policy.Lane) {
+	web := lane(t, &source.Lanes{Kinds: kinds, Lookup: n.lookup}, func(l *policy.Lane) {
 		l.Allow = []string{"http://public.test:" + port + "/*", "http://inside.test/*", "http://inside.test:" + insidePort + "/*", "http://127.0.0.1:" + insidePort + "/*", `http://[\:\:1]:` + insidePort + "/*"}
 		l.Private = []string{outside}
 	})
@@ -306,11 +309,11 @@ func TestEveryHopOfARedirectIsHeldToTheRulesAndTheAddresses(t *testing.T) {
 func TestANameThatRebindsGainsNothing(t *testing.T) {
 	port, _ := serve(t, func(w http.ResponseWriter, _ *http.Request) { w.Write([]byte("picture")) })
 	n := &names{answers: map[string][][]string{"rebound.test": {{outside}, {"127.0.0.1"}}, "mixed.test": {{"10.0.0.1", outside}}}}
-	web := lane(t, &Lanes{Lookup: n.lookup}, func(l *policy.Lane) { l.Private = []string{outside} })
+	web := lane(t, &source.Lanes{Kinds: kinds, Lookup: n.lookup}, func(l *policy.Lane) { l.Private = []string{outside} })
 	if _, _, err := look(web, "http://rebound.test:"+port+"/", nil); err != nil {
 		t.Errorf("the first time: %v", err)
 	}
-	web.(*Web).client.CloseIdleConnections()
+	web.(*Lane).client.CloseIdleConnections()
 	if _, _, err := look(web, "http://rebound.test:"+port+"/", nil); reasonOf(err) != "address-not-public" {
 		t.Errorf("rebound: %v", err)
 	}
@@ -375,7 +378,7 @@ func TestWhatAnOriginSendsIsBounded(t *testing.T) {
 		}
 	})
 	n := &names{answers: map[string][][]string{"public.test": {{outside}}}}
-	web := lane(t, &Lanes{Lookup: n.lookup, CDN: func() string { return "echolane-test" }}, func(l *policy.Lane) { l.Private, l.SourceBytes = []string{outside}, 100_000 })
+	web := lane(t, &source.Lanes{Kinds: kinds, Lookup: n.lookup, CDN: func() string { return "echolane-test" }}, func(l *policy.Lane) { l.Private, l.SourceBytes = []string{outside}, 100_000 })
 	for path, want := range map[string]string{
 		"/ok": "<nil>", "/gzip": "<nil>", "/large": "source-too-many-bytes", "/stream": "source-too-many-bytes", "/bomb": "source-too-many-bytes",
 		"/lies": "origin-failed", "/brotli": "origin-failed", "/silent": "origin-slow", "/slow": "origin-slow", "/cut": "origin-failed",
@@ -418,7 +421,7 @@ func TestSourcesArePaidForOnceAndRevalidated(t *testing.T) {
 	})
 	n := &names{answers: map[string][][]string{"public.test": {{outside}}}}
 	disk := diskcache.Open(t.TempDir(), 1<<20, slog.New(slog.NewTextHandler(io.Discard, nil)), nil)
-	ls := &Lanes{Lookup: n.lookup, Keep: NewKeep(disk, 0)}
+	ls := &source.Lanes{Kinds: kinds, Lookup: n.lookup, Keep: source.NewKeep(disk, 0)}
 	web := lane(t, ls, func(l *policy.Lane) { l.Private, l.FreshS = []string{outside}, new(int); *l.FreshS = 40 })
 	base := "http://public.test:" + port
 	v, _, err := look(web, base+"/tagged", nil)
@@ -450,7 +453,7 @@ func TestSourcesArePaidForOnceAndRevalidated(t *testing.T) {
 	}
 	content.Close()
 	failing = true
-	if stale, _, err := look(web, base+"/tagged", &next); err != nil || stale.Digest != next.Digest || stale.Fresh != staleServed {
+	if stale, _, err := look(web, base+"/tagged", &next); err != nil || stale.Digest != next.Digest || stale.Fresh != source.StaleServed {
 		t.Errorf("with the origin down: %+v, %v", stale, err)
 	}
 	if v, _, err := look(web, base+"/tagged", nil); err != nil || v.Digest != next.Digest {
@@ -488,12 +491,12 @@ func TestASecretHeaderGoesNoRoundabout(t *testing.T) {
 	foreign = other.URL
 	d := policy.NewDocument("kestrel")
 	d.Lanes = []policy.Lane{{Name: "press", Kind: "web", Base: own.URL + "/", Allow: []string{"http://*:*/*"}, Private: []string{"127.0.0.1"}}}
-	d.Complete()
-	s, _, err := policy.Compile(d)
+	d.Complete(kinds.Describe())
+	s, _, err := policy.Compile(d, kinds.Describe())
 	if err != nil {
 		t.Fatal(err)
 	}
-	ls := &Lanes{Keep: NewKeep(nil, 0), CDN: func() string { return "" }}
+	ls := &source.Lanes{Kinds: kinds, Keep: source.NewKeep(nil, 0), CDN: func() string { return "" }}
 	defer ls.Close()
 	l, err := ls.Of(&policy.SiteSettings{Site: s, Document: d, Secrets: map[string]string{policy.HeaderSecret("press", "Authorization"): "secret"}}, s.Lanes[0])
 	if err != nil {

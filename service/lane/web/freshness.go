@@ -1,6 +1,7 @@
-package source
+package web
 
 import (
+	"echolane/service/source"
 	"net/http"
 	"strconv"
 	"strings"
@@ -9,14 +10,13 @@ import (
 
 // freshness is what an origin's fields say about keeping its answer (RFC 9111).
 type freshness struct {
-	lifetime time.Duration // how long it is fresh (section 4.2)
-	sharing  Sharing       // who may keep it (section 3)
-	stale    time.Duration // how long beyond that it may stand in for an answer that fails (section 4.2.4; RFC 5861, section 4)
+	lifetime time.Duration  // how long it is fresh (section 4.2)
+	sharing  source.Sharing // who may keep it (section 3)
+	stale    time.Duration  // how long beyond that it may stand in for an answer that fails (section 4.2.4; RFC 5861, section 4)
 }
 
 const (
 	maxFresh = 24 * time.Hour
-	maxStale = 24 * time.Hour // where the origin says nothing of it
 )
 
 // keptFields are those that freshness and validation depend on; a 304 brings them up to date (section 3.2).
@@ -48,15 +48,15 @@ func updated(kept map[string][]string, h http.Header) map[string][]string {
 func freshnessOf(fields map[string][]string, otherwise time.Duration, now time.Time) freshness {
 	h := http.Header(fields)
 	cc := cacheControl(h.Values("Cache-Control"))
-	f := freshness{lifetime: otherwise, stale: maxStale}
+	f := freshness{lifetime: otherwise, stale: source.MaxStale}
 	switch {
 	case cc.has("no-store"):
-		f.sharing = NoStore
+		f.sharing = source.NoStore
 	case cc.has("private"):
-		f.sharing = Private
+		f.sharing = source.Private
 	}
 	if n, ok := cc.seconds("stale-if-error"); ok {
-		f.stale = min(n, maxStale)
+		f.stale = min(n, source.MaxStale)
 	}
 	// What must be validated may not be stale; a shared cache's own lifetime implies that (section 5.2.2.10).
 	if cc.has("must-revalidate") || cc.has("proxy-revalidate") || cc.has("no-cache") || cc.has("s-maxage") {
@@ -64,7 +64,7 @@ func freshnessOf(fields map[string][]string, otherwise time.Duration, now time.T
 	}
 	explicit := true
 	switch {
-	case f.sharing == NoStore, cc.has("no-cache"):
+	case f.sharing == source.NoStore, cc.has("no-cache"):
 		f.lifetime = 0
 	case cc.has("s-maxage"):
 		f.lifetime, _ = cc.seconds("s-maxage") // what isn't a number is stale (section 4.2.1)

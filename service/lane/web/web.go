@@ -1,11 +1,9 @@
-package source
+package web
 
 import (
 	"compress/gzip"
 	"compress/zlib"
 	"context"
-	"crypto/sha256"
-	"encoding/base64"
 	"errors"
 	"fmt"
 	"io"
@@ -20,29 +18,29 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/wording"
+	"echolane/service/source"
 )
 
-// Web is a lane whose sources come from HTTP origins that its rules allow. What was fetched is kept and
+// Lane is a lane whose sources come from HTTP origins that its rules allow. What was fetched is kept and
 // revalidated as RFC 9111 has it; an origin that fails is answered for by what is kept, where it lets that be.
-type Web struct {
+type Lane struct {
 	site    string
 	lane    *policy.CompiledLane
 	headers http.Header // secret ones, for the source's own origin alone
 	client  *http.Client
 	total   time.Duration
-	keep    *Keep
+	keep    *source.Keep
 	cdn     func() string // our name in CDN-Loop
 	now     func() time.Time
 }
 
 const (
 	maxHops     = 3
-	staleServed = 10 * time.Second // before a failed origin is tried again
-	originRetry = 10               // seconds after which a failed origin is worth another try, where it doesn't say
+	originRetry = 10 // seconds after which a failed origin is worth another try, where it doesn't say
 )
 
 // url is the source's URL for a path: the base with the path behind it, or the path itself.
-func (w *Web) url(path string) (*whatwg.Url, *policy.Refusal) {
+func (w *Lane) url(path string) (*whatwg.Url, *policy.Refusal) {
 	text := path
 	if w.lane.BaseURL != "" {
 		var b strings.Builder
@@ -66,7 +64,7 @@ func (w *Web) url(path string) (*whatwg.Url, *policy.Refusal) {
 }
 
 // Check walks a source's URL through the lane's rules, without fetching it. trace may be nil.
-func (w *Web) Check(path string, trace *[]policy.Step) (string, *policy.Refusal) {
+func (w *Lane) Check(path string, trace *[]policy.Step) (string, *policy.Refusal) {
 	u, no := w.url(path)
 	if no != nil {
 		return path, no
@@ -74,21 +72,20 @@ func (w *Web) Check(path string, trace *[]policy.Step) (string, *policy.Refusal)
 	return u.Href(true), w.lane.WalkRules(w.site, u.Href(true), trace)
 }
 
-func (w *Web) key(path string) string {
-	sum := sha256.Sum256([]byte(w.site + "\x00" + w.lane.Name + "\x00" + w.lane.BaseURL + "\x00" + path))
-	return base64.RawURLEncoding.EncodeToString(sum[:18])
+func (w *Lane) key(path string) string {
+	return source.KeepKey(w.site, w.lane.Name, w.lane.BaseURL, path)
 }
 
 // Stat revalidates what is known, or fetches.
-func (w *Web) Stat(ctx context.Context, path string, have *Version) (Version, *Content, error) {
+func (w *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
 	// The rules are asked also for what is kept: a rule that was taken back works at once.
 	if _, no := w.Check(path, nil); no != nil {
-		return Version{}, nil, no
+		return source.Version{}, nil, no
 	}
 	key := w.key(path)
 	if have == nil {
-		have = w.keep.known(key)
-	} else if c, ok := w.keep.open(key, *have); ok {
+		have = w.keep.Known(key)
+	} else if c, ok := w.keep.Open(key, *have); ok {
 		c.Close()
 	} else {
 		have = nil // what it would be revalidated for is gone
@@ -97,11 +94,11 @@ func (w *Web) Stat(ctx context.Context, path string, have *Version) (Version, *C
 	var no *policy.Refusal
 	if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && w.now().Before(have.StaleUntil) {
 		stale := *have
-		stale.Fresh = staleServed
+		stale.Fresh = source.StaleServed
 		return stale, nil, nil
 	}
 	if err != nil {
-		return Version{}, nil, err
+		return source.Version{}, nil, err
 	}
 	if w.keeps(v.Sharing) && content != nil {
 		content.Close() // it is kept, and opened again when it's needed
@@ -111,11 +108,11 @@ func (w *Web) Stat(ctx context.Context, path string, have *Version) (Version, *C
 }
 
 // keeps says whether a source is kept between requests, by what its origin lets caches do and what the lane says of that.
-func (w *Web) keeps(s Sharing) bool { return s == Public || w.lane.Unshared == "keep" }
+func (w *Lane) keeps(s source.Sharing) bool { return s == source.Public || w.lane.Unshared == "keep" }
 
 // Open gives what is kept, or fetches it again.
-func (w *Web) Open(ctx context.Context, path string, v Version) (*Content, error) {
-	if c, ok := w.keep.open(w.key(path), v); ok {
+func (w *Lane) Open(ctx context.Context, path string, v source.Version) (*source.Content, error) {
+	if c, ok := w.keep.Open(w.key(path), v); ok {
 		return c, nil
 	}
 	got, content, err := w.fetch(ctx, path, nil)
@@ -124,27 +121,47 @@ func (w *Web) Open(ctx context.Context, path string, v Version) (*Content, error
 	}
 	if got.Digest != v.Digest {
 		content.Close()
-		return nil, ErrChanged
+		return nil, source.ErrChanged
 	}
 	return content, nil
 }
 
 // Forget drops what is kept of a source.
-func (w *Web) Forget(path string) { w.keep.forget(w.key(path)) }
+func (w *Lane) Forget(path string) { w.keep.Forget(w.key(path)) }
 
-// List gives none: an HTTP origin can't be asked for what it has.
-func (w *Web) List(context.Context, string, int) ([]Entry, bool, error) { return nil, false, nil }
+// List fails: an HTTP origin can't be asked for what it has.
+func (w *Lane) List(context.Context, string, int) ([]source.Entry, bool, error) {
+	return nil, false, errors.ErrUnsupported
+}
+
+// Near is false: a source may have to be fetched.
+func (w *Lane) Near() bool { return false }
+
+// PathOf gives the path under which the lane has the source at a URL.
+func (w *Lane) PathOf(address string) (string, bool) {
+	path := address
+	if w.lane.BaseURL != "" {
+		rest, below := strings.CutPrefix(address, w.lane.BaseURL)
+		plain, err := url.PathUnescape(rest)
+		if !below || err != nil {
+			return "", false
+		}
+		path = plain
+	}
+	_, no := w.Check(path, nil)
+	return path, no == nil
+}
 
 // Close ends idle connections.
-func (w *Web) Close() { w.client.CloseIdleConnections() }
+func (w *Lane) Close() { w.client.CloseIdleConnections() }
 
 // fetch gets the source, or, where have is still what there is, have with what the origin says of it now and no content.
-func (w *Web) fetch(ctx context.Context, path string, have *Version) (Version, *Content, error) {
+func (w *Lane) fetch(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
 	ctx, cancel := context.WithTimeout(ctx, w.total)
 	defer cancel()
 	at, no := w.url(path)
 	if no != nil {
-		return Version{}, nil, no
+		return source.Version{}, nil, no
 	}
 	origin := at.Scheme() + "://" + at.Host()
 	own := true // until a foreign host has had a hand in where to go
@@ -154,25 +171,25 @@ func (w *Web) fetch(ctx context.Context, path string, have *Version) (Version, *
 			if hop > 0 {
 				no.Detail = "the origin redirects to it, and " + no.Detail
 			}
-			return Version{}, nil, no
+			return source.Version{}, nil, no
 		}
 		own = own && at.Scheme()+"://"+at.Host() == origin
 		answer, err := w.ask(ctx, href, have, own)
 		if err != nil {
-			return Version{}, nil, w.failed(href, err)
+			return source.Version{}, nil, w.failed(href, err)
 		}
 		switch answer.StatusCode {
 		case 301, 302, 303, 307, 308:
 			answer.Body.Close()
 			if hop == maxHops {
-				return Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonTooManyRedirects, Parameter: "source", Given: wording.Cut(href, 120), Detail: fmt.Sprintf("the origin redirects more than %d times", maxHops), Allowed: fmt.Sprintf("at most %d redirects", maxHops), Remedy: "use the address that it ends at"})
+				return source.Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonTooManyRedirects, Parameter: "source", Given: wording.Cut(href, 120), Detail: fmt.Sprintf("the origin redirects more than %d times", maxHops), Allowed: fmt.Sprintf("at most %d redirects", maxHops), Remedy: "use the address that it ends at"})
 			}
 			next, err := at.Parse(answer.Header.Get("Location"))
 			if err != nil || answer.Header.Get("Location") == "" {
-				return Version{}, nil, w.broken(href, "it redirects to what isn't a URL", originRetry)
+				return source.Version{}, nil, w.broken(href, "it redirects to what isn't a URL", originRetry)
 			}
 			if next, err = policy.ReadURL(next.Href(true)); err != nil {
-				return Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: wording.Cut(answer.Header.Get("Location"), 120), Detail: "the origin redirects to it: " + err.Error(), Allowed: "http and https URLs", Remedy: "use the address that the picture is at"})
+				return source.Version{}, nil, policy.No(policy.Refusal{Reason: policy.ReasonBadSourceURL, Parameter: "source", Given: wording.Cut(answer.Header.Get("Location"), 120), Detail: "the origin redirects to it: " + err.Error(), Allowed: "http and https URLs", Remedy: "use the address that the picture is at"})
 			}
 			at = next
 			continue
@@ -182,7 +199,7 @@ func (w *Web) fetch(ctx context.Context, path string, have *Version) (Version, *
 	}
 }
 
-func (w *Web) ask(ctx context.Context, href string, have *Version, own bool) (*http.Response, error) {
+func (w *Lane) ask(ctx context.Context, href string, have *source.Version, own bool) (*http.Response, error) {
 	r, err := http.NewRequestWithContext(ctx, "GET", href, nil)
 	if err != nil {
 		return nil, err
@@ -207,39 +224,39 @@ func (w *Web) ask(ctx context.Context, href string, have *Version, own bool) (*h
 }
 
 // take reads an answer that isn't a redirect.
-func (w *Web) take(ctx context.Context, href, path string, answer *http.Response, have *Version) (Version, *Content, error) {
+func (w *Lane) take(ctx context.Context, href, path string, answer *http.Response, have *source.Version) (source.Version, *source.Content, error) {
 	switch s := answer.StatusCode; {
 	case s == 304 && have != nil:
 		v := w.version(updated(have.Fields, answer.Header))
 		v.Digest, v.Bytes = have.Digest, have.Bytes
 		if v.Validator != have.Validator || v.Sharing != have.Sharing {
-			w.keep.refresh(w.key(path), v)
+			w.keep.Refresh(w.key(path), v)
 		}
 		return v, nil, nil
 	case s == 404 || s == 410:
-		return Version{}, nil, missing(w.site+"/"+w.lane.Name, path)
+		return source.Version{}, nil, source.Missing(w.site+"/"+w.lane.Name, path)
 	case s == 401 || s == 403:
-		return Version{}, nil, w.broken(href, fmt.Sprintf("it answered %s; if it wants a key, keep it with: echolane lane secret %s/%s --header 'Authorization: …'", answer.Status, w.site, w.lane.Name), originRetry)
+		return source.Version{}, nil, w.broken(href, fmt.Sprintf("it answered %s; if it wants a key, keep it with: echolane lane secret %s/%s --header 'Authorization: …'", answer.Status, w.site, w.lane.Name), originRetry)
 	case s != 200:
-		return Version{}, nil, w.broken(href, "it answered "+answer.Status, retryIn(answer.Header, originRetry, w.now()))
+		return source.Version{}, nil, w.broken(href, "it answered "+answer.Status, retryIn(answer.Header, originRetry, w.now()))
 	}
 	limit := w.lane.Limits
 	if answer.ContentLength > 0 {
 		if no := limit.CheckBytes(answer.ContentLength); no != nil {
-			return Version{}, nil, no
+			return source.Version{}, nil, no
 		}
 	}
 	coding := answer.Header.Get("Content-Encoding")
 	body, err := decoded(io.LimitReader(answer.Body, limit.SourceBytes+1), coding)
 	if err != nil {
-		return Version{}, nil, w.broken(href, err.Error(), originRetry)
+		return source.Version{}, nil, w.broken(href, err.Error(), originRetry)
 	}
 	hint := answer.ContentLength
 	if coding != "" {
 		hint = -1
 	}
 	said := w.version(fieldsOf(answer.Header))
-	v, content, err := w.keep.receive(ctx, body, limit.SourceBytes, hint, func(d Digest, n int64) (Version, string) {
+	v, content, err := w.keep.Receive(ctx, body, limit.SourceBytes, hint, func(d source.Digest, n int64) (source.Version, string) {
 		v := said
 		v.Digest, v.Bytes = d, n
 		if !w.keeps(v.Sharing) {
@@ -247,22 +264,22 @@ func (w *Web) take(ctx context.Context, href, path string, answer *http.Response
 		}
 		return v, w.key(path)
 	})
-	if errors.Is(err, errTooLong) {
+	if errors.Is(err, source.ErrTooLong) {
 		no := limit.CheckBytes(limit.SourceBytes + 1)
 		no.Detail = fmt.Sprintf("the source has more than the %d bytes that are read", limit.SourceBytes)
-		return Version{}, nil, no
+		return source.Version{}, nil, no
 	}
 	if err != nil {
-		return Version{}, nil, w.failed(href, err)
+		return source.Version{}, nil, w.failed(href, err)
 	}
 	return v, content, nil
 }
 
 // version is what an origin's fields say of a source.
-func (w *Web) version(fields map[string][]string) Version {
+func (w *Lane) version(fields map[string][]string) source.Version {
 	h, now := http.Header(fields), w.now()
 	f := freshnessOf(fields, w.lane.Fresh, now)
-	v := Version{Validator: h.Get("ETag") + "\n" + h.Get("Last-Modified"), Fresh: f.lifetime, Fields: fields, StaleUntil: now.Add(f.lifetime + f.stale), Sharing: f.sharing}
+	v := source.Version{Validator: h.Get("ETag") + "\n" + h.Get("Last-Modified"), Fresh: f.lifetime, Fields: fields, StaleUntil: now.Add(f.lifetime + f.stale), Sharing: f.sharing}
 	if f.stale == 0 {
 		v.StaleUntil = time.Time{}
 	}
@@ -270,9 +287,9 @@ func (w *Web) version(fields map[string][]string) Version {
 		v.Modified = t.UTC()
 	}
 	switch {
-	case f.sharing != Public && !w.keeps(f.sharing):
+	case f.sharing != source.Public && !w.keeps(f.sharing):
 		v.Fresh, v.StaleUntil = 0, time.Time{}
-	case f.sharing == NoStore:
+	case f.sharing == source.NoStore:
 		v.Fresh = w.lane.Fresh
 	}
 	return v
@@ -299,7 +316,7 @@ func decoded(r io.Reader, coding string) (io.Reader, error) {
 	return nil, fmt.Errorf("it sends the content coding %s, which nobody asked for", wording.Cut(coding, 120))
 }
 
-func (w *Web) broken(href, how string, retry int) *policy.Refusal {
+func (w *Lane) broken(href, how string, retry int) *policy.Refusal {
 	return policy.No(policy.Refusal{
 		Reason: policy.ReasonOriginFailed, Parameter: "source", Given: wording.Cut(href, 120), Detail: "the origin of lane " + w.site + "/" + w.lane.Name + " failed: " + how,
 		Remedy: "look whether the source's address opens in a browser, and try again", RetryIn: retry,
@@ -307,7 +324,7 @@ func (w *Web) broken(href, how string, retry int) *policy.Refusal {
 }
 
 // failed puts what went wrong on the way to an origin into words.
-func (w *Web) failed(href string, err error) error {
+func (w *Lane) failed(href string, err error) error {
 	var no *policy.Refusal
 	if errors.As(err, &no) {
 		return no

@@ -1,4 +1,4 @@
-package source
+package folder
 
 import (
 	"context"
@@ -13,33 +13,42 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/wording"
+	"echolane/service/source"
 )
 
-// Folder is a lane whose sources lie in a directory. Links are followed as long as they stay inside it.
-type Folder struct {
-	Name   string // of the lane, for words: site/lane
+// Lane is a lane whose sources lie in a directory. Links are followed as long as they stay inside it.
+type Lane struct {
+	Name   string // site/lane, for words
 	Dir    string
 	Limits policy.Limits
 	Fresh  time.Duration
 }
 
+// Check passes every plain path.
+func (f Lane) Check(path string, _ *[]policy.Step) (string, *policy.Refusal) {
+	return path, source.CheckPath(path)
+}
+
 // Close has nothing to end.
-func (f Folder) Close() {}
+func (f Lane) Close() {}
 
 // Forget has nothing to drop.
-func (f Folder) Forget(string) {}
+func (f Lane) Forget(string) {}
+
+// Near is true: a file is opened at once.
+func (f Lane) Near() bool { return true }
 
 // Stat compares size, time and inode of the file. Where they are new it gives the file, to be read for its digest.
-func (f Folder) Stat(ctx context.Context, p string, have *Version) (Version, *Content, error) {
+func (f Lane) Stat(ctx context.Context, p string, have *source.Version) (source.Version, *source.Content, error) {
 	root, err := f.open()
 	if err != nil {
-		return Version{}, nil, err
+		return source.Version{}, nil, err
 	}
 	defer root.Close()
 	if have != nil {
 		info, err := root.Stat(p)
 		if err != nil {
-			return Version{}, nil, f.refuse(p, err)
+			return source.Version{}, nil, f.refuse(p, err)
 		}
 		if info.Mode().IsRegular() && stampOf(info) == have.Validator {
 			v := *have
@@ -49,10 +58,10 @@ func (f Folder) Stat(ctx context.Context, p string, have *Version) (Version, *Co
 	}
 	file, info, err := f.file(root, p)
 	if err != nil {
-		return Version{}, nil, err
+		return source.Version{}, nil, err
 	}
-	v := Version{Bytes: info.Size(), Validator: stampOf(info), Fresh: f.Fresh, Modified: info.ModTime().UTC().Truncate(time.Second)}
-	return v, InFile(file, 0, v.Bytes), nil
+	v := source.Version{Bytes: info.Size(), Validator: stampOf(info), Fresh: f.Fresh, Modified: info.ModTime().UTC().Truncate(time.Second)}
+	return v, source.InFile(file, 0, v.Bytes), nil
 }
 
 func stampOf(info fs.FileInfo) string {
@@ -64,7 +73,7 @@ func stampOf(info fs.FileInfo) string {
 }
 
 // Open gives the file itself, as long as it looks as it did.
-func (f Folder) Open(_ context.Context, p string, v Version) (*Content, error) {
+func (f Lane) Open(_ context.Context, p string, v source.Version) (*source.Content, error) {
 	root, err := f.open()
 	if err != nil {
 		return nil, err
@@ -76,13 +85,13 @@ func (f Folder) Open(_ context.Context, p string, v Version) (*Content, error) {
 	}
 	if stampOf(info) != v.Validator || info.Size() != v.Bytes {
 		file.Close()
-		return nil, ErrChanged
+		return nil, source.ErrChanged
 	}
-	return InFile(file, 0, v.Bytes), nil
+	return source.InFile(file, 0, v.Bytes), nil
 }
 
 // file opens a regular file within the lane's limits.
-func (f Folder) file(root *os.Root, p string) (*os.File, fs.FileInfo, error) {
+func (f Lane) file(root *os.Root, p string) (*os.File, fs.FileInfo, error) {
 	file, err := root.OpenFile(p, os.O_RDONLY|syscall.O_NONBLOCK, 0) // a pipe can't hold us up
 	if err != nil {
 		return nil, nil, f.refuse(p, err)
@@ -92,7 +101,7 @@ func (f Folder) file(root *os.Root, p string) (*os.File, fs.FileInfo, error) {
 	case err != nil:
 		err = f.refuse(p, err)
 	case !info.Mode().IsRegular():
-		err = missing(f.Name, p)
+		err = source.Missing(f.Name, p)
 	default:
 		if no := f.Limits.CheckBytes(info.Size()); no != nil {
 			err = no
@@ -107,7 +116,7 @@ func (f Folder) file(root *os.Root, p string) (*os.File, fs.FileInfo, error) {
 
 // List gives the sources below the folder whose names end as images do. It walks in the order of the paths, so a page reads
 // no more than what comes after the one before.
-func (f Folder) List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error) {
+func (f Lane) List(ctx context.Context, after string, limit int) (entries []source.Entry, more bool, err error) {
 	root, err := f.open()
 	if err != nil {
 		return nil, false, err
@@ -127,7 +136,7 @@ type folderWalk struct {
 	after   string
 	limit   int
 	depth   int
-	entries []Entry
+	entries []source.Entry
 	more    bool
 }
 
@@ -169,7 +178,7 @@ func (w *folderWalk) dir(at string) bool {
 			}
 			continue
 		}
-		if p <= w.after || !looksLikeImage(p) {
+		if p <= w.after || !source.IsImageName(p) {
 			continue
 		}
 		info, err := w.root.Stat(p)
@@ -180,12 +189,12 @@ func (w *folderWalk) dir(at string) bool {
 			w.more = true
 			return false
 		}
-		w.entries = append(w.entries, Entry{Path: p, Bytes: info.Size(), MTime: info.ModTime().UTC()})
+		w.entries = append(w.entries, source.Entry{Path: p, Bytes: info.Size(), MTime: info.ModTime().UTC()})
 	}
 	return true
 }
 
-func (f Folder) open() (*os.Root, error) {
+func (f Lane) open() (*os.Root, error) {
 	root, err := os.OpenRoot(f.Dir)
 	if err != nil {
 		detail := fmt.Sprintf("lane %s can't open its folder", f.Name)
@@ -200,7 +209,7 @@ func (f Folder) open() (*os.Root, error) {
 	return root, nil
 }
 
-func (f Folder) refuse(p string, err error) *policy.Refusal {
+func (f Lane) refuse(p string, err error) *policy.Refusal {
 	switch {
 	case errors.Is(err, fs.ErrPermission):
 		return policy.No(policy.Refusal{
@@ -209,7 +218,7 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 			Remedy: "let the user that runs Echo Lane read the file",
 		})
 	case errors.Is(err, fs.ErrNotExist), errors.Is(err, syscall.ENOTDIR), errors.Is(err, syscall.ENAMETOOLONG), errors.Is(err, syscall.EISDIR):
-		return missing(f.Name, p)
+		return source.Missing(f.Name, p)
 	case isEscape(err):
 		return policy.No(policy.Refusal{
 			Reason:    policy.ReasonOutsideFolder,
@@ -217,15 +226,7 @@ func (f Folder) refuse(p string, err error) *policy.Refusal {
 			Parameter: "path", Given: wording.Cut(p, 120), Allowed: "files inside the lane's folder", Remedy: "put the file itself into the folder, or make a lane for the folder where it lies",
 		})
 	}
-	return unreadable(p)
-}
-
-// unreadable is the refusal for a file whose bytes don't come.
-func unreadable(p string) *policy.Refusal {
-	return policy.No(policy.Refusal{
-		Reason: policy.ReasonSourceUnreadable, Detail: fmt.Sprintf("reading %s failed", wording.Cut(p, 120)), Parameter: "path", Given: wording.Cut(p, 120),
-		Remedy: "try again; if it goes on, look at the disk it lies on", RetryIn: 5,
-	})
+	return source.Unreadable(p)
 }
 
 // isEscape recognises os.Root's refusal of paths that lead outside, which has no exported value.

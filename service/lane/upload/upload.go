@@ -1,4 +1,4 @@
-package source
+package upload
 
 import (
 	"bytes"
@@ -17,38 +17,27 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"echolane/core/policy"
+	"echolane/service/lane/objects"
 	"echolane/service/panics"
+	"echolane/service/source"
 	"echolane/service/store"
 )
 
-// Upload is a lane whose sources were put in through Echo Lane. Its store holds, for each path, a pointer to
+// Lane is a lane whose sources were put in through Echo Lane. Its store holds, for each path, a pointer to
 // the newest version, every version's facts, and the bytes under their digest; so any node finds a source with
 // the store alone, and a version is never half there.
-type Upload struct {
+type Lane struct {
 	name  string
 	lane  *policy.CompiledLane
 	store store.Store
 	total time.Duration
-	keep  *Keep
-}
-
-// Uploaded is a version of an uploaded source.
-type Uploaded struct {
-	Path    string    `json:"path"`
-	Version int       `json:"version"`
-	Digest  Digest    `json:"digest"`
-	Bytes   int64     `json:"bytes"`
-	Type    string    `json:"type"`
-	Width   int       `json:"width"`
-	Height  int       `json:"height"`
-	At      time.Time `json:"at"`
-	By      string    `json:"by"`
+	keep  *source.Keep
 }
 
 func nameKey(path string) string { return "names/" + path }
 
 // versions lists the keys of a path's versions, upwards. Other files there are being written.
-func (u *Upload) versions(ctx context.Context, path string) ([]string, error) {
+func (u *Lane) versions(ctx context.Context, path string) ([]string, error) {
 	keys, err := u.keys(ctx, "versions/"+url.PathEscape(path)+"/")
 	keys = slices.DeleteFunc(keys, func(k string) bool {
 		return strings.Trim(k[strings.LastIndexByte(k, '/')+1:], "0123456789") != ""
@@ -60,20 +49,22 @@ func (u *Upload) versions(ctx context.Context, path string) ([]string, error) {
 func versionKey(path string, n int) string {
 	return fmt.Sprintf("versions/%s/%06d", url.PathEscape(path), n)
 }
-func bytesKey(path string, d Digest) string { return "bytes/" + url.PathEscape(path) + "/" + string(d) }
+func bytesKey(path string, d source.Digest) string {
+	return "bytes/" + url.PathEscape(path) + "/" + string(d)
+}
 
 // Newest gives the newest version's facts.
-func (u *Upload) Newest(ctx context.Context, path string) (Uploaded, error) {
+func (u *Lane) Newest(ctx context.Context, path string) (source.Uploaded, error) {
 	v, err := u.record(ctx, nameKey(path))
 	if err != nil {
-		return v, refuseStore(u.name, path, err)
+		return v, objects.Refuse(u.name, path, err)
 	}
 	return v, nil
 }
 
 // Put keeps content as the newest version of a path. v brings the facts; its Path, Version and Bytes are set here. Equal
 // bytes again make no new version. Of several that are put at once, the one with the highest number is the newest.
-func (u *Upload) Put(ctx context.Context, path string, content *Content, v Uploaded) (Uploaded, error) {
+func (u *Lane) Put(ctx context.Context, path string, content *source.Content, v source.Uploaded) (source.Uploaded, error) {
 	v.Path, v.Bytes, v.Version = path, content.Size(), 1
 	newest, err := u.Newest(ctx, path)
 	var no *policy.Refusal
@@ -86,7 +77,7 @@ func (u *Upload) Put(ctx context.Context, path string, content *Content, v Uploa
 		return v, err
 	}
 	if err := u.store.Put(ctx, bytesKey(path, v.Digest), content.Reader(), content.Size()); err != nil {
-		return v, refuseStore(u.name, path, err)
+		return v, objects.Refuse(u.name, path, err)
 	}
 	for tries := 0; ; tries++ {
 		text, err := json.Marshal(v)
@@ -102,7 +93,7 @@ func (u *Upload) Put(ctx context.Context, path string, content *Content, v Uploa
 			err = u.point(ctx, path, v)
 		}
 		if err != nil {
-			return v, refuseStore(u.name, path, err)
+			return v, objects.Refuse(u.name, path, err)
 		}
 		return v, nil
 	}
@@ -110,7 +101,7 @@ func (u *Upload) Put(ctx context.Context, path string, content *Content, v Uploa
 
 // point has the path's pointer say the newest version. Whoever writes it looks afterwards whether a newer one has come
 // meanwhile, and goes on until none has: so the last to write it has written the newest.
-func (u *Upload) point(ctx context.Context, path string, v Uploaded) error {
+func (u *Lane) point(ctx context.Context, path string, v source.Uploaded) error {
 	for range 100 {
 		text, err := json.Marshal(v)
 		if err != nil {
@@ -134,29 +125,29 @@ func (u *Upload) point(ctx context.Context, path string, v Uploaded) error {
 }
 
 // Versions lists all versions of a path, newest first.
-func (u *Upload) Versions(ctx context.Context, path string) ([]Uploaded, error) {
+func (u *Lane) Versions(ctx context.Context, path string) ([]source.Uploaded, error) {
 	keys, err := u.versions(ctx, path)
 	if err != nil {
 		return nil, err
 	}
-	list := []Uploaded{}
+	list := []source.Uploaded{}
 	for _, key := range slices.Backward(keys) {
 		v, err := u.record(ctx, key)
 		if err != nil {
-			return nil, refuseStore(u.name, path, err)
+			return nil, objects.Refuse(u.name, path, err)
 		}
 		list = append(list, v)
 	}
 	if len(list) == 0 {
-		return nil, missing(u.name, path)
+		return nil, source.Missing(u.name, path)
 	}
 	return list, nil
 }
 
 // Remove forgets a path with all its versions and bytes.
-func (u *Upload) Remove(ctx context.Context, path string) error {
+func (u *Lane) Remove(ctx context.Context, path string) error {
 	if err := u.store.Delete(ctx, nameKey(path)); err != nil {
-		return refuseStore(u.name, path, err)
+		return objects.Refuse(u.name, path, err)
 	}
 	for _, prefix := range []string{"versions/", "bytes/"} {
 		keys, err := u.keys(ctx, prefix+url.PathEscape(path)+"/")
@@ -165,7 +156,7 @@ func (u *Upload) Remove(ctx context.Context, path string) error {
 		}
 		for _, key := range keys {
 			if err := u.store.Delete(ctx, key); err != nil {
-				return refuseStore(u.name, path, err)
+				return objects.Refuse(u.name, path, err)
 			}
 		}
 	}
@@ -173,10 +164,10 @@ func (u *Upload) Remove(ctx context.Context, path string) error {
 }
 
 // keys lists what lies below a prefix.
-func (u *Upload) keys(ctx context.Context, prefix string) (keys []string, err error) {
+func (u *Lane) keys(ctx context.Context, prefix string) (keys []string, err error) {
 	for o, err := range u.store.List(ctx, prefix, "") {
 		if err != nil {
-			return nil, refuseStore(u.name, prefix, err)
+			return nil, objects.Refuse(u.name, prefix, err)
 		}
 		keys = append(keys, o.Key)
 	}
@@ -187,7 +178,7 @@ func (u *Upload) keys(ctx context.Context, prefix string) (keys []string, err er
 const mostOfRecord = 64 << 10
 
 // record reads one of the JSON records.
-func (u *Upload) record(ctx context.Context, key string) (v Uploaded, err error) {
+func (u *Lane) record(ctx context.Context, key string) (v source.Uploaded, err error) {
 	r, _, err := u.store.Open(ctx, key)
 	if err != nil {
 		return v, err
@@ -204,24 +195,24 @@ func (u *Upload) record(ctx context.Context, key string) (v Uploaded, err error)
 }
 
 // Stat reads the pointer.
-func (u *Upload) Stat(ctx context.Context, path string, have *Version) (Version, *Content, error) {
+func (u *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
 	ctx, cancel := context.WithTimeout(ctx, u.total)
 	defer cancel()
 	up, err := u.Newest(ctx, path)
 	if err != nil {
-		return Version{}, nil, err
+		return source.Version{}, nil, err
 	}
-	return Version{Digest: up.Digest, Bytes: up.Bytes, Validator: string(up.Digest), Fresh: u.lane.Fresh, Modified: up.At.UTC().Truncate(time.Second)}, nil, nil
+	return source.Version{Digest: up.Digest, Bytes: up.Bytes, Validator: string(up.Digest), Fresh: u.lane.Fresh, Modified: up.At.UTC().Truncate(time.Second)}, nil, nil
 }
 
 // Open gives a version's bytes: what is kept of them, or the store's.
-func (u *Upload) Open(ctx context.Context, path string, v Version) (*Content, error) {
-	if c, ok := u.keep.open(u.key(path), v); ok {
+func (u *Lane) Open(ctx context.Context, path string, v source.Version) (*source.Content, error) {
+	if c, ok := u.keep.Open(u.key(path), v); ok {
 		return c, nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, u.total)
 	defer cancel()
-	got, content, err := takeObject(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d Digest, n int64) (Version, string) {
+	got, content, err := objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d source.Digest, n int64) (source.Version, string) {
 		kept := v
 		kept.Digest, kept.Bytes = d, n
 		return kept, u.key(path)
@@ -237,36 +228,32 @@ func (u *Upload) Open(ctx context.Context, path string, v Version) (*Content, er
 	return content, nil
 }
 
-func (u *Upload) key(path string) string {
-	return keepKey(u.name, "upload", u.lane.Folder, u.lane.Endpoint, u.lane.Bucket, u.lane.Prefix, path)
+func (u *Lane) key(path string) string {
+	return source.KeepKey(u.name, "upload", u.lane.Folder, u.lane.Endpoint, u.lane.Bucket, u.lane.Prefix, path)
 }
 
 // Forget drops what is kept of a source beside the store.
-func (u *Upload) Forget(path string) { u.keep.forget(u.key(path)) }
+func (u *Lane) Forget(path string) { u.keep.Forget(u.key(path)) }
 
 // Receive takes in what is to be put, at most what the lane allows, and works out its digest. Closing the content forgets
 // it.
-func (u *Upload) Receive(ctx context.Context, r io.Reader) (Version, *Content, error) {
-	key := keepKey(u.name, "received", rand.Text())
-	v, content, err := u.keep.receive(ctx, r, u.lane.Limits.SourceBytes, -1, func(d Digest, n int64) (Version, string) {
-		return Version{Digest: d, Bytes: n}, key
+func (u *Lane) Receive(ctx context.Context, r io.Reader) (source.Version, *source.Content, error) {
+	key := source.KeepKey(u.name, "received", rand.Text())
+	v, content, err := u.keep.Receive(ctx, r, u.lane.Limits.SourceBytes, -1, func(d source.Digest, n int64) (source.Version, string) {
+		return source.Version{Digest: d, Bytes: n}, key
 	})
-	if errors.Is(err, errTooLong) {
+	if errors.Is(err, source.ErrTooLong) {
 		return v, nil, u.lane.Limits.CheckBytes(u.lane.Limits.SourceBytes + 1)
 	}
 	if err != nil {
 		return v, nil, err
 	}
-	release := content.release
-	content.release = func() {
-		release()
-		u.keep.forget(key)
-	}
+	content.OnClose(func() { u.keep.Forget(key) })
 	return v, content, nil
 }
 
 // List lists the paths from after on. What a page holds is read from the store several at a time.
-func (u *Upload) List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error) {
+func (u *Lane) List(ctx context.Context, after string, limit int) (entries []source.Entry, more bool, err error) {
 	ctx, cancel := context.WithTimeout(ctx, u.total)
 	defer cancel()
 	from := ""
@@ -276,7 +263,7 @@ func (u *Upload) List(ctx context.Context, after string, limit int) (entries []E
 	var paths []string
 	for o, err := range u.store.List(ctx, "names/", from) {
 		if err != nil {
-			return nil, false, refuseStore(u.name, "", err)
+			return nil, false, objects.Refuse(u.name, "", err)
 		}
 		if path := strings.TrimPrefix(o.Key, "names/"); path > after {
 			if more = len(paths) == limit; more {
@@ -285,7 +272,7 @@ func (u *Upload) List(ctx context.Context, after string, limit int) (entries []E
 			paths = append(paths, path)
 		}
 	}
-	found := make([]*Uploaded, len(paths))
+	found := make([]*source.Uploaded, len(paths))
 	var reading errgroup.Group
 	reading.SetLimit(16)
 	for i, path := range paths {
@@ -301,15 +288,23 @@ func (u *Upload) List(ctx context.Context, after string, limit int) (entries []E
 	}
 	reading.Wait()
 	if err := ctx.Err(); err != nil {
-		return nil, false, refuseStore(u.name, "", err)
+		return nil, false, objects.Refuse(u.name, "", err)
 	}
 	for i, v := range found {
 		if v != nil {
-			entries = append(entries, Entry{Path: paths[i], Bytes: v.Bytes, MTime: v.At.UTC()})
+			entries = append(entries, source.Entry{Path: paths[i], Bytes: v.Bytes, MTime: v.At.UTC()})
 		}
 	}
 	return entries, more, nil
 }
 
+// Check passes every plain path.
+func (u *Lane) Check(path string, _ *[]policy.Step) (string, *policy.Refusal) {
+	return path, source.CheckPath(path)
+}
+
+// Near is false: bytes may have to be fetched.
+func (u *Lane) Near() bool { return false }
+
 // Close ends the lane's connections.
-func (u *Upload) Close() { u.store.Close() }
+func (u *Lane) Close() { u.store.Close() }

@@ -1,0 +1,50 @@
+// The words that may stand in a field, by type and field; made from the API's description by go generate ./service/api.
+export const words = {
+  Document: {
+    effort: ["quick", "thorough"],
+    formats: ["avif", "webp", "jpeg", "png", "gif"],
+    grow: ["url", "classes"],
+    paint: ["url", "classes"],
+  },
+  Ladder: {
+    other: ["refuse", "round-up"],
+  },
+  Lane: {
+    kind: ["folder", "web", "bucket", "upload"],
+    metadata: ["strip", "keep"],
+    original: ["no", "download"],
+    svg: ["refuse", "untouched"],
+    unshared: ["forget", "keep"],
+    visibility: ["public", "signed"],
+  },
+  MadeToken: {
+    may: ["read", "edit", "own"],
+  },
+  NewPerson: {
+    may: ["read", "edit", "own"],
+  },
+  NewToken: {
+    may: ["read", "edit", "own"],
+  },
+  Pages: {
+    silent: ["allow", "refuse"],
+  },
+  Person: {
+    may: ["read", "edit", "own"],
+  },
+  Picture: {
+    kind: ["img", "picture", "background", "poster"],
+  },
+  Signing: {
+    unsigned: ["anything", "ladder", "nothing"],
+  },
+  Token: {
+    may: ["read", "edit", "own"],
+  },
+  Weighing: {
+    state: ["running", "done", "failed", "stopped"],
+  },
+  WeighingState: {
+    state: ["running", "done", "failed", "stopped"],
+  },
+} as const;

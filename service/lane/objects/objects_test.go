@@ -1,0 +1,50 @@
+package objects
+
+import (
+	"context"
+	"errors"
+	"fmt"
+	"io/fs"
+	"strings"
+	"testing"
+
+	"echolane/core/policy"
+	"echolane/service/source"
+)
+
+func TestAStoresErrorsAreRefusals(t *testing.T) {
+	own := policy.No(policy.Refusal{Reason: policy.ReasonAddressNotPublic})
+	for _, c := range []struct {
+		err  error
+		want policy.Reason
+	}{
+		{fmt.Errorf("get: %w", fs.ErrNotExist), policy.ReasonNoSuchSource},
+		{fmt.Errorf("get: %w", fs.ErrPermission), policy.ReasonOriginFailed},
+		{fmt.Errorf("get: %w", context.DeadlineExceeded), policy.ReasonOriginSlow},
+		{errors.New("connection refused"), policy.ReasonOriginFailed},
+		{fmt.Errorf("dial: %w", own), policy.ReasonAddressNotPublic},
+	} {
+		var no *policy.Refusal
+		if err := Refuse("kestrel/archive", "a.jpg", c.err); !errors.As(err, &no) || no.Reason != c.want {
+			t.Errorf("%v: %v, want %s", c.err, err, c.want)
+		}
+	}
+	for _, err := range []error{context.Canceled, source.ErrChanged} {
+		if got := Refuse("kestrel/archive", "a.jpg", err); !errors.Is(got, err) {
+			t.Errorf("%v became %v", err, got)
+		}
+	}
+}
+
+func TestCredentialsThatCantBeReadAreSaidToBeSo(t *testing.T) {
+	l := &policy.CompiledLane{Lane: policy.Lane{Name: "archive", Bucket: "kites"}}
+	_, err := Open(source.Opening{Site: "kestrel", Lane: l, Secrets: map[string]string{policy.CredentialsSecret("archive"): "{"}})
+	if err == nil || !strings.Contains(err.Error(), "credentials") {
+		t.Errorf("%v", err)
+	}
+	for given, want := range map[string]string{"": "", "a": "a/", "a/": "a/"} {
+		if got := prefixOf(&policy.CompiledLane{Lane: policy.Lane{Prefix: given}}); got != want {
+			t.Errorf("prefix %q becomes %q, want %q", given, got, want)
+		}
+	}
+}
