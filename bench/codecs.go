@@ -13,7 +13,6 @@ import (
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
-	"echolane/core/render"
 )
 
 // codecs holds our calls of the codec libraries against the same calls made in C.
@@ -36,8 +35,8 @@ func codecs(r *report) error {
 		{"JPEG", func() ([]byte, error) { return jpeg.EncodePlanes(planes, quality) }, func() error { return direct.ToJPEG(quality)(planes) }},
 		{"WebP", func() ([]byte, error) { return webp.EncodePlanes(limited, webpQuality) }, func() error { return direct.ToWebP(webpQuality, webp.Effort)(limited) }},
 		{"AVIF", func() ([]byte, error) {
-			return avif.EncodePlanes(planes, avif.Settings{Quantizer: quantizer, Speed: render.AVIFKept})
-		}, func() error { return direct.ToAVIF(quantizer, render.AVIFKept)(planes) }},
+			return avif.EncodePlanes(planes, avif.Settings{Quantizer: quantizer, Speed: avif.KeptSpeed})
+		}, func() error { return direct.ToAVIF(quantizer, avif.KeptSpeed)(planes) }},
 	}
 	files := map[string][]byte{}
 	for _, e := range encoders {
@@ -60,7 +59,7 @@ func codecs(r *report) error {
 		ours   func([]byte) (codec.Picture, error)
 		direct direct.Decoder
 	}{
-		{"JPEG", func(b []byte) (codec.Picture, error) { return jpeg.Decode(b, jpeg.Options{Scale: 8}) }, direct.JPEG},
+		{"JPEG", func(b []byte) (codec.Picture, error) { return jpeg.Decode(b, codec.Want{Scale: 8}) }, direct.JPEG},
 		{"WebP", webp.Decode, direct.WebP}, {"AVIF", avif.Decode, direct.AVIF}, {"HEIC", heic.Decode, direct.HEIC},
 	} {
 		file := files[d.name]
@@ -91,7 +90,7 @@ func fromPhone(source []byte) ([]byte, error) {
 		return nil, err
 	}
 	defer os.RemoveAll(dir)
-	picture, err := jpeg.Decode(source, jpeg.Options{Scale: 8})
+	picture, err := jpeg.Decode(source, codec.Want{Scale: 8})
 	if err != nil {
 		return nil, err
 	}

@@ -5,10 +5,12 @@ import (
 	"math"
 	"time"
 
+	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
+	"echolane/core/encode"
 	"echolane/core/likeness"
 	"echolane/core/policy"
 	"echolane/core/raster"
@@ -96,8 +98,8 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 			return nil, fmt.Errorf("%q has no speed: %w", setting, err)
 		}
 	}
-	first, kept := func() ([]byte, error) { return toAVIF(render.AVIFFirst) }, func() ([]byte, error) { return toAVIF(speed) }
-	if fineness := webp.Fineness(render.WebPQuality(72)); format == declare.WebP {
+	first, kept := func() ([]byte, error) { return toAVIF(avif.FirstSpeed) }, func() ([]byte, error) { return toAVIF(speed) }
+	if fineness := min(100, encode.UsualSetting(webp.Format.Write.Fit, 72)+webp.Alone); format == declare.WebP {
 		first = func() ([]byte, error) { return guessed(limited, fineness) }
 		kept = func() ([]byte, error) { return weighed(limited, fineness) }
 	}
@@ -134,7 +136,7 @@ func asPlanes(source []byte, width float64) (*raster.YCbCr, error) {
 	if err != nil {
 		return nil, err
 	}
-	p, err := jpeg.Decode(made.Data, jpeg.Options{Scale: 8, Planes: true})
+	p, err := jpeg.Decode(made.Data, codec.Want{Scale: 8, Planes: true})
 	return p.YCbCr, err
 }
 
@@ -165,7 +167,7 @@ func efforts(r *report, sources [][]byte) error {
 	all = append(all, effort{"WebP, ours, kept", func(_, p *raster.YCbCr, s float64) ([]byte, error) {
 		return weighed(p, s)
 	}, webp.DecodePlanes, likeness.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
-	used := map[int]string{render.AVIFFirst: ", first answers", render.AVIFKept: ", kept where large", render.AVIFKept - 1: ", kept", render.AVIFThorough - 1: ", kept where effort is thorough"}
+	used := map[int]string{avif.FirstSpeed: ", first answers", avif.KeptSpeed: ", kept where large", avif.KeptSpeed - 1: ", kept", avif.ThoroughSpeed - 1: ", kept where effort is thorough"}
 	for speed := 10; speed >= 5; speed-- {
 		all = append(all, effort{fmt.Sprintf("AVIF speed %d%s", speed, used[speed]), func(p, _ *raster.YCbCr, s float64) ([]byte, error) {
 			return avif.EncodePlanes(p, avif.Settings{Quantizer: avif.MaxQuantizer - int(s), Speed: speed})
@@ -182,7 +184,7 @@ func efforts(r *report, sources [][]byte) error {
 		if err != nil {
 			return err
 		}
-		p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+		p, err := jpeg.Decode(data, codec.Want{Scale: 8, Planes: true})
 		if err != nil {
 			return err
 		}

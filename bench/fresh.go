@@ -6,9 +6,11 @@ import (
 	"path/filepath"
 	"testing"
 
+	"echolane/core/codec"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
+	"echolane/core/encode"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/internal/testbed"
@@ -34,7 +36,7 @@ func fresh(r *report) error {
 	if err != nil {
 		return err
 	}
-	setting := render.WebPQuality(72)
+	setting := webp.Quality(min(100, encode.UsualSetting(webp.Format.Write.Fit, 72)+webp.Alone))
 	planes := made.RGBA.To420().ToLimited()
 	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {
 		folder := filepath.Join(bed.Dir, "copies")
@@ -66,7 +68,7 @@ func fresh(r *report) error {
 		}
 		overHTTP() // the worker is there
 		times := alternate(rounds,
-			func() { _, e := jpeg.Decode(source, jpeg.Options{Scale: 4, Planes: true}); check(e) },
+			func() { _, e := jpeg.Decode(source, codec.Want{Scale: 4, Planes: true}); check(e) },
 			func() { _, e := guessed(planes, webp.Fineness(setting)); check(e) },
 			func() { _, e := webp.EncodePlanes(planes, setting); check(e) },
 			func() { _, e := render.Variant(source, job); check(e) },

@@ -37,7 +37,7 @@ func decided(r *report) error {
 				if err != nil {
 					b.Fatal(err)
 				}
-				resolved, no := site.Decide(&policy.Ask{Lane: site.Lanes[0], Declared: declared, Accepted: policy.AcceptsWebP, Now: 1}, nil)
+				resolved, no := site.Decide(&policy.Ask{Lane: site.Lanes[0], Declared: declared, Accepted: policy.Accepts(declare.WebP), Now: 1}, nil)
 				if no != nil {
 					b.Fatal(no)
 				}

@@ -19,6 +19,7 @@ import (
 	"echolane/bench/independent"
 	"echolane/core/codec"
 	"echolane/core/codec/avif"
+	imageformats "echolane/core/codec/formats"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
@@ -335,10 +336,10 @@ func measure(pic corpus.Picture) (Picture, error) {
 		"jpeg": func(s float64) ([]byte, error) { return jpeg.EncodePlanes(planes, 60+int(30*s)) },
 		"webp": func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, 50+48*s) },
 		"avif": func(s float64) ([]byte, error) {
-			return direct.AVIFAlone(planes, 37-int(24*s), render.AVIFSpeed(render.AVIFKept, planes.W*planes.H))
+			return direct.AVIFAlone(planes, 37-int(24*s), avif.SpeedFor(codec.Usual, planes.W*planes.H))
 		},
 		optioned: func(s float64) ([]byte, error) {
-			return avif.EncodePlanes(planes, avif.Settings{Quantizer: 37 - int(24*s), Speed: render.AVIFSpeed(render.AVIFKept, planes.W*planes.H)})
+			return avif.EncodePlanes(planes, avif.Settings{Quantizer: 37 - int(24*s), Speed: avif.SpeedFor(codec.Usual, planes.W*planes.H)})
 		},
 	} {
 		for s := 0.0; s <= 1; s += 0.125 {
@@ -368,16 +369,7 @@ func bytesAt(ssim float64, a, b seen) float64 {
 }
 
 func pixels(data []byte) (*raster.RGBA, error) {
-	var p codec.Picture
-	var err error
-	switch codec.Sniff(data) {
-	case webp.Type:
-		p, err = webp.Decode(data)
-	case avif.Type:
-		p, err = avif.Decode(data)
-	default:
-		p, err = jpeg.Decode(data, jpeg.Options{Scale: 8})
-	}
+	p, err := imageformats.Of(imageformats.Sniff(data)).Decode(data, codec.Want{})
 	return p.RGBA, err
 }
 

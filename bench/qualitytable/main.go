@@ -17,12 +17,12 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"echolane/bench/corpus"
+	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
 	"echolane/core/likeness"
 	"echolane/core/raster"
-	"echolane/core/render"
 )
 
 func main() {
@@ -62,7 +62,7 @@ func run() error {
 			if err != nil {
 				return err
 			}
-			p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+			p, err := jpeg.Decode(data, codec.Want{Scale: 8, Planes: true})
 			if jpegs[q], err = from(p.YCbCr, err); err != nil {
 				return err
 			}
@@ -85,7 +85,7 @@ func run() error {
 			}
 		}
 		for s := 0; s <= 63; s += 5 {
-			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: render.AVIFSpeed(render.AVIFKept, planes.W*planes.H)})
+			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: avif.SpeedFor(codec.Usual, planes.W*planes.H)})
 			if err != nil {
 				return err
 			}
@@ -102,7 +102,7 @@ func run() error {
 			if err != nil {
 				return err
 			}
-			p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+			p, err := jpeg.Decode(data, codec.Want{Scale: 8, Planes: true})
 			d, err := from(p.YCbCr, err)
 			if err != nil {
 				return err

@@ -135,7 +135,7 @@ func (d *doctor) workers() {
 		return
 	}
 	var words []string
-	for _, f := range []declare.Format{declare.AVIF, declare.WebP, declare.JPEG, declare.PNG, declare.GIF} {
+	for _, f := range declare.Formats() {
 		declared := declare.Declarations{EncodingValues: declare.EncodingValues{Format: f}, GeometryValues: declare.GeometryValues{Width: 32}}
 		begin := time.Now()
 		_, _, err := w.Render(d.ctx, func(context.Context) ([]*source.Content, error) {

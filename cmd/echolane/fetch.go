@@ -15,6 +15,7 @@ import (
 
 	"github.com/urfave/cli/v3"
 
+	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/core/wording"
@@ -22,7 +23,7 @@ import (
 	"echolane/service/source"
 )
 
-const defaultAccept = "image/avif,image/webp,image/*,*/*;q=0.8"
+var defaultAccept = declare.AcceptAll()
 
 // fetched is what fetch finds out.
 type fetched struct {

@@ -11,6 +11,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"echolane/core/declare"
+	"echolane/core/encode"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/core/wording"
@@ -53,7 +54,7 @@ type rendered struct {
 	SourceBytes   int                `json:"source_bytes"`
 	SourceType    string             `json:"source_type"`
 	StagesMS      map[string]float64 `json:"stages_ms"`
-	Encoding      render.Encoding    `json:"encoding"`
+	Encoding      encode.Encoding    `json:"encoding"`
 }
 
 func renderFile(file, output string, d declare.Declarations, asJSON bool) error {
@@ -71,7 +72,7 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 			return badUsage("%s doesn't end as a format does: let it end in .avif, .webp, .jpg, .png or .gif, or give format=", output)
 		}
 	}
-	request := d.Resolve(site.Defaults, site.Offer(policy.AcceptsAVIF|policy.AcceptsWebP, d.Over(site.Defaults).Quality))
+	request := d.Resolve(site.Defaults, site.Offer(policy.AcceptsAll, d.Over(site.Defaults).Quality))
 	if no := policy.CheckLossless(request); no != nil {
 		return usage{no}
 	}
@@ -120,7 +121,7 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 }
 
 // howText says in a line how a variant's bytes came about.
-func howText(h render.Encoding) string {
+func howText(h encode.Encoding) string {
 	var parts []string
 	add := func(format string, args ...any) { parts = append(parts, fmt.Sprintf(format, args...)) }
 	switch h.Way {

@@ -15,6 +15,7 @@ import (
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
 
+	"echolane/core/codec/formats"
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
@@ -52,17 +53,27 @@ Examples:
 			if err != nil {
 				return err
 			}
-			var formats []declare.Format
+			var wanted []declare.Format
 			for _, name := range strings.Split(c.String("formats"), ",") {
 				f := declare.ParseFormat(strings.TrimSpace(name))
-				if f != declare.JPEG && f != declare.WebP && f != declare.AVIF {
-					return badUsage("%q can't be swept: give jpeg, webp or avif", name)
+				if w := formats.Writer(f); w == nil || w.Lossy == nil {
+					return badUsage("%q can't be swept: give one of %s", name, strings.Join(sweepable(), ", "))
 				}
-				formats = append(formats, f)
+				wanted = append(wanted, f)
 			}
-			return sweepFile(c.Args().First(), c.String("output"), d, formats, c.Bool("json"))
+			return sweepFile(c.Args().First(), c.String("output"), d, wanted, c.Bool("json"))
 		},
 	}
+}
+
+// sweepable are the formats that have qualities to sweep.
+func sweepable() (names []string) {
+	for _, f := range declare.Formats() {
+		if formats.Writer(f).Lossy != nil {
+			names = append(names, f.String())
+		}
+	}
+	return names
 }
 
 // sweepStep is one quality in one format.

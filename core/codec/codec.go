@@ -74,23 +74,10 @@ func (e *Error) Error() string {
 	return fmt.Sprintf("%s: %s", e.Type, e.Problem)
 }
 
-// Sniff finds the media type from a file's first bytes, "" where it's none of the types that are known by
-// name. It knows more formats than are read, so that a refusal can name what was sent.
-func Sniff(data []byte) string {
+// SniffOther finds the media type of a file that is of no format that is read, "" where it's none that is known by name.
+func SniffOther(data []byte) string {
 	has := func(at int, s string) bool { return len(data) >= at+len(s) && string(data[at:at+len(s)]) == s }
 	switch {
-	case has(0, "\xff\xd8\xff"):
-		return "image/jpeg"
-	case has(0, "\x89PNG\r\n\x1a\n"):
-		return "image/png"
-	case has(0, "GIF87a"), has(0, "GIF89a"):
-		return "image/gif"
-	case has(0, "RIFF") && has(8, "WEBP"):
-		return "image/webp"
-	case has(4, "ftypavif"), has(4, "ftypavis"):
-		return "image/avif"
-	case has(4, "ftypheic"), has(4, "ftypheix"), has(4, "ftypmif1"), has(4, "ftyphevc"), has(4, "ftypmsf1"):
-		return "image/heic"
 	case has(0, "BM"):
 		return "image/bmp"
 	case has(0, "II*\x00"), has(0, "MM\x00*"):

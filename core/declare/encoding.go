@@ -32,6 +32,7 @@ var encoding = []declaration{
 // Format is an image format that a variant may be delivered in.
 type Format uint8
 
+// The formats.
 const (
 	FormatUnset Format = iota // negotiated
 	AVIF
@@ -41,27 +42,72 @@ const (
 	GIF
 )
 
+// carried is what a format can carry, and whether a client has to name it in Accept.
+type carried struct{ alpha, frames, lossless, named bool }
+
+// carries has each format's, by its number.
+var carries = [...]carried{
+	AVIF: {alpha: true, lossless: true, named: true},
+	WebP: {alpha: true, frames: true, lossless: true, named: true},
+	JPEG: {},
+	PNG:  {alpha: true, lossless: true},
+	GIF:  {alpha: true, frames: true},
+}
+
 var formats = [...]string{AVIF: "avif", WebP: "webp", JPEG: "jpeg", PNG: "png", GIF: "gif"}
 
 func (f Format) String() string { return keyword(formats[:], int(f)) }
+
+// Formats are all formats, those with fewer bytes first.
+func Formats() []Format {
+	all := make([]Format, 0, len(formats))
+	for f := range formats[1:] {
+		all = append(all, Format(f+1))
+	}
+	return all
+}
+
+// FormatNames are the formats' names, in the order of Formats.
+func FormatNames() []string { return formats[1:] }
+
+// ParseFormat finds the format with this name, FormatUnset where there is none.
+func ParseFormat(name string) Format { return Format(find(formats[:], strings.ToLower(name))) }
+
+// FormatOf finds the format with this media type, FormatUnset where there is none.
+func FormatOf(mediaType string) Format {
+	for _, f := range Formats() {
+		if f.MediaType() == mediaType {
+			return f
+		}
+	}
+	return FormatUnset
+}
 
 // MediaType is the format's media type, such as image/webp.
 func (f Format) MediaType() string { return "image/" + f.String() }
 
 // CarriesAlpha reports whether pictures with transparency survive in this format. GIF's is on or off.
-func (f Format) CarriesAlpha() bool { return f == AVIF || f == WebP || f == PNG || f == GIF }
+func (f Format) CarriesAlpha() bool { return carries[f].alpha }
 
 // CarriesFrames reports whether animations are delivered in this format.
-func (f Format) CarriesFrames() bool { return f == WebP || f == GIF }
+func (f Format) CarriesFrames() bool { return carries[f].frames }
 
 // CarriesLossless reports whether every pixel can be kept as it was painted.
-func (f Format) CarriesLossless() bool { return f == AVIF || f == WebP || f == PNG }
+func (f Format) CarriesLossless() bool { return carries[f].lossless }
 
-// FormatNames are the names of the formats, those with fewer bytes first.
-func FormatNames() []string { return formats[1:] }
+// Named reports whether only clients get this format that name it in Accept: the others are shown by every client.
+func (f Format) Named() bool { return carries[f].named }
 
-// ParseFormat finds the format with this name, FormatUnset where there is none.
-func ParseFormat(name string) Format { return Format(find(formats[:], strings.ToLower(name))) }
+// AcceptAll is an Accept field that names every format that has to be named.
+func AcceptAll() string {
+	var b strings.Builder
+	for _, f := range Formats() {
+		if f.Named() {
+			b.WriteString(f.MediaType() + ",")
+		}
+	}
+	return b.String() + "image/*,*/*;q=0.8"
+}
 
 // Quality is visible quality from 1 to 100, or Lossless. The zero value means not declared.
 type Quality uint8

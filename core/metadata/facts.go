@@ -10,8 +10,6 @@ import (
 	"io"
 	"slices"
 	"strings"
-
-	"echolane/core/codec"
 )
 
 // Keep says which embedded facts are kept.
@@ -62,10 +60,10 @@ func FactsOf(data []byte, keep Keep) Facts {
 
 // metadata finds the Exif and XMP blocks of a file.
 func metadata(data []byte) (exif, xmp []byte) {
-	switch codec.Sniff(data) {
-	case "image/avif", "image/heic":
+	switch containerOf(data) {
+	case inBoxes:
 		return itemFacts(data)
-	case "image/jpeg":
+	case inSegments:
 		for at := 2; at+4 <= len(data) && data[at] == 0xff && data[at+1] != 0xda; {
 			n := int(binary.BigEndian.Uint16(data[at+2:]))
 			if n < 2 || at+2+n > len(data) {
@@ -81,7 +79,7 @@ func metadata(data []byte) (exif, xmp []byte) {
 			}
 			at += 2 + n
 		}
-	case "image/png":
+	case inChunks:
 		for at := 8; at+12 <= len(data); {
 			n := int64(binary.BigEndian.Uint32(data[at:]))
 			if int64(at)+12+n > int64(len(data)) {
@@ -98,7 +96,7 @@ func metadata(data []byte) (exif, xmp []byte) {
 			}
 			at += 12 + int(n)
 		}
-	case "image/webp":
+	case inRIFF:
 		for at := 12; at+8 <= len(data); {
 			n := int64(binary.LittleEndian.Uint32(data[at+4:]))
 			if int64(at)+8+n > int64(len(data)) {
@@ -343,8 +341,8 @@ func rightsOf(xmp []byte) []byte {
 // Reduce gives the file with these facts alone, which are some of its own; pixels stay to the bit. ok is false where
 // that can't be done without fail.
 func Reduce(data []byte, f Facts) (reduced []byte, ok bool) {
-	switch codec.Sniff(data) {
-	case "image/avif", "image/heic":
+	switch containerOf(data) {
+	case inBoxes:
 		all, ok := replaceFacts(data, f)
 		if !ok {
 			return data, false
@@ -360,12 +358,12 @@ func Embed(data []byte, f Facts) []byte {
 	if f.None() {
 		return data
 	}
-	switch codec.Sniff(data) {
-	case "image/jpeg":
+	switch containerOf(data) {
+	case inSegments:
 		return embedJPEG(data, f)
-	case "image/png":
+	case inChunks:
 		return embedPNG(data, f)
-	case "image/webp":
+	case inRIFF:
 		return embedWebP(data, f)
 	}
 	return data

@@ -5,8 +5,6 @@ import (
 	"encoding/binary"
 	"strings"
 	"testing"
-
-	"echolane/core/codec"
 )
 
 func isoBox(kind string, parts ...string) string {
@@ -48,8 +46,8 @@ const (
 
 func TestFactsOfAFileInItems(t *testing.T) {
 	data := described(wrensExif, wrensXMP)
-	if codec.Sniff(data) != "image/heic" {
-		t.Fatal(codec.Sniff(data))
+	if containerOf(data) != inBoxes {
+		t.Fatal("it isn't taken for a file of boxes")
 	}
 	rights := FactsOf(data, Keep{Rights: true})
 	if !bytes.Contains(rights.Exif, []byte("2026 Kestrel&T.")) || bytes.Contains(rights.Exif, []byte("Skylark")) || !bytes.Contains(rights.XMP, []byte("all kites")) {

@@ -3,8 +3,6 @@ package metadata
 import (
 	"bytes"
 	"encoding/binary"
-
-	"echolane/core/codec"
 )
 
 // Strip gives the file without what it says of its making: who, where, when, with what. Pixels, colour profile
@@ -20,16 +18,16 @@ func Strip(data []byte) (stripped []byte, ok bool) {
 
 // StripSplices says how the file that Strip gives is put together, so that it can be sent from where data lies.
 func StripSplices(data []byte) (all []Splice, ok bool) {
-	switch codec.Sniff(data) {
-	case "image/jpeg":
+	switch containerOf(data) {
+	case inSegments:
 		return stripJPEG(data)
-	case "image/png":
+	case inChunks:
 		return stripPNG(data)
-	case "image/webp":
+	case inRIFF:
 		return stripWebP(data)
-	case "image/gif":
+	case inBlocks:
 		return stripGIF(data)
-	case "image/avif", "image/heic":
+	case inBoxes:
 		return replaceFacts(data, Facts{})
 	}
 	return nil, false

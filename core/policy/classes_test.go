@@ -31,7 +31,7 @@ func asked(t *testing.T, s *Site, query string, more ...func(*Ask)) (declare.Res
 	if err != nil {
 		t.Fatal(err)
 	}
-	a := Ask{Lane: s.Lane("catalogue"), Declared: d, Accepted: AcceptsAVIF | AcceptsWebP, Form: func() string { return "" }}
+	a := Ask{Lane: s.Lane("catalogue"), Declared: d, Accepted: AcceptsAll, Form: func() string { return "" }}
 	for _, m := range more {
 		m(&a)
 	}

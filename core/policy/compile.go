@@ -344,18 +344,6 @@ func (c *compiler) fetched(path string, l *Lane, out *CompiledLane) {
 	}
 }
 
-// makeOffers works out what each client is offered, so that requests need not.
-func makeOffers(s *Site) (offers [8][]declare.Format) {
-	for i := range offers {
-		q := declare.Quality(72)
-		if i&4 != 0 {
-			q = declare.Lossless
-		}
-		offers[i] = s.offer(Accepted(i&3), q)
-	}
-	return offers
-}
-
 // ProposeLadder gives rungs from least to most (device pixels) so that no picture delivered at the next rung
 // up has more than waste (such as 0.3) times too many pixels. Rungs are round numbers: multiples of 8, above
 // 512 of 16.

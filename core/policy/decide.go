@@ -41,7 +41,7 @@ type Site struct {
 	Lanes         []*CompiledLane
 	Keys          map[string][]byte // signing secrets by keyid
 
-	offers [8][]declare.Format // by what the client accepts, and whether it must be lossless
+	offers [][]declare.Format // by what the client accepts, and whether it must be lossless
 }
 
 // CompiledLane is a lane with its rules read.

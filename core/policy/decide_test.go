@@ -17,7 +17,7 @@ func decide(t *testing.T, s *Site, query string, trace *[]Step) (string, *Refusa
 	}
 	signed := d
 	signed.Signature = ""
-	r, no := s.Decide(&Ask{Lane: s.Lanes[0], Declared: d, Accepted: AcceptsWebP, Now: 1_800_000_000, Form: func() string { return "/kestrel/catalogue/a.jpg?" + signed.AddressForm() }}, trace)
+	r, no := s.Decide(&Ask{Lane: s.Lanes[0], Declared: d, Accepted: Accepts(declare.WebP), Now: 1_800_000_000, Form: func() string { return "/kestrel/catalogue/a.jpg?" + signed.AddressForm() }}, trace)
 	if no != nil {
 		return "", no
 	}
@@ -282,7 +282,7 @@ func BenchmarkParseDecideKey(b *testing.B) {
 		if err != nil {
 			b.Fatal(err)
 		}
-		r, no := s.Decide(&Ask{Lane: s.Lanes[0], Declared: d, Accepted: AcceptsWebP, Now: 1}, nil)
+		r, no := s.Decide(&Ask{Lane: s.Lanes[0], Declared: d, Accepted: Accepts(declare.WebP), Now: 1}, nil)
 		if no != nil {
 			b.Fatal(no)
 		}

@@ -175,13 +175,26 @@ func CheckLossless(r declare.Resolved) *Refusal {
 	})
 }
 
-// Accepted are the formats that a client's Accept field names with q > 0, of those that need naming.
+// Accepted are the formats that a client's Accept field names with q > 0, of those that need naming: a bit for each, by
+// its number.
 type Accepted uint8
 
-const (
-	AcceptsAVIF Accepted = 1 << iota // image/avif is named
-	AcceptsWebP                      // image/webp is named
-)
+// Accepts is a set of formats.
+func Accepts(formats ...declare.Format) (a Accepted) {
+	for _, f := range formats {
+		a |= 1 << f
+	}
+	return a
+}
+
+// Has reports whether the format is among them.
+func (a Accepted) Has(f declare.Format) bool { return a>>f&1 == 1 }
+
+// AcceptsAll are all formats that need naming.
+var AcceptsAll = Accepts(named...)
+
+// named are the formats that need naming.
+var named = slices.DeleteFunc(declare.Formats(), func(f declare.Format) bool { return !f.Named() })
 
 // ReadAccept reads an Accept field (RFC 9110, section 12.5.1). Wildcards name nothing: every client sends
 // them, also those that can't show newer formats. How much a client likes each, beyond not at all, isn't looked
@@ -190,19 +203,20 @@ func ReadAccept(field string) Accepted {
 	var a Accepted
 	for part := range strings.SplitSeq(field, ",") {
 		media, params, _ := strings.Cut(part, ";")
-		var names Accepted
-		switch media = strings.TrimSpace(media); {
-		case strings.EqualFold(media, "image/avif"):
-			names = AcceptsAVIF
-		case strings.EqualFold(media, "image/webp"):
-			names = AcceptsWebP
+		media = strings.TrimSpace(media)
+		if len(media) < len(imageSlash) || !strings.EqualFold(media[:len(imageSlash)], imageSlash) {
+			continue
 		}
-		if names != 0 && !zeroWeight(params) {
-			a |= names
+		for _, f := range named {
+			if strings.EqualFold(media[len(imageSlash):], f.String()) && !zeroWeight(params) {
+				a |= 1 << f
+			}
 		}
 	}
 	return a
 }
+
+const imageSlash = "image/"
 
 // zeroWeight reports whether the parameters hold a q of 0 (0, 0.0, 0.00, 0.000).
 func zeroWeight(params string) bool {
@@ -219,18 +233,42 @@ func zeroWeight(params string) bool {
 // client doesn't name and what the quality rules out. JPEG, PNG and GIF stand in at the end, so that there is
 // always an answer, with transparency or frames and without.
 func (s *Site) Offer(a Accepted, q declare.Quality) []declare.Format {
-	i := int(a & (AcceptsAVIF | AcceptsWebP))
-	if q == declare.Lossless {
-		i |= 4
+	return s.offers[offerOf(a, q == declare.Lossless)]
+}
+
+// offerOf is the place of an offer: a bit for each format that needs naming, and one for lossless.
+func offerOf(a Accepted, lossless bool) (i int) {
+	for bit, f := range named {
+		i |= int(a>>f&1) << bit
 	}
-	return s.offers[i]
+	if lossless {
+		i |= 1 << len(named)
+	}
+	return i
+}
+
+// makeOffers works out what each client is offered, so that requests need not.
+func makeOffers(s *Site) [][]declare.Format {
+	offers := make([][]declare.Format, 2<<len(named))
+	for i := range offers {
+		var a Accepted
+		for bit, f := range named {
+			a |= Accepted(i>>bit&1) << f
+		}
+		q := declare.Quality(72)
+		if i>>len(named) == 1 {
+			q = declare.Lossless
+		}
+		offers[i] = s.offer(a, q)
+	}
+	return offers
 }
 
 func (s *Site) offer(a Accepted, q declare.Quality) []declare.Format {
 	offer := make([]declare.Format, 0, 5)
 	add := func(f declare.Format) {
 		switch {
-		case slices.Contains(offer, f), f == declare.AVIF && a&AcceptsAVIF == 0, f == declare.WebP && a&AcceptsWebP == 0:
+		case slices.Contains(offer, f), f.Named() && !a.Has(f):
 		case q == declare.Lossless && !f.CarriesLossless():
 		default:
 			offer = append(offer, f)

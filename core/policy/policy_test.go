@@ -25,7 +25,7 @@ func TestAcceptNamesFormats(t *testing.T) {
 		{"image/webpx", false},
 		{"image/png,image/jpeg", false},
 	} {
-		if got := ReadAccept(c.field)&AcceptsWebP != 0; got != c.webp {
+		if got := ReadAccept(c.field).Has(declare.WebP); got != c.webp {
 			t.Errorf("Accept %q: webp %v, want %v", c.field, got, c.webp)
 		}
 	}
@@ -40,14 +40,14 @@ func TestOfferKeepsTheSitesOrderAndAlwaysAnswers(t *testing.T) {
 		quality declare.Quality
 		want    []declare.Format
 	}{
-		{"all taken", []declare.Format{a, w, j, p}, AcceptsAVIF | AcceptsWebP, 72, []declare.Format{a, w, j, p, g}},
-		{"avif not named", []declare.Format{a, w, j, p}, AcceptsWebP, 72, []declare.Format{w, j, p, g}},
+		{"all taken", []declare.Format{a, w, j, p}, AcceptsAll, 72, []declare.Format{a, w, j, p, g}},
+		{"avif not named", []declare.Format{a, w, j, p}, Accepts(declare.WebP), 72, []declare.Format{w, j, p, g}},
 		{"webp not named", []declare.Format{w, j, p}, 0, 72, []declare.Format{j, p, g}},
-		{"site prefers jpeg", []declare.Format{j, w}, AcceptsWebP, 72, []declare.Format{j, w, p, g}},
-		{"site without avif", []declare.Format{w}, AcceptsAVIF | AcceptsWebP, 72, []declare.Format{w, p, g}},
+		{"site prefers jpeg", []declare.Format{j, w}, Accepts(declare.WebP), 72, []declare.Format{j, w, p, g}},
+		{"site without avif", []declare.Format{w}, AcceptsAll, 72, []declare.Format{w, p, g}},
 		{"only webp, not taken", []declare.Format{w}, 0, 72, []declare.Format{j, p, g}},
 		{"lossless rules jpeg out", []declare.Format{w, j, p}, 0, declare.Lossless, []declare.Format{p}},
-		{"lossless with webp", []declare.Format{j, w}, AcceptsWebP, declare.Lossless, []declare.Format{w, p}},
+		{"lossless with webp", []declare.Format{j, w}, Accepts(declare.WebP), declare.Lossless, []declare.Format{w, p}},
 	} {
 		site := Site{Formats: c.formats}
 		site.offers = makeOffers(&site)

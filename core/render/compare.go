@@ -7,6 +7,7 @@ import (
 
 	"echolane/core/codec/png"
 	"echolane/core/declare"
+	"echolane/core/encode"
 	"echolane/core/geometry"
 	"echolane/core/likeness"
 	"echolane/core/policy"
@@ -18,7 +19,7 @@ import (
 type Comparison struct {
 	W, H     int     // the size at which they were compared
 	Likeness float64 // 0–100
-	Distance float64 // what it stands for; see core/fidelity
+	Distance float64 // what it stands for; see core/likeness
 
 	// Map is the first picture in grey, with red where the second looks different, as PNG.
 	Map []byte
@@ -50,7 +51,7 @@ func Compare(a, b []byte, limits policy.Limits) (Comparison, error) {
 	pa, pb = to(pa), to(pb)
 	va, vb := likeness.OfPixels(pa), likeness.OfPixels(pb)
 	c := Comparison{W: w, H: h, Distance: va.Distance(vb)}
-	c.Likeness = math.Round(10*likeness.Likeness(c.Distance)) / 10
+	c.Likeness = encode.Rounded(c.Distance)
 	c.Map, err = differences(pa, va, vb)
 	return c, err
 }
@@ -117,8 +118,8 @@ func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, 
 	if s.Detail, err = cutOut(pixels, s.Place); err != nil {
 		return Sweep{}, err
 	}
-	f := finish{pixels: pixels, matte: job.Request.Matte}
-	defer func() { f.planes.Free() }()
+	f := encode.Picture{Pixels: pixels, Matte: job.Request.Matte}
+	defer f.Free()
 	done := 0
 	for _, format := range formats {
 		from := len(s.Steps)
@@ -127,12 +128,12 @@ func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, 
 				told(done, len(formats)*len(qualities))
 			}
 			done++
-			f.quality = declare.Quality(q)
+			f.Quality = declare.Quality(q)
 			var began time.Duration
 			if job.Clock != nil {
 				began = job.Clock()
 			}
-			data, how, err := f.encode(format)
+			data, how, err := f.Encode(format)
 			if err != nil {
 				return Sweep{}, refuseEncoding(err)
 			}
@@ -144,7 +145,7 @@ func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, 
 			if err != nil {
 				return Sweep{}, err
 			}
-			step.Likeness = math.Round(10*likeness.Likeness(likeness.OfPixels(pixels).Distance(likeness.OfPixels(shown)))) / 10
+			step.Likeness = encode.Rounded(likeness.OfPixels(pixels).Distance(likeness.OfPixels(shown)))
 			if step.Detail, err = cutOut(shown, s.Place); err != nil {
 				return Sweep{}, err
 			}

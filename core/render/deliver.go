@@ -4,10 +4,9 @@ import (
 	"errors"
 
 	"echolane/core/codec"
-	"echolane/core/codec/avif"
-	"echolane/core/codec/jpeg"
-	"echolane/core/codec/webp"
+	"echolane/core/codec/formats"
 	"echolane/core/declare"
+	"echolane/core/encode"
 	"echolane/core/geometry"
 	"echolane/core/metadata"
 	"echolane/core/policy"
@@ -15,26 +14,23 @@ import (
 
 // deliver encodes, within the budget where there is one, and sends the source's own data where that is what was
 // asked for and no larger.
-func (f *finish) deliver(result *Result, source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) error {
-	data, how, err := f.encode(result.Format)
+func deliver(picture *encode.Picture, result *Result, source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) error {
+	data, how, err := picture.Encode(result.Format)
 	if err != nil {
 		return refuseEncoding(err)
 	}
-	if job.Request.Budget > 0 {
-		facts := f.facts
-		if result.Format == declare.AVIF { // whose encoder puts them in
-			facts = metadata.Facts{}
-		}
-		if data, how, err = f.within(result.Format, data, how, budgetOf(job, facts)); err != nil {
+	after := picture.Facts // what is to be embedded afterwards
+	if formats.Writer(result.Format).Embeds {
+		after = metadata.Facts{}
+	}
+	if budget := job.Request.Budget; budget > 0 {
+		if data, how, err = picture.Within(result.Format, data, how, encode.NewBudget(int(budget), job.Floor, after)); err != nil {
 			return refuseEncoding(err)
 		}
 	}
-	if format := result.Format; format != declare.AVIF { // which has them in already
-		data = metadata.Embed(data, f.facts)
-	}
-	result.Data, result.How = data, how
-	if own, format := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
-		result.Data, result.Format, result.How = own, format, Encoding{Kind: how.Kind, Way: "source"}
+	result.Data, result.How = metadata.Embed(data, after), how
+	if own, format := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(result.Data)) {
+		result.Data, result.Format, result.How = own, format, encode.Encoding{Kind: how.Kind, Way: "source"}
 	}
 	return nil
 }
@@ -51,20 +47,15 @@ func refuseEncoding(err error) error {
 	return policy.No(policy.Refusal{Reason: policy.ReasonEncodingFailed, Detail: err.Error(), Remedy: "ask for another format or size, and tell whoever runs the service"})
 }
 
-// ofType are the formats that a source can be delivered in as it is.
-var ofType = map[string]declare.Format{
-	"image/jpeg": declare.JPEG, "image/png": declare.PNG, "image/webp": declare.WebP, "image/avif": declare.AVIF, "image/gif": declare.GIF,
-}
-
 // itself is the source's own image data, without its metadata, where it already is what the request asks for: the
 // same size, nothing painted, upright, sRGB, in a format that the request takes, and no quality given. Otherwise nil.
 func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) ([]byte, declare.Format) {
-	format, deliverable := ofType[info.Type]
+	format := declare.FormatOf(info.Type)
 	whole := geometry.Rect{X1: plan.Canvas.W, Y1: plan.Canvas.H}
 	same := plan.Canvas == plan.Natural && plan.Placed == whole && plan.Cut == geometry.Rect{X1: plan.Upright.W, Y1: plan.Upright.H} &&
 		plan.Turn == 0 && !plan.MirrorX && !plan.MirrorY
 	plain := !paints.any && info.Orientation == 1 && len(info.Profile) == 0 && info.Colour.IsSRGB() && info.Coding != "CMYK" && info.Coding != "progressive CMYK"
-	if !deliverable || !same || !plain || !job.Request.Own || job.Request.Animation == declare.AnimationNone && info.Frames > 1 {
+	if format == declare.FormatUnset || !same || !plain || !job.Request.Own || job.Request.Animation == declare.AnimationNone && info.Frames > 1 {
 		return nil, 0
 	}
 	if budget := job.Request.Budget; budget > 0 && len(source) > int(budget) {
@@ -87,17 +78,8 @@ func sourceQuality(source []byte, info codec.Info, plan geometry.Plan) int {
 	if plan.ScaleX() < reducing || plan.ScaleY() < reducing {
 		return 0
 	}
-	switch info.Type {
-	case jpeg.Type:
-		return jpeg.Quality(source)
-	case webp.Type:
-		if index, ok := webp.Quantizer(source); ok {
-			return qualityOf(webpEasy, 100-float64(index)*100/127)
-		}
-	case avif.Type:
-		if quantizer, ok := avif.QuantizerOf(source); ok {
-			return qualityOf(avifEasy, float64(avif.MaxQuantizer-quantizer))
-		}
+	if quality := formats.Of(info.Type).Quality; quality != nil {
+		return quality(source)
 	}
 	return 0
 }

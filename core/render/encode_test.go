@@ -18,6 +18,7 @@ import (
 
 	"echolane/core/codec"
 	"echolane/core/codec/avif"
+	"echolane/core/codec/formats"
 	"echolane/core/codec/gif"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/webp"
@@ -103,7 +104,7 @@ func TestQualityMeansTheSameInEveryFormat(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			p, err := jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+			p, err := jpeg.Decode(data, codec.Want{Scale: 8, Planes: true})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -442,11 +443,11 @@ func TestColourIsHalvedWhereItDoesntShow(t *testing.T) {
 }
 
 func decodeAny(data []byte) (codec.Picture, error) {
-	if codec.Sniff(data) == avif.Type {
+	if formats.Sniff(data) == avif.Type {
 		p, err := avif.DecodePlanes(data)
 		return codec.Picture{YCbCr: p}, err
 	}
-	return jpeg.Decode(data, jpeg.Options{Scale: 8, Planes: true})
+	return jpeg.Decode(data, codec.Want{Scale: 8, Planes: true})
 }
 
 // WebP takes fewer bytes than libwebp by itself does at the same likeness.
@@ -505,18 +506,6 @@ func TestAnimationsArentWeighed(t *testing.T) {
 	r := variant(t, clip(t), "width=60&format=webp&quality=60")
 	if r.How.Way != "searched" || strings.Contains(r.How.Setting, "weighed") {
 		t.Errorf("%+v", r.How)
-	}
-}
-
-func TestSmallPicturesGetMoreEffort(t *testing.T) {
-	for _, c := range []struct{ speed, pixels, want int }{
-		{AVIFFirst, 1000, AVIFFirst}, {AVIFFirst, 4e6, AVIFFirst},
-		{AVIFKept, 640 * 427, AVIFKept - 1}, {AVIFKept, 1600 * 1067, AVIFKept},
-		{AVIFThorough, 640 * 427, AVIFThorough - 1}, {AVIFThorough, 1200 * 800, AVIFThorough - 1}, {AVIFThorough, 1600 * 1067, AVIFThorough},
-	} {
-		if got := AVIFSpeed(c.speed, c.pixels); got != c.want {
-			t.Errorf("speed %d at %d pixels becomes %d, want %d", c.speed, c.pixels, got, c.want)
-		}
 	}
 }
 

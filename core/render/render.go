@@ -6,14 +6,14 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"strings"
 	"time"
 
 	"echolane/core/codec"
-	"echolane/core/codec/avif"
+	"echolane/core/codec/formats"
 	"echolane/core/codec/icc"
-	"echolane/core/codec/jpeg"
-	"echolane/core/codec/webp"
 	"echolane/core/declare"
+	"echolane/core/encode"
 	"echolane/core/geometry"
 	"echolane/core/policy"
 	"echolane/core/raster"
@@ -22,7 +22,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "10"
+const Version = "11"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -58,15 +58,15 @@ type Job struct {
 	Clock func() time.Duration `json:"-"`
 }
 
-// speed is AVIF's.
-func (j *Job) speed() int {
+// effort is how much time encoding takes.
+func (j *Job) effort() codec.Effort {
 	switch {
 	case j.Predict:
-		return AVIFFirst
+		return codec.First
 	case j.Thorough:
-		return AVIFThorough
+		return codec.Thorough
 	}
-	return AVIFKept
+	return codec.Usual
 }
 
 // A Result is a variant and what is worth knowing about it.
@@ -77,7 +77,7 @@ type Result struct {
 	Natural geometry.Size
 	Source  string // the source's media type
 	Stages  []Stage
-	How     Encoding // how the bytes came about
+	How     encode.Encoding // how the bytes came about
 
 	// Where facts were asked for:
 	Subject *subject.Box `json:",omitempty"`
@@ -159,17 +159,17 @@ func Variant(source []byte, job Job) (Result, error) {
 		return Result{}, r
 	}
 	scale := decodeScale(info, plan)
-	byPlanes := profile == nil && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && likely != declare.PNG && likely != declare.GIF
+	byPlanes := profile == nil && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && formats.Writer(likely).Lossy != nil
 	picture, err := decode(source, info, scale, storedCut(info, plan).Y1, byPlanes)
 	if err != nil {
 		return Result{}, refuseSource(err)
 	}
 	w.lap("decode")
 	defer picture.Free()
-	f := finish{quality: job.Request.Quality, most: sourceQuality(source, info, plan), matte: job.Request.Matte, predict: job.Predict, speed: job.speed(), facts: factsOf(source, job.Request.Retain)}
+	f := encode.Picture{Quality: job.Request.Quality, Finest: sourceQuality(source, info, plan), Matte: job.Request.Matte, Quick: job.Predict, Effort: job.effort(), Facts: factsOf(source, job.Request.Retain)}
 	if picture.YCbCr != nil {
 		result.Format = likely
-		f.planes = resamplePlanes(picture.YCbCr, info, plan, scale)
+		f.YCbCr = resamplePlanes(picture.YCbCr, info, plan, scale)
 		w.lap("resample")
 	} else {
 		pixels := toSRGB(picture, profile)
@@ -189,10 +189,10 @@ func Variant(source []byte, job Job) (Result, error) {
 			job.painted(pixels.Copy())
 			return result, nil
 		}
-		f.pixels = pixels
+		f.Pixels = pixels
 	}
-	defer f.free()
-	if err := f.deliver(&result, source, info, plan, paints, job); err != nil {
+	defer f.Free()
+	if err := deliver(&f, &result, source, info, plan, paints, job); err != nil {
 		return Result{}, err
 	}
 	w.lap("encode")
@@ -302,7 +302,7 @@ func openProfile(info codec.Info) *icc.Transform {
 	if len(info.Profile) == 0 {
 		return nil
 	}
-	t := icc.New(info.Profile, info.Type == jpeg.Type && (info.Coding == "CMYK" || info.Coding == "progressive CMYK"))
+	t := icc.New(info.Profile, strings.Contains(info.Coding, "CMYK"))
 	if t != nil && t.IsIdentity() {
 		t.Close()
 		return nil
@@ -310,45 +310,45 @@ func openProfile(info codec.Info) *icc.Transform {
 	return t
 }
 
-const maxJPEGSide = 65500
+// holds reports whether a format can hold a canvas.
+func holds(f declare.Format, canvas geometry.Size) bool {
+	most := formats.Writer(f).MaxSide
+	return most == 0 || max(canvas.W, canvas.H) <= most
+}
 
 // choose is the first of the request's formats that carries this picture.
 func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Format, *policy.Refusal) {
-	long := max(canvas.W, canvas.H)
-	fits := func(f declare.Format) bool {
-		switch f {
-		case declare.AVIF:
-			return long <= avif.MaxSide
-		case declare.WebP:
-			return long <= webp.MaxSide
-		case declare.JPEG, declare.GIF:
-			return long <= maxJPEGSide
-		}
-		return true
-	}
 	for _, f := range r.Formats {
-		if fits(f) && (opaque || f.CarriesAlpha()) {
+		if holds(f, canvas) && (opaque || f.CarriesAlpha()) {
 			return f, nil
 		}
 	}
 	for _, f := range r.Formats { // one that was asked for by name takes all pictures, flattened
-		if fits(f) {
+		if holds(f, canvas) {
 			return f, nil
+		}
+	}
+	var sides, any []string
+	for _, f := range declare.Formats() {
+		if most := formats.Writer(f).MaxSide; most > 0 {
+			sides = append(sides, fmt.Sprintf("%s up to %d pixels a side", f, most))
+		} else {
+			any = append(any, "format="+f.String())
 		}
 	}
 	f := r.Formats[0]
 	return f, policy.No(policy.Refusal{
 		Reason:    policy.ReasonTooLargeForFormat,
 		Detail:    fmt.Sprintf("the variant would be %d × %d pixels, which %s can't hold", canvas.W, canvas.H, f),
-		Parameter: "format", Given: f.String(), Allowed: fmt.Sprintf("avif up to %d pixels a side, webp up to %d, jpeg and gif up to %d", avif.MaxSide, webp.MaxSide, maxJPEGSide),
-		Remedy: "ask for a smaller width or height, or for format=png",
+		Parameter: "format", Given: f.String(), Allowed: strings.Join(sides, ", "),
+		Remedy: "ask for a smaller width or height, or for " + strings.Join(any, " or "),
 	})
 }
 
-// decodeScale is the smallest size, in eighths, that a JPEG can be decoded at while our own resampling still
+// decodeScale is the smallest size, in eighths, that a source can be decoded at while our own resampling still
 // reduces by two or more, so that the kernel and not the decoder decides how the picture looks.
 func decodeScale(info codec.Info, p geometry.Plan) int {
-	if info.Type != jpeg.Type || p.Nearest {
+	if !formats.Of(info.Type).Scales || p.Nearest {
 		return 8
 	}
 	enlarged := max(p.ScaleX(), p.ScaleY())
@@ -555,15 +555,6 @@ func resamplePlanes(src *raster.YCbCr, info codec.Info, p geometry.Plan, scale i
 		across.Free()
 	}
 	return dst
-}
-
-// onWhite is the matte, itself laid on white where it isn't opaque; white where there is none.
-func onWhite(c declare.Color) (r, g, b uint8) {
-	if !c.Declared {
-		return 255, 255, 255
-	}
-	mix := func(v uint8) uint8 { return uint8((int(v)*int(c.A) + 255*(255-int(c.A)) + 127) / 255) }
-	return mix(c.R), mix(c.G), mix(c.B)
 }
 
 func refuseSource(err error) *policy.Refusal {

@@ -16,6 +16,7 @@ import (
 	"testing"
 	"time"
 
+	"echolane/core/codec"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
@@ -206,7 +207,7 @@ func TestNaturalSizeIsExact(t *testing.T) {
 	}
 	var b bytes.Buffer
 	stdjpeg.Encode(&b, up, &stdjpeg.Options{Quality: 80})
-	decoded, err := jpeg.Decode(b.Bytes(), jpeg.Options{})
+	decoded, err := jpeg.Decode(b.Bytes(), codec.Want{})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -221,7 +222,7 @@ func TestWideColourComesOutAsSRGB(t *testing.T) {
 		t.Fatal(err)
 	}
 	got := pixels(t, variant(t, source, "width=200&format=png"))
-	raw, err := jpeg.Decode(source, jpeg.Options{Scale: 1})
+	raw, err := jpeg.Decode(source, codec.Want{Scale: 1})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -15,7 +15,7 @@ import (
 	"testing"
 	"time"
 
-	"echolane/core/codec"
+	"echolane/core/codec/formats"
 	"echolane/core/policy"
 )
 
@@ -54,7 +54,7 @@ func cjpeg(t testing.TB, m *image.NRGBA, args ...string) []byte {
 // fromPhone is a picture as a phone would upload it, from a PNG or a JPEG, whose facts are kept.
 func fromPhone(t testing.TB, source []byte) []byte {
 	t.Helper()
-	return madeBy(t, source, strings.TrimPrefix(codec.Sniff(source), "image/"), "heic", "heif-enc", "-q", "80", "-o", "OUT", "IN")
+	return madeBy(t, source, strings.TrimPrefix(formats.Sniff(source), "image/"), "heic", "heif-enc", "-q", "80", "-o", "OUT", "IN")
 }
 
 func TestEveryKindOfJPEG(t *testing.T) {

@@ -48,7 +48,7 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 	site := policy.NewSite("examples")
 	run := func(d declare.Declarations) (render.Result, error) {
 		full := d.Over(site.Defaults)
-		job := render.Job{Request: d.Resolve(site.Defaults, site.Offer(policy.AcceptsWebP, full.Quality)), Limits: site.Limits, Pictures: map[string][]byte{}}
+		job := render.Job{Request: d.Resolve(site.Defaults, site.Offer(policy.Accepts(declare.WebP), full.Quality)), Limits: site.Limits, Pictures: map[string][]byte{}}
 		for _, name := range d.Pictures() {
 			data, err := pictures.Load(strings.TrimPrefix(name, "catalogue/"))
 			if err != nil {

@@ -61,7 +61,7 @@ type Weighed struct {
 var screens = [][2]float64{{360, 3}, {390, 3}, {820, 2}, {1280, 1}, {1280, 1.2}, {1440, 2}, {1920, 1}}
 
 // bestAccept is what a current browser sends.
-const bestAccept = "image/avif,image/webp,image/*,*/*;q=0.8"
+var bestAccept = declare.AcceptAll()
 
 func (a *API) markup(c fiber.Ctx) error {
 	s, no := a.findSite(c, records.MayRead)

@@ -4,6 +4,7 @@ import (
 	"path"
 	"strings"
 
+	"echolane/core/codec/formats"
 	"echolane/core/declare"
 )
 
@@ -27,9 +28,6 @@ func (r *request) form(d declare.Declarations) []byte {
 	return b
 }
 
-// endings are those that file names of a type have.
-var endings = map[string]string{"image/webp": ".webp", "image/jpeg": ".jpg", "image/png": ".png", "image/gif": ".gif", "image/avif": ".avif", "image/heic": ".heic", "application/json": ".json", svgType: ".svg"}
-
 // attachment is a Content-Disposition (RFC 6266) with the name that was asked for, or the source's, and the
 // ending that the type has.
 func attachment(r *request, mediaType string) string {
@@ -40,10 +38,13 @@ func attachment(r *request, mediaType string) string {
 			name = name[:i]
 		}
 	}
-	ending := endings[mediaType]
-	if have := strings.ToLower(path.Ext(name)); have != ending && !(ending == ".jpg" && have == ".jpeg") {
-		if have == ".jpg" || have == ".jpeg" || have == ".png" || have == ".webp" || have == ".gif" || have == ".avif" || have == ".heic" {
-			name = name[:len(name)-len(have)]
+	ending := formats.Ending(mediaType)
+	if mediaType == "application/json" {
+		ending = ".json"
+	}
+	if have := formats.TypeByName(name); have != mediaType {
+		if have != "" {
+			name = strings.TrimSuffix(name, path.Ext(name))
 		}
 		name += ending
 	}

@@ -9,6 +9,7 @@ import (
 	"sync/atomic"
 
 	"echolane/core/declare"
+	"echolane/core/encode"
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/records"
@@ -206,7 +207,7 @@ func (m *maker) drawing(ctx context.Context) (*variants.Variant, error) {
 	}
 	return &variants.Variant{
 		Body: data, ETag: variants.ETagOf(data), Type: svgType, SourceType: svgType, SourceBytes: len(data),
-		Encoding: &render.Encoding{Kind: "drawing", Way: "source"}, Stages: []variants.Stage{{Name: "source", MS: ms(m.looking)}},
+		Encoding: &encode.Encoding{Kind: "drawing", Way: "source"}, Stages: []variants.Stage{{Name: "source", MS: ms(m.looking)}},
 	}, nil
 }
 

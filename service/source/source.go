@@ -15,6 +15,7 @@ import (
 	"unicode/utf8"
 
 	"echolane/core/codec"
+	"echolane/core/codec/formats"
 	"echolane/core/policy"
 	"echolane/core/subject"
 	"echolane/core/wording"
@@ -162,13 +163,8 @@ func CheckText(p string) *policy.Refusal {
 	})
 }
 
-// imageEndings are those of files that are listed.
-var imageEndings = map[string]bool{
-	".jpg": true, ".jpeg": true, ".jpe": true, ".jfif": true, ".png": true, ".apng": true, ".webp": true, ".gif": true, ".avif": true, ".heic": true, ".heif": true, ".svg": true,
-}
-
 // IsImageName reports whether a file's name ends as those of images do.
-func IsImageName(p string) bool { return imageEndings[strings.ToLower(path.Ext(p))] }
+func IsImageName(p string) bool { return formats.TypeByName(p) != "" }
 
 // Missing is the refusal for a source that a lane (site/lane) doesn't have.
 func Missing(lane, p string) *policy.Refusal {

@@ -14,7 +14,7 @@ import (
 
 	"github.com/maypok86/otter/v2"
 
-	"echolane/core/render"
+	"echolane/core/encode"
 	"echolane/service/diskcache"
 	"echolane/service/flight"
 	"echolane/service/panics"
@@ -33,7 +33,7 @@ type Variant struct {
 	SourceBytes   int     `json:"source_bytes"`
 	Stages        []Stage `json:"stages"` // how it was made
 
-	Encoding *render.Encoding `json:"encoding,omitempty"` // how its bytes came about
+	Encoding *encode.Encoding `json:"encoding,omitempty"` // how its bytes came about
 
 	// Provisional variants are replaced soon: their quality was predicted, and the search for it is still to come.
 	Provisional bool `json:"provisional,omitempty"`

@@ -499,7 +499,7 @@ func inPlace(address string, place declare.Declarations) declare.Declarations {
 func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *order) *weighin.Made {
 	full := a.Site.Sheet.Over(o.declared, false)
 	job := render.Job{Limits: a.Site.Limits}
-	full.Settle(a.Site.Offer(policy.AcceptsAVIF|policy.AcceptsWebP, full.Quality), &job.Request)
+	full.Settle(a.Site.Offer(policy.AcceptsAll, full.Quality), &job.Request)
 	result, _, err := w.Workshop.Render(ctx, o.open, job)
 	if err != nil {
 		return nil

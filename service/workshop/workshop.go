@@ -19,6 +19,7 @@ import (
 	"time"
 
 	"echolane/core/codec"
+	"echolane/core/codec/formats"
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
@@ -280,7 +281,7 @@ func (a *answer) check(o *order) error {
 	}
 	switch o.Kind {
 	case toHeader:
-		return a.Header.Check()
+		return a.Header.Check(formats.Types())
 	case toStrip:
 		if _, ok := metadata.CheckSplices(a.Splices, o.Inputs[0].Size); !ok {
 			return errors.New("the worker's splices aren't of that source")

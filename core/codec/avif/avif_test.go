@@ -257,3 +257,18 @@ func TestCopiesTakeFewerBytes(t *testing.T) {
 		t.Errorf("%d bytes with copies, %d without; %v", len(copied), len(plain), err)
 	}
 }
+
+func TestSmallPicturesGetMoreEffort(t *testing.T) {
+	for _, c := range []struct {
+		effort       codec.Effort
+		pixels, want int
+	}{
+		{codec.First, 1000, FirstSpeed}, {codec.First, 4e6, FirstSpeed},
+		{codec.Usual, 640 * 427, KeptSpeed - 1}, {codec.Usual, 1600 * 1067, KeptSpeed},
+		{codec.Thorough, 640 * 427, ThoroughSpeed - 1}, {codec.Thorough, 1200 * 800, ThoroughSpeed - 1}, {codec.Thorough, 1600 * 1067, ThoroughSpeed},
+	} {
+		if got := SpeedFor(c.effort, c.pixels); got != c.want {
+			t.Errorf("effort %d at %d pixels has speed %d, want %d", c.effort, c.pixels, got, c.want)
+		}
+	}
+}

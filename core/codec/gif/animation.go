@@ -52,7 +52,7 @@ func Frames(data []byte, each func(p *raster.RGBA, shown time.Duration) error) e
 // Encode writes a still, straight, in at most so many colours (2–256).
 func Encode(p *raster.RGBA, colours int) ([]byte, error) {
 	a := NewAnimation(1, colours)
-	a.Add(p, 0)
+	a.Add(p, 0, 0)
 	return a.Bytes()
 }
 
@@ -85,8 +85,8 @@ func (a *Animation) Plays(n int) {
 // opaqueFrom is the alpha from which a pixel is drawn: the format knows only on and off.
 const opaqueFrom = 128
 
-// Add adds a frame, straight, of the size of the first one.
-func (a *Animation) Add(p *raster.RGBA, shown time.Duration) {
+// Add adds a frame, straight, of the size of the first one. There is no setting.
+func (a *Animation) Add(p *raster.RGBA, shown time.Duration, _ float64) error {
 	whole := image.Rect(0, 0, p.W, p.H)
 	part := whole
 	keep := a.last != nil
@@ -99,7 +99,7 @@ func (a *Animation) Add(p *raster.RGBA, shown time.Duration) {
 		}
 		if part = changed(a.last, p); part.Empty() {
 			a.g.Delay[len(a.g.Delay)-1] += hundredths(shown)
-			return
+			return nil
 		}
 	} else {
 		a.g.Config = image.Config{Width: p.W, Height: p.H}
@@ -136,6 +136,7 @@ func (a *Animation) Add(p *raster.RGBA, shown time.Duration) {
 			}
 		}
 	}
+	return nil
 }
 
 func (a *Animation) indexed(p *raster.RGBA, at image.Rectangle) *image.Paletted {
@@ -177,10 +178,15 @@ func changed(a, b *raster.RGBA) image.Rectangle {
 	return r
 }
 
-// Bytes writes the file.
-func (a *Animation) Bytes() ([]byte, error) {
+// Close frees what the animation holds.
+func (a *Animation) Close() {
 	a.last.Free()
 	a.last = nil
+}
+
+// Bytes writes the file.
+func (a *Animation) Bytes() ([]byte, error) {
+	a.Close()
 	var out bytes.Buffer
 	if err := gif.EncodeAll(&out, &a.g); err != nil {
 		return nil, &codec.Error{Type: Type, Problem: "encoding failed: " + err.Error()}

@@ -91,7 +91,7 @@ func TestOnlyWhatChangesIsWritten(t *testing.T) {
 	for _, clear := range []bool{false, true} {
 		a := NewAnimation(3, 256)
 		for _, at := range []int{10, 14, 14, 60} {
-			a.Add(frame(at, clear), 50*time.Millisecond)
+			a.Add(frame(at, clear), 50*time.Millisecond, 0)
 		}
 		data, err := a.Bytes()
 		if err != nil {

@@ -13,19 +13,9 @@ import (
 	"echolane/core/raster"
 )
 
-// Options say how to decode.
-type Options struct {
-	// Scale is the decoded size in eighths of the stored one: 8, 4, 2 or 1. Sides round up. 0 means 8.
-	Scale int
-	// Planes asks for the file's own YCbCr planes. Files in another colour space give pixels all the same.
-	Planes bool
-	// Rows is how many rows of the decoded picture are wanted, from the top; what is below isn't decoded. 0 means all.
-	Rows int
-}
-
 // Decode gives the picture as stored, without its orientation or profile applied. At scale 8 its RGB pixels
 // are libjpeg-turbo's own to the bit. Safe for concurrent use.
-func Decode(data []byte, o Options) (codec.Picture, error) {
+func Decode(data []byte, o codec.Want) (codec.Picture, error) {
 	if o.Scale == 0 {
 		o.Scale = 8
 	}

@@ -5,6 +5,7 @@ import (
 	"math"
 	"testing"
 
+	"echolane/core/codec"
 	"echolane/core/raster"
 )
 
@@ -65,7 +66,7 @@ func TestPlainAndProgressiveHaveTheSamePixels(t *testing.T) {
 		}
 		var planes [2]*raster.YCbCr
 		for i, data := range [][]byte{a, b} {
-			d, err := Decode(data, Options{Scale: 8, Planes: true})
+			d, err := Decode(data, codec.Want{Scale: 8, Planes: true})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -91,14 +92,14 @@ func TestColourAtFullSize(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	d, err := Decode(data, Options{Scale: 8})
+	d, err := Decode(data, codec.Want{Scale: 8})
 	if err != nil {
 		t.Fatal(err)
 	}
 	if q := d.RGBA.Row(20)[4*20:]; q[0] < 200 || q[2] > 60 || q[4] > 60 || q[6] < 200 {
 		t.Errorf("red and blue columns became %v", q[:8])
 	}
-	if planes, err := Decode(data, Options{Scale: 8, Planes: true}); err != nil || planes.YCbCr != nil && planes.YCbCr.ChromaX != 1 {
+	if planes, err := Decode(data, codec.Want{Scale: 8, Planes: true}); err != nil || planes.YCbCr != nil && planes.YCbCr.ChromaX != 1 {
 		t.Errorf("%+v, %v", planes.YCbCr, err)
 	}
 }
@@ -121,7 +122,7 @@ func TestWeighedCoefficientsTakeFewerBytesAndStayClose(t *testing.T) {
 				t.Errorf("%v at %v has %d bytes, fewer than at the quality below", size, q, len(data))
 			}
 			before = len(data)
-			d, err := Decode(data, Options{Scale: 8, Planes: true})
+			d, err := Decode(data, codec.Want{Scale: 8, Planes: true})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -142,7 +143,7 @@ func TestWeighedCoefficientsTakeFewerBytesAndStayClose(t *testing.T) {
 	// At equal error libjpeg's rounding takes more bytes.
 	p := grain(320, 240)
 	mse := func(data []byte) float64 {
-		d, err := Decode(data, Options{Scale: 8, Planes: true})
+		d, err := Decode(data, codec.Want{Scale: 8, Planes: true})
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -223,13 +224,13 @@ func TestRowsBelowArentDecoded(t *testing.T) {
 	for name, data := range map[string][]byte{"baseline": plain, "progressive": progressive} {
 		for _, scale := range []int{8, 4, 1} {
 			for _, planes := range []bool{false, true} {
-				whole, err := Decode(data, Options{Scale: scale, Planes: planes})
+				whole, err := Decode(data, codec.Want{Scale: scale, Planes: planes})
 				if err != nil {
 					t.Fatal(err)
 				}
 				high := (200*scale + 7) / 8
 				for _, rows := range []int{1, 2, 15, 16, 17, 31, high - 1, high, high + 5} {
-					part, err := Decode(data, Options{Scale: scale, Planes: planes, Rows: rows})
+					part, err := Decode(data, codec.Want{Scale: scale, Planes: planes, Rows: rows})
 					if err != nil {
 						t.Fatal(err)
 					}
@@ -260,10 +261,10 @@ func TestRowsBelowArentDecoded(t *testing.T) {
 			}
 		}
 	}
-	if _, err := Decode(plain[:len(plain)*3/4], Options{Planes: true, Rows: 64}); err != nil {
+	if _, err := Decode(plain[:len(plain)*3/4], codec.Want{Planes: true, Rows: 64}); err != nil {
 		t.Errorf("the upper third of three quarters of a file: %v", err)
 	}
-	if _, err := Decode(plain[:len(plain)*3/4], Options{Planes: true}); err == nil {
+	if _, err := Decode(plain[:len(plain)*3/4], codec.Want{Planes: true}); err == nil {
 		t.Error("three quarters of a file are taken for the whole")
 	}
 }

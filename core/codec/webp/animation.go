@@ -63,11 +63,13 @@ func NewAnimation(w, h, plays int) (*Animation, error) {
 	return a, nil
 }
 
-// Add adds a frame, straight. quality is libwebp's own, 0–100, or Exactly.
-func (a *Animation) Add(p *raster.RGBA, shown time.Duration, quality float64) error {
-	lossless := C.int(0)
-	if quality == Exactly {
+// Add adds a frame, straight, at a fineness of 0–100 or codec.Exactly.
+func (a *Animation) Add(p *raster.RGBA, shown time.Duration, fineness float64) error {
+	lossless, quality := C.int(0), 0.0
+	if fineness == codec.Exactly {
 		lossless, quality = 1, 75
+	} else {
+		quality = Quality(fineness)
 	}
 	code := C.el_webp_add(a.a, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), C.int(a.at.Milliseconds()), C.float(quality), lossless, Effort)
 	if code != 0 {
@@ -76,9 +78,6 @@ func (a *Animation) Add(p *raster.RGBA, shown time.Duration, quality float64) er
 	a.at += shown
 	return nil
 }
-
-// Exactly is the quality that keeps every visible pixel.
-const Exactly = -1
 
 // Bytes writes the file.
 func (a *Animation) Bytes() ([]byte, error) {

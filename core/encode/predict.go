@@ -1,16 +1,12 @@
-package render
+package encode
 
 import (
 	"math"
 
-	"echolane/core/declare"
+	"echolane/core/codec"
 	"echolane/core/likeness"
 	"echolane/core/raster"
 )
-
-// How much finer first answers have to be to come as near as what is kept, which settings are fitted to: AVIF's, in steps of
-// the quantizer at AVIFFirst, and WebP's.
-const avifQuickLoss, webpQuickLoss = 4.5, 1.6
 
 // glanced is how near a first answer comes at once, else it's made a second time; and where there is time for it a third, if
 // it was farther off than is sure to come right.
@@ -18,27 +14,27 @@ const glanced, sure = 2, 5
 
 // predicted takes the setting that is thought right, looks at what comes out where that takes little beside what is kept, and
 // then takes the setting that is thought right by that.
-func (f *finish) predicted(format declare.Format, e encoder, guess, slope float64, how Encoding) ([]byte, Encoding, error) {
-	how.Way, how.Provisional, how.Sampled = "predicted", true, f.strips
-	if e.glances < 2 {
-		data, err := e.write(guess)
-		how.Setting = e.name(guess)
+func (p *Picture) predicted(w *codec.Writer, e encoder, guess, slope float64, how Encoding) ([]byte, Encoding, error) {
+	how.Way, how.Provisional, how.Sampled = "predicted", true, p.strips
+	if e.own.Glances < 2 {
+		data, err := e.own.Write(guess)
+		how.Setting, how.setting = e.own.Name(guess), guess
 		return data, how, err
 	}
-	goal := f.aim(format, how.Quality)
+	goal := p.aim(w, how.Quality)
 	q := float64(how.Quality)
 	trusted := math.Inf(1)
-	if e.glances > 2 {
+	if e.own.Glances > 2 {
 		trusted = likeness.Points(q, sure)
 	}
-	found, err := likeness.Glance(e.Encoder, e.write, goal, guess, slope, likeness.Points(q, glanced), trusted)
+	found, err := likeness.Glance(e.Encoder, e.own.Write, goal, guess, slope, likeness.Points(q, glanced), trusted)
 	if err != nil {
 		return nil, how, err
 	}
 	target, err := goal()
-	how.Setting, how.Aim, how.Trials = e.name(found.Setting), rounded(target), found.Trials
+	how.Setting, how.setting, how.Aim, how.Trials = e.own.Name(found.Setting), found.Setting, Rounded(target), found.Trials
 	if found.Distance > 0 {
-		how.Likeness = rounded(found.Distance)
+		how.Likeness = Rounded(found.Distance)
 	}
 	return found.Data, how, err
 }
@@ -66,14 +62,4 @@ func stripsOf(p *raster.YCbCr) *raster.YCbCr {
 		}
 	}
 	return out
-}
-
-// look is what planes look like: as a whole, or in strips.
-func (f *finish) look(p *raster.YCbCr) *likeness.Picture {
-	if !f.strips {
-		return likeness.OfPlanes(p)
-	}
-	p = stripsOf(p)
-	defer p.Free()
-	return likeness.OfPlanes(p)
 }

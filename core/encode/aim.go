@@ -1,0 +1,59 @@
+package encode
+
+import (
+	"math"
+
+	"golang.org/x/sync/errgroup"
+
+	"echolane/core/codec"
+	"echolane/core/codec/jpeg"
+	"echolane/core/likeness"
+)
+
+// harder is how many points of quality the measure asks more of a format than SSIM does.
+func harder(fit *codec.Fit, quality float64, graphic bool) float64 {
+	return fit.Harder(math.Max(0, math.Min(1, (90-quality)/40)), graphic)
+}
+
+// target is how far libjpeg-turbo is from this picture at a quality, 4:2:0, what is transparent laid on the matte; as
+// much farther as the measure is harder on the format.
+func (p *Picture) target(w *codec.Writer, quality int) (float64, error) {
+	planes := p.Planes()
+	if p.strips {
+		planes = stripsOf(planes)
+		defer planes.Free()
+	}
+	data, err := jpeg.EncodePlainly(planes, quality)
+	if err != nil {
+		return 0, err
+	}
+	shown, err := jpeg.Decode(data, codec.Want{Planes: true})
+	if err != nil {
+		return 0, err
+	}
+	defer shown.Free()
+	original, written := p.original(), likeness.OfPlanes(shown.YCbCr)
+	defer written.Free()
+	if !p.Opaque() {
+		original = likeness.OfPlanes(planes)
+		defer original.Free()
+	}
+	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
+	q := float64(quality)
+	return math.Max(original.Distance(written), 2e-4) * math.Exp(likeness.Points(q, harder(w.Fit, q, p.Kind() == "graphic"))), nil
+}
+
+// aim begins to work out a target, beside the first encode, and gives it when asked.
+func (p *Picture) aim(w *codec.Writer, quality int) func() (float64, error) {
+	p.Planes()
+	var target float64
+	var work errgroup.Group
+	work.Go(func() (err error) {
+		target, err = p.target(w, quality)
+		return err
+	})
+	return func() (float64, error) {
+		err := work.Wait()
+		return target, err
+	}
+}

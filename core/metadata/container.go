@@ -1,0 +1,31 @@
+package metadata
+
+import "bytes"
+
+// A container is how a file is put together, which decides where its facts are.
+type container int
+
+const (
+	unknown    container = iota
+	inSegments           // JPEG: markers with segments (ITU-T T.81, annex B)
+	inChunks             // PNG (Third Edition, section 5)
+	inRIFF               // WebP (RFC 9649, section 2.3)
+	inBlocks             // GIF (89a, section 12)
+	inBoxes              // AVIF and HEIC: ISO boxes (ISO/IEC 14496-12)
+)
+
+func containerOf(data []byte) container {
+	switch {
+	case bytes.HasPrefix(data, []byte("\xff\xd8\xff")):
+		return inSegments
+	case bytes.HasPrefix(data, []byte("\x89PNG\r\n\x1a\n")):
+		return inChunks
+	case len(data) >= 12 && string(data[:4]) == "RIFF" && string(data[8:12]) == "WEBP":
+		return inRIFF
+	case bytes.HasPrefix(data, []byte("GIF8")):
+		return inBlocks
+	case len(data) >= 12 && string(data[4:8]) == "ftyp":
+		return inBoxes
+	}
+	return unknown
+}
