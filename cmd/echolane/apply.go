@@ -10,6 +10,7 @@ import (
 	"github.com/urfave/cli/v3"
 
 	"echolane/core/policy"
+	"echolane/service/api"
 	"echolane/service/api/client"
 	"echolane/service/sitefile"
 )
@@ -45,14 +46,20 @@ Examples:
 				return err
 			}
 			if c.Bool("dry-run") {
-				p, err := call.ProposeSite(ctx, d, there)
+				propose := call.ProposeAddSite
+				if there {
+					propose = func(ctx context.Context, d policy.Document) (api.Proposal, error) {
+						return call.ProposePutSite(ctx, d.Site, d)
+					}
+				}
+				p, err := propose(ctx, d)
 				if err != nil {
 					return err
 				}
 				return printChanges(c, d.Site, p.Changes, p.Warnings, false)
 			}
 			if there {
-				site, err = call.PutSite(ctx, d, site.Version)
+				site, err = call.PutSite(ctx, d.Site, d, site.Version)
 			} else {
 				site, err = call.AddSite(ctx, d)
 			}

@@ -67,7 +67,7 @@ func refusalsCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					would, err := call.Mend(ctx, id, true, false)
+					would, err := call.Mend(ctx, id, true, false, client.Whatever)
 					if err != nil {
 						return err
 					}
@@ -86,7 +86,7 @@ func refusalsCommand() *cli.Command {
 					if err := sure(c, fmt.Sprintf("Change %s so?", would.Refusal.Site)); err != nil {
 						return err
 					}
-					did, err := call.Mend(ctx, id, false, c.Bool("only"))
+					did, err := call.Mend(ctx, id, false, c.Bool("only"), client.Whatever)
 					if err != nil {
 						return err
 					}

@@ -61,7 +61,7 @@ Examples:
 					if err != nil {
 						return err
 					}
-					s, err := call.PutDraft(ctx, c.Args().First(), string(text))
+					s, err := call.PutDraft(ctx, c.Args().First(), api.SheetText{Text: string(text)})
 					if err != nil {
 						return err
 					}
@@ -194,7 +194,7 @@ func checkSheet(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		if out, err = call.CheckSheet(ctx, site, string(text)); err != nil {
+		if out, err = call.CheckSheet(ctx, site, api.SheetText{Text: string(text)}); err != nil {
 			return err
 		}
 	} else if read, err := sheet.Parse(string(text)); err != nil {

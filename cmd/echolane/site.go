@@ -4,7 +4,6 @@ import (
 	"context"
 	"errors"
 	"fmt"
-	"net/url"
 	"os"
 	"slices"
 	"strconv"
@@ -169,7 +168,7 @@ Examples:
 					if c.Bool("dry-run") {
 						return printChanges(c, name, changes, nil, false)
 					}
-					after, err := call.Restore(ctx, name, v, site.Version)
+					after, err := call.Restore(ctx, name, api.Restore{Version: v}, site.Version)
 					if err != nil {
 						return err
 					}
@@ -187,13 +186,12 @@ Example:
 					&cli.IntFlag{Name: "to", HideDefault: true, Usage: "the highest"},
 					&cli.FloatFlag{Name: "waste", HideDefault: true, Usage: "pixels too many from rung to rung: 0.5 is half as many again"}),
 				Action: withCall(1, "the site's name, as in: echolane site ladder kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
-					q := url.Values{}
 					for _, name := range []string{"from", "to", "waste"} {
-						if c.IsSet(name) {
-							q.Set(name, fmt.Sprint(c.Value(name)))
+						if c.IsSet(name) && fmt.Sprint(c.Value(name)) == "0" {
+							return badUsage("--%s must be more than 0", name)
 						}
 					}
-					p, err := call.Ladder(ctx, c.Args().First(), q)
+					p, err := call.Ladder(ctx, c.Args().First(), c.Int("from"), c.Int("to"), c.Float("waste"))
 					if err != nil {
 						return err
 					}
@@ -397,13 +395,13 @@ func changeSite(ctx context.Context, c *cli.Command, call *client.Client, name s
 			return err
 		}
 		if c.Bool("dry-run") {
-			p, err := call.ProposeSite(ctx, d, true)
+			p, err := call.ProposePutSite(ctx, name, d)
 			if err != nil {
 				return err
 			}
 			return printChanges(c, name, p.Changes, p.Warnings, false)
 		}
-		after, err := call.PutSite(ctx, d, site.Version)
+		after, err := call.PutSite(ctx, name, d, site.Version)
 		var no *policy.Refusal
 		if errors.As(err, &no) && no.Reason == policy.ReasonChangedMeanwhile && try < 3 {
 			continue

@@ -115,7 +115,7 @@ func console(entries []declare.Entry, _ []byte) (string, error) {
 			fmt.Fprintf(&b, "  %q: %s,\n", e.Name, spaced(e.Keywords))
 		}
 	}
-	b.WriteString("};\n")
+	fmt.Fprintf(&b, "};\n\n// An Accept field that names every format that has to be named.\nexport const accept = %q;\n", declare.AcceptAll())
 	return b.String(), nil
 }
 

@@ -36,7 +36,11 @@ type operation struct {
 	ifMatch      bool // must say which version it changes
 }
 
-type parameter struct{ name, what string }
+// A parameter of the query; of is a value of its type: a text, a truth value, a number.
+type parameter struct {
+	name, what string
+	of         any
+}
 
 type (
 	upload struct{}
@@ -45,9 +49,9 @@ type (
 )
 
 var (
-	byPage = []parameter{{"limit", "how many items, 1 to 1000; 100 where it's absent"}, {"after", "the next of the page before"}}
-	dryRun = parameter{"dry_run", "true: say what would change, and change nothing"}
-	byPath = parameter{"path", "the source's path in its lane"}
+	byPage = []parameter{{"limit", "how many items, 1 to 1000; 100 where it's absent", 0}, {"after", "the next of the page before", ""}}
+	dryRun = parameter{"dry_run", "true: say what would change, and change nothing", false}
+	byPath = parameter{"path", "the source's path in its lane", ""}
 )
 
 // operations are all calls, in the order of the work.
@@ -69,14 +73,14 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/history/:version", a.documentAt, "the document as a version had it", nil, nil, policy.Document{}, 200, false},
 		{"POST", "/sites/:site/restore", a.restore, "go back to a version's document, as a new version", []parameter{dryRun}, Restore{}, Site{}, 200, true},
 		{"GET", "/sites/:site/usage", a.usage, "what was used, by month, newest first", nil, nil, Page[records.Usage]{}, 200, false},
-		{"GET", "/sites/:site/ladder", a.ladder, "a ladder for the site, as a proposal", []parameter{{"from", "the lowest rung, device pixels"}, {"to", "the highest"}, {"waste", "the most pixels too many from rung to rung, 0.5 is half as many again"}}, nil, LadderProposal{}, 200, false},
+		{"GET", "/sites/:site/ladder", a.ladder, "a ladder for the site, as a proposal", []parameter{{"from", "the lowest rung, device pixels", 0}, {"to", "the highest", 0}, {"waste", "the most pixels too many from rung to rung, 0.5 is half as many again", 0.0}}, nil, LadderProposal{}, 200, false},
 
 		{"GET", "/sites/:site/sheet", a.sheet, "the site's stylesheet, and the draft of another", nil, nil, Sheet{}, 200, false},
 		{"PUT", "/sites/:site/sheet", a.publishSheet, "publish a sheet; a draft with the same text is done with", nil, PublishSheet{}, Sheet{}, 200, true},
 		{"POST", "/sites/:site/sheet/check", a.checkSheet, "what is wrong with a sheet, and what publishing it would do", nil, SheetText{}, CheckedSheet{}, 200, false},
 		{"PUT", "/sites/:site/sheet/draft", a.putDraft, "keep a draft, right or not", nil, SheetText{}, Sheet{}, 200, false},
 		{"DELETE", "/sites/:site/sheet/draft", a.dropDraft, "forget the draft", nil, nil, nil, 204, false},
-		{"GET", "/sites/:site/sheet/preview", a.preview, "a source drawn by a class", []parameter{{"source", "lane/path"}, {"class", "a class; absent: what holds for every picture"}, {"draft", "true: as the draft has it"}}, nil, image{}, 200, false},
+		{"GET", "/sites/:site/sheet/preview", a.preview, "a source drawn by a class", []parameter{{"source", "lane/path", ""}, {"class", "a class; absent: what holds for every picture", ""}, {"draft", "true: as the draft has it", false}}, nil, image{}, 200, false},
 		{"GET", "/sites/:site/sheet/history", a.sheetHistory, "the changes in which the sheet changed, newest first", nil, nil, Page[records.Change]{}, 200, false},
 		{"POST", "/sites/:site/sheet/restore", a.restoreSheet, "publish the sheet of a version again", nil, RestoreSheet{}, Sheet{}, 200, true},
 
@@ -99,8 +103,8 @@ func (a *API) operations() []operation {
 		{"DELETE", "/sites/:site/lanes/:lane", a.removeLane, "remove a lane; its sources stay where they are", []parameter{dryRun}, nil, Site{}, 200, true},
 		{"GET", "/sites/:site/lanes/:lane/secrets", a.secrets, "which secrets the lane has", byPage, nil, Page[records.Secret]{}, 200, false},
 		{"PUT", "/sites/:site/lanes/:lane/secrets", a.putSecret, "keep credentials, or a request header; never shown again", nil, LaneSecret{}, nil, 204, false},
-		{"DELETE", "/sites/:site/lanes/:lane/secrets", a.removeSecret, "forget a secret", []parameter{{"name", "as it is listed"}}, nil, nil, 204, false},
-		{"GET", "/sites/:site/lanes/:lane/test", a.testLane, "whether a source would be allowed, and by which rule", []parameter{{"source", "the source's path, or its URL"}}, nil, TestedLane{}, 200, false},
+		{"DELETE", "/sites/:site/lanes/:lane/secrets", a.removeSecret, "forget a secret", []parameter{{"name", "as it is listed", ""}}, nil, nil, 204, false},
+		{"GET", "/sites/:site/lanes/:lane/test", a.testLane, "whether a source would be allowed, and by which rule", []parameter{{"source", "the source's path, or its URL", ""}}, nil, TestedLane{}, 200, false},
 		{"GET", "/sites/:site/lanes/:lane/sources", a.sources, "the lane's sources; of a web lane those that were asked for", byPage, nil, Page[source.Entry]{}, 200, false},
 		{"POST", "/sites/:site/lanes/:lane/sources", a.upload, "put a source into an upload lane, as the body or as a form's file", []parameter{byPath}, upload{}, Uploaded{}, 201, false},
 		{"DELETE", "/sites/:site/lanes/:lane/sources", a.removeSource, "remove an uploaded source with all its versions", []parameter{byPath}, nil, nil, 204, false},
@@ -108,8 +112,8 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/lanes/:lane/facts", a.facts, "what a source's header says", []parameter{byPath}, nil, source.Facts{}, 200, false},
 		{"GET", "/sites/:site/lanes/:lane/original", a.original, "the source as it lies there", []parameter{byPath}, nil, image{}, 200, false},
 
-		{"GET", "/refusals", a.refusals, "what was turned down, the most frequent first", append([]parameter{{"site", "of one site; absent: of all"}}, byPage...), nil, Page[Refusal]{}, 200, false},
-		{"POST", "/refusals/:refusal/mend", a.mend, "make the change of settings that would have let it through", []parameter{dryRun, {"only", "true: what is added may be the only one that is allowed, where all were"}}, nil, Mended{}, 200, true},
+		{"GET", "/refusals", a.refusals, "what was turned down, the most frequent first", append([]parameter{{"site", "of one site; absent: of all", ""}}, byPage...), nil, Page[Refusal]{}, 200, false},
+		{"POST", "/refusals/:refusal/mend", a.mend, "make the change of settings that would have let it through", []parameter{dryRun, {"only", "true: what is added may be the only one that is allowed, where all were", false}}, nil, Mended{}, 200, true},
 		{"DELETE", "/refusals/:refusal", a.forgetRefusal, "take it off the list until it comes again", nil, nil, nil, 204, false},
 
 		{"GET", "/tokens", a.tokens, "all tokens, without what they say", byPage, nil, Page[records.Token]{}, 200, false},
@@ -123,9 +127,17 @@ func (a *API) operations() []operation {
 
 type object = map[string]any
 
+// proposes reports whether a dry run answers with a proposal.
+func (o operation) proposes() bool {
+	_, site := o.answer.(Site)
+	return site && slices.Contains(o.query, dryRun)
+}
+
 // Made are the files that are made from the operations, by their paths from this package's folder.
 var Made = map[string]func() ([]byte, error){
 	"openapi.json":                   Describe,
+	"client/calls.go":                Calls,
+	"../../console/src/api/calls.ts": Scripts,
 	"../../console/src/api/words.ts": Words,
 }
 
@@ -147,7 +159,7 @@ func Describe() ([]byte, error) {
 			parameters = append(parameters, object{"name": m[1], "in": "path", "required": true, "schema": object{"type": "string"}})
 		}
 		for _, q := range o.query {
-			parameters = append(parameters, object{"name": q.name, "in": "query", "description": q.what, "schema": object{"type": "string"}})
+			parameters = append(parameters, object{"name": q.name, "in": "query", "description": q.what, "schema": d.of(reflect.TypeOf(q.of))})
 		}
 		if o.ifMatch {
 			parameters = append(parameters, object{"name": "If-Match", "in": "header", "required": true, "description": "the site's ETag when it was read, or *", "schema": object{"type": "string"}})
@@ -171,7 +183,7 @@ func Describe() ([]byte, error) {
 			answer["content"] = object{"text/html": object{}}
 		default:
 			schema := d.of(reflect.TypeOf(o.answer))
-			if slicesContain(o.query, dryRun) {
+			if o.proposes() {
 				schema = object{"oneOf": []any{schema, d.of(reflect.TypeFor[Proposal]())}}
 			}
 			answer["content"] = object{"application/json": object{"schema": schema}}
@@ -211,15 +223,6 @@ func language() object {
 }
 
 var pathParameter = regexp.MustCompile(`:([a-z]+)`)
-
-func slicesContain(list []parameter, p parameter) bool {
-	for _, have := range list {
-		if have == p {
-			return true
-		}
-	}
-	return false
-}
 
 func statusText(n int) string { b, _ := json.Marshal(n); return string(b) }
 

@@ -1,7 +1,7 @@
 // The Easel: one source; set declarations, see the variant beside its original.
 import { useQuery } from "@tanstack/react-query";
 import { useEffect } from "react";
-import { getFacts, listSites, originalAddress } from "../api/client";
+import { getFacts, listSites, originalAddress } from "../api/calls";
 import { addressOf, elementsOf, go, useAddress } from "../frame/address";
 import { Choice } from "../parts/Choice";
 import { Pick } from "../parts/Pick";

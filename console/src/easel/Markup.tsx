@@ -1,6 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { askMarkup } from "../api/client";
+import { markup } from "../api/calls";
 import { useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
@@ -30,7 +30,7 @@ export function Markup(props: { site: string; lane: string; path: string; declar
     400,
   );
   const ready = alt !== "" || decorative;
-  const made = useQuery({ queryKey: ["markup", props.site, ask], queryFn: () => askMarkup(props.site, JSON.parse(ask)), enabled: ready && slot !== "", placeholderData: (b) => b });
+  const made = useQuery({ queryKey: ["markup", props.site, ask], queryFn: () => markup(props.site, JSON.parse(ask)), enabled: ready && slot !== "", placeholderData: (b) => b });
   const m = made.data;
   const text = m && (kind === "json" ? JSON.stringify(m.markup, null, 2) : (kind === "html" ? m.preload : "") + m[kind]);
   const box = (label: string, on: boolean, set: (v: boolean) => void) => (

@@ -1,6 +1,6 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { listSources } from "../api/client";
+import { pageOfSources } from "../api/client";
 import { Trouble } from "../parts/Trouble";
 import { imageAddress } from "./declarations";
 
@@ -11,7 +11,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
   const [filter, setFilter] = useState("");
   const list = useInfiniteQuery({
     queryKey: ["sources", props.site, props.lane],
-    queryFn: ({ pageParam, signal }) => listSources(props.site, props.lane, pageParam, signal),
+    queryFn: ({ pageParam, signal }) => pageOfSources(props.site, props.lane, pageParam, signal),
     initialPageParam: "",
     getNextPageParam: (page) => page.next,
   });

@@ -100,4 +100,7 @@ export const keywords = {
   "format": ["avif", "webp", "jpeg", "png", "gif"],
   "animation": ["none"],
 };
+
+// An Accept field that names every format that has to be named.
+export const accept = "image/avif,image/webp,image/*,*/*;q=0.8";
 // The end of what is made: go generate ./core/declare.

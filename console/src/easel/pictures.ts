@@ -2,6 +2,7 @@
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { checked } from "../api/client";
+import { accept } from "./language";
 
 export interface Picture {
   address: string;
@@ -16,7 +17,7 @@ export interface Picture {
 
 async function load(address: string, signal: AbortSignal): Promise<Picture> {
   const start = performance.now();
-  const answer = await checked(await fetch(address, { signal, cache: "no-store", headers: { Accept: "image/avif,image/webp,image/*;q=0.8" } }));
+  const answer = await checked(await fetch(address, { signal, cache: "no-store", headers: { Accept: accept } }));
   const blob = await answer.blob();
   const ms = performance.now() - start;
   const bitmap = await createImageBitmap(blob);

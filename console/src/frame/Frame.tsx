@@ -1,6 +1,6 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect } from "react";
-import { getSession, signOut } from "../api/client";
+import { getSession, signOut } from "../api/calls";
 import { Easel } from "../easel/Easel";
 import { Keys } from "../keys/Keys";
 import { Lanes } from "../lanes/Lanes";

@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { signIn, useLink as takeLink, type Session } from "../api/client";
+import { signIn, useLink as takeLink } from "../api/calls";
+import { type Session } from "../api/client";
 import { Button } from "../parts/Button";
 import { Field } from "../parts/Field";
 import { Trouble } from "../parts/Trouble";

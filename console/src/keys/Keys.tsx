@@ -1,20 +1,7 @@
 // Keys: who may sign in, which tokens open the API, which keys sign links.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState, type ReactNode } from "react";
-import {
-  addKey,
-  addPerson,
-  addToken,
-  getSession,
-  listKeys,
-  listPeople,
-  listSites,
-  listTokens,
-  removeKey,
-  removePerson,
-  removeToken,
-  setPassword,
-} from "../api/client";
+import { addKey, addPerson, addToken, getSession, listKeys, listPeople, listSites, listTokens, removeKey, removePerson, removeToken, setPassword } from "../api/calls";
 import { words } from "../api/words";
 import { Button } from "../parts/Button";
 import { Choice, options } from "../parts/Choice";
@@ -218,7 +205,7 @@ function SigningKeys() {
         empty="No key yet: this site's links can't be signed."
         error={list.error ?? error}
         onAdd={() =>
-          addKey(site, id).then((k) => {
+          addKey(site, { id }).then((k) => {
             setSecret(k.secret);
             setID("");
             setError(undefined);

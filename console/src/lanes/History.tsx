@@ -1,6 +1,7 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { listHistory, proposeRestore, restore, type Proposal, type Site } from "../api/client";
+import { listHistory, proposeRestore, restore } from "../api/calls";
+import { type Proposal, type Site } from "../api/client";
 import { Button } from "../parts/Button";
 import { Changes } from "../parts/Changes";
 import { whenText } from "../parts/figures";
@@ -27,7 +28,7 @@ export function History({ site }: { site: Site }) {
               <td className="py-1 pr-4 text-sm break-words">{c.what}</td>
               <td className="py-1 text-right">
                 {c.version !== site.version && (
-                  <Button onClick={() => proposeRestore(site.name, c.version).then((proposal) => setBack({ version: c.version, proposal }), setError)}>Restore…</Button>
+                  <Button onClick={() => proposeRestore(site.name, { version: c.version }).then((proposal) => setBack({ version: c.version, proposal }), setError)}>Restore…</Button>
                 )}
               </td>
             </tr>
@@ -39,7 +40,7 @@ export function History({ site }: { site: Site }) {
         <p className="text-soft">It becomes a new version, so nothing is lost.</p>
         <div className="flex justify-end gap-2">
           <Button onClick={() => setBack(undefined)}>Stay</Button>
-          <Button kind="main" onClick={() => back && restore(site.name, back.version, site.version).then(() => (setBack(undefined), queries.invalidateQueries()), setError)}>
+          <Button kind="main" onClick={() => back && restore(site.name, { version: back.version }, site.version).then(() => (setBack(undefined), queries.invalidateQueries()), setError)}>
             Go back
           </Button>
         </div>

@@ -1,6 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { putSecret, removeSecret, testLane, upload, type Document, type Lane, type Site, type Step } from "../api/client";
+import { getTestLane, putSecret, removeSecret, upload } from "../api/calls";
+import { type Document, type Lane, type Site, type Step } from "../api/client";
 import { words } from "../api/words";
 import { addressOf, elementsOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
@@ -153,7 +154,7 @@ function TestBox({ site, lane }: { site: string; lane: Lane }) {
       className="flex flex-col gap-2"
       onSubmit={(e) => {
         e.preventDefault();
-        testLane(site, lane.name, source).then((t) => (setSteps(t.steps), setError(undefined)), setError);
+        getTestLane(site, lane.name, source).then((t) => (setSteps(t.steps), setError(undefined)), setError);
       }}
     >
       <div className="flex items-end gap-2">

@@ -2,7 +2,8 @@
 // full, and then made all at once.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { addSite, listSites, proposeSite, putSite, removeSite, type Document, type Proposal, type Site } from "../api/client";
+import { addSite, listSites, proposePutSite, putSite, removeSite } from "../api/calls";
+import { type Document, type Proposal, type Site } from "../api/client";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Changes, Warnings } from "../parts/Changes";
@@ -58,7 +59,7 @@ function NewSite() {
       className="flex flex-col gap-2"
       onSubmit={(e) => {
         e.preventDefault();
-        addSite({ site: name }).then(async (s) => {
+        addSite({ site: name } as Document).then(async (s) => {
           setName("");
           setError(undefined);
           await queries.invalidateQueries({ queryKey: ["sites"] });
@@ -85,9 +86,9 @@ function OneSite({ site }: { site: Site }) {
   }, [site]);
   const change = (part: Partial<Document>) => setDraft((d) => ({ ...d, document: { ...d.document, ...part } }));
   const reset = () => (setDraft({ document: site.document, from: site.version }), setError(undefined));
-  const review = () => proposeSite(draft.document).then((p) => (setProposal(p), setError(undefined)), setError);
+  const review = () => proposePutSite(site.name, draft.document).then((p) => (setProposal(p), setError(undefined)), setError);
   const save = () =>
-    putSite(draft.document, draft.from).then(async (s) => {
+    putSite(site.name, draft.document, draft.from).then(async (s) => {
       setProposal(undefined);
       setDraft({ document: s.document, from: s.version });
       await queries.invalidateQueries();

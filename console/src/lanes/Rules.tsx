@@ -1,4 +1,5 @@
-import { proposeLadder, type Document } from "../api/client";
+import { getLadder } from "../api/calls";
+import { type Document } from "../api/client";
 import { Button } from "../parts/Button";
 import { words } from "../api/words";
 import { Choice, options } from "../parts/Choice";
@@ -28,7 +29,7 @@ export function Rules(props: { site: string; document: Document; onChange: (part
           />
           <div className="flex flex-wrap gap-2">
             <Choice label="Other widths" value={d.ladder.other} options={options(words.Ladder.other)} onChange={(other) => onChange({ ladder: { ...d.ladder, other } })} />
-            <Button onClick={() => void proposeLadder(props.site).then((p) => onChange({ ladder: { ...d.ladder, rungs: p.rungs } }))}>Propose</Button>
+            <Button onClick={() => void getLadder(props.site, 0, 0, 0).then((p) => onChange({ ladder: { ...d.ladder, rungs: p.rungs } }))}>Propose</Button>
           </div>
         </div>
         <Labelled label="May a URL ask for more pixels than the source has?">

@@ -1,7 +1,8 @@
 // Pages: weigh-ins of real pages, before and after.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { beginWeighing, getWeighing, listSites, listWeighings, stopWeighing } from "../api/client";
+import { getWeighing, listSites, stopWeighing, weigh } from "../api/calls";
+import { latestWeighings } from "../api/client";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Field, ListField } from "../parts/Field";
@@ -44,7 +45,7 @@ function Begin({ site }: { site: string }) {
   const [error, setError] = useState<Error>();
   const begin = () => {
     const read = maps.map((m) => ({ from: m.slice(0, m.lastIndexOf("=")).trim(), to: m.slice(m.lastIndexOf("=") + 1).trim() }));
-    beginWeighing(site, { page, fix, maps: read }).then((w) => (setError(undefined), queries.invalidateQueries({ queryKey: ["weighings", site] }), go(addressOf("pages", [site, String(w.id)]))), setError);
+    weigh(site, { page, fix, maps: read }).then((w) => (setError(undefined), queries.invalidateQueries({ queryKey: ["weighings", site] }), go(addressOf("pages", [site, String(w.id)]))), setError);
   };
   return (
     <form
@@ -78,14 +79,14 @@ function Begin({ site }: { site: string }) {
 function List({ site, id }: { site: string; id: string | undefined }) {
   const list = useQuery({
     queryKey: ["weighings", site],
-    queryFn: ({ signal }) => listWeighings(site, signal),
-    refetchInterval: (q) => (q.state.data?.items.some((w) => w.state === "running") ? 1000 : false),
+    queryFn: ({ signal }) => latestWeighings(site, signal),
+    refetchInterval: (q) => (q.state.data?.some((w) => w.state === "running") ? 1000 : false),
   });
   if (list.error) return <Trouble error={list.error} />;
-  if (list.data?.items.length === 0) return <p className="text-soft">No page was weighed yet.</p>;
+  if (list.data?.length === 0) return <p className="text-soft">No page was weighed yet.</p>;
   return (
     <ul className="flex flex-col">
-      {list.data?.items.map((w) => (
+      {list.data?.map((w) => (
         <li key={w.id} className="border-t border-line">
           <a
             href={addressOf("pages", [site, String(w.id)])}
@@ -124,7 +125,7 @@ function One(props: { site: string; id: number; beside: string | null }) {
     refetchInterval: (q) => (q.state.data?.state === "running" ? 600 : false),
   });
   const other = useQuery({ queryKey: ["weighing", props.site, Number(props.beside)], queryFn: ({ signal }) => getWeighing(props.site, Number(props.beside), signal), enabled: props.beside !== null });
-  const others = useQuery({ queryKey: ["weighings", props.site], queryFn: ({ signal }) => listWeighings(props.site, signal) });
+  const others = useQuery({ queryKey: ["weighings", props.site], queryFn: ({ signal }) => latestWeighings(props.site, signal) });
   const w = one.data;
   useEffect(() => {
     if (w && w.state !== "running") void queries.invalidateQueries({ queryKey: ["weighings", props.site] });
@@ -145,11 +146,11 @@ function One(props: { site: string; id: number; beside: string | null }) {
           {whenText(w.begun_at)}, by {w.by}
         </span>
         <span className="ml-auto flex gap-2">
-          {w.state === "done" && others.data && others.data.items.length > 1 && (
+          {w.state === "done" && others.data && others.data.length > 1 && (
             <Pick
               label="Beside"
               value={props.beside ?? "none"}
-              options={[{ value: "none", text: "beside no other" }, ...others.data.items.filter((o) => o.id !== w.id && o.state === "done").map((o) => ({ value: String(o.id), text: `beside ${whenText(o.begun_at)} ${o.page}` }))]}
+              options={[{ value: "none", text: "beside no other" }, ...others.data.filter((o) => o.id !== w.id && o.state === "done").map((o) => ({ value: String(o.id), text: `beside ${whenText(o.begun_at)} ${o.page}` }))]}
               onChange={(v) => go(addressOf("pages", [props.site, String(w.id)], v === "none" ? undefined : new URLSearchParams({ beside: v })))}
             />
           )}

@@ -1,5 +1,6 @@
 import { useState } from "react";
-import { originalAddress, reportAddress, type Report, type WeighedPicture, type Weighing } from "../api/client";
+import { originalAddress, weighingPageAddress } from "../api/calls";
+import { type Report, type WeighedPicture, type Weighing } from "../api/client";
 import { elementsOf } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
@@ -67,7 +68,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
       </div>
       <div className="flex flex-wrap items-center gap-3">
         <Choice label="Screen" value={view.name} options={report.views.map((v) => ({ value: v.name, text: `${v.name} ${v.width} × ${v.height} at ${v.density}×` }))} onChange={setScreen} />
-        <a className="text-accent underline" href={reportAddress(props.site, props.id)}>
+        <a className="text-accent underline" href={weighingPageAddress(props.site, props.id)}>
           the report as a page
         </a>
         {props.fixed && <Fixed fixed={props.fixed} />}

@@ -1,7 +1,8 @@
 // Refusals: what was turned down, the most frequent first, each with its remedy at hand.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { forgetRefusal, listRefusals, listSites, mend, proposeMend, type Refusal } from "../api/client";
+import { forgetRefusal, listRefusals, listSites, mend } from "../api/calls";
+import { type Refusal } from "../api/client";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Changes } from "../parts/Changes";
@@ -82,7 +83,7 @@ export function Refusals() {
 
 function Mending({ refusal, onClose }: { refusal: Refusal; onClose: () => void }) {
   const queries = useQueryClient();
-  const would = useQuery({ queryKey: ["mend", refusal.id], queryFn: () => proposeMend(refusal.id), gcTime: 0 });
+  const would = useQuery({ queryKey: ["mend", refusal.id], queryFn: () => mend(refusal.id, true, false, "*"), gcTime: 0 });
   const [error, setError] = useState<Error>();
   const shutsOut = would.data?.shuts_out;
   return (
@@ -95,7 +96,7 @@ function Mending({ refusal, onClose }: { refusal: Refusal; onClose: () => void }
       </p>
       <div className="flex justify-end gap-2">
         <Button onClick={onClose}>Leave it</Button>
-        <Button kind="main" disabled={!would.data} onClick={() => mend(refusal.id, !!shutsOut).then(() => (onClose(), queries.invalidateQueries()), setError)}>
+        <Button kind="main" disabled={!would.data} onClick={() => mend(refusal.id, false, !!shutsOut, "*").then(() => (onClose(), queries.invalidateQueries()), setError)}>
           {shutsOut ? "Make it the only one" : "Make this change"}
         </Button>
       </div>

@@ -1,8 +1,9 @@
 // Sheet: the named treatments of a site's images, edited with what they do in view.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { checkSheet, dropDraft, getLanguage, getSheet, listSites, previewAddress, publishSheet, putDraft, restoreSheet, sheetHistory, type CheckedSheet } from "../api/client";
-import { Problem } from "../api/client";
+import { checkSheet, dropDraft, getLanguage, getSheet, listSheetHistory, listSites, previewAddress, publishSheet, putDraft, restoreSheet } from "../api/calls";
+import { type CheckedSheet, Problem } from "../api/client";
+
 import { useSettled } from "../easel/pictures";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
@@ -46,7 +47,7 @@ function Work({ site }: { site: string }) {
   const [error, setError] = useState<Error>();
   const shown = text ?? sheet.data?.draft?.text ?? sheet.data?.text ?? "";
   const settled = useSettled(shown, 400);
-  const checked = useQuery({ queryKey: ["checked", site, settled, sheet.data?.version], queryFn: () => checkSheet(site, settled), enabled: sheet.data !== undefined, placeholderData: (before) => before });
+  const checked = useQuery({ queryKey: ["checked", site, settled, sheet.data?.version], queryFn: () => checkSheet(site, { text: settled }), enabled: sheet.data !== undefined, placeholderData: (before) => before });
   const result = checked.data ?? none;
   const published = sheet.data?.text ?? "";
   const changed = shown !== published;
@@ -59,10 +60,10 @@ function Work({ site }: { site: string }) {
       return;
     }
     if (settled === sheet.data?.draft?.text) return setSaved(settled);
-    putDraft(site, settled).then((s) => (queries.setQueryData(["sheet", site], s), setSaved(settled)), setError);
+    putDraft(site, { text: settled }).then((s) => (queries.setQueryData(["sheet", site], s), setSaved(settled)), setError);
   }, [settled, text]);
   const done = () => (setText(undefined), setError(undefined), queries.invalidateQueries());
-  const publish = (anyway: boolean) => publishSheet(site, shown, anyway, sheet.data!.version).then(done, setError);
+  const publish = (anyway: boolean) => publishSheet(site, { text: shown, anyway }, sheet.data!.version).then(done, setError);
   const source = address.query.get("source") ?? "";
   if (sheet.error) return <Trouble error={sheet.error} />;
   if (!sheet.data || !language.data) return <p>Loading…</p>;
@@ -131,7 +132,7 @@ function Previews(props: { site: string; source: string; before: string[]; after
     there ? (
       <div className="flex flex-wrap gap-2">
         {sources.map((s) => (
-          <img key={s} src={previewAddress(props.site, s, name, draft, draft ? String(hash(props.mark)) : "published")} alt={`${name ? "." + name : "*"}, ${s}, ${draft ? "draft" : "published"}`} className="max-h-40 max-w-full" />
+          <img key={s} src={`${previewAddress(props.site, s, name, draft)}&mark=${draft ? hash(props.mark) : "published"}`} alt={`${name ? "." + name : "*"}, ${s}, ${draft ? "draft" : "published"}`} className="max-h-40 max-w-full" />
         ))}
       </div>
     ) : (
@@ -173,7 +174,7 @@ function hash(text: string): number {
 }
 
 function History(props: { site: string; version: number; onDone: () => void; onError: (e: Error) => void }) {
-  const list = useQuery({ queryKey: ["sheet-history", props.site, props.version], queryFn: ({ signal }) => sheetHistory(props.site, signal) });
+  const list = useQuery({ queryKey: ["sheet-history", props.site, props.version], queryFn: ({ signal }) => listSheetHistory(props.site, signal) });
   return (
     <details>
       <summary>History</summary>
@@ -186,7 +187,7 @@ function History(props: { site: string; version: number; onDone: () => void; onE
                 <td className="figures py-1 pr-3 whitespace-nowrap">{whenText(c.at)}</td>
                 <td className="py-1 pr-3">{c.by}</td>
                 <td className="py-1 pr-3">{c.what}</td>
-                <td className="py-1 text-right">{i > 0 && <Button onClick={() => restoreSheet(props.site, c.version, false, props.version).then(props.onDone, props.onError)}>Restore</Button>}</td>
+                <td className="py-1 text-right">{i > 0 && <Button onClick={() => restoreSheet(props.site, { version: c.version, anyway: false }, props.version).then(props.onDone, props.onError)}>Restore</Button>}</td>
               </tr>
             ))}
           </tbody>
