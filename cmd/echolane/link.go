@@ -101,17 +101,11 @@ func imagePath(given string) (string, error) {
 	if len(parts) < 3 || parts[0] == "" || parts[1] == "" || parts[2] == "" {
 		return "", badUsage("%q isn't SITE/LANE/PATH: write it as kestrel/catalogue/delta-red.jpg", given)
 	}
-	if strings.Contains(parts[2], "://") { // a web lane's source: its URL is one element
-		return "/" + parts[0] + "/" + parts[1] + "/" + string(declare.AppendSegment(nil, parts[2])), nil
-	}
-	if no := source.CheckPath(parts[2]); no != nil {
+	isURL := strings.Contains(parts[2], "://") // a web lane's source: it is one element
+	if no := source.CheckPath(parts[2]); no != nil && !isURL {
 		return "", usage{no}
 	}
-	var b strings.Builder
-	for _, element := range append(parts[:2:2], strings.Split(parts[2], "/")...) {
-		b.WriteString("/" + string(declare.AppendSegment(nil, element)))
-	}
-	return b.String(), nil
+	return string(declare.AppendPath(declare.AppendPath(nil, parts[0]+"/"+parts[1], false), parts[2], isURL)), nil
 }
 
 // readDeclarations takes declarations as arguments, each name=value as in a URL but not encoded.

@@ -8,7 +8,6 @@ import (
 	"net/netip"
 	"os"
 	"path/filepath"
-	"regexp"
 	"strconv"
 	"strings"
 	"time"
@@ -153,20 +152,17 @@ func readSecretKey(text string) ([]byte, error) {
 	return key, nil
 }
 
-var sizeForm = regexp.MustCompile(`^([0-9]+(?:\.[0-9]+)?) ?(B|kB|MB|GB|TB|KiB|MiB|GiB|TiB)?$`)
-
-var sizeUnits = map[string]float64{"": 1, "B": 1, "kB": 1e3, "MB": 1e6, "GB": 1e9, "TB": 1e12, "KiB": 1 << 10, "MiB": 1 << 20, "GiB": 1 << 30, "TiB": 1 << 40}
-
+// readSize reads bytes, such as 256MiB or 10GB.
 func readSize(name, text string) (int64, error) {
-	m := sizeForm.FindStringSubmatch(text)
-	if m == nil {
+	number, unit := wording.CutUnit(text)
+	v, err := strconv.ParseFloat(number, 64)
+	switch {
+	case err != nil || strings.Trim(number, "0123456789.") != "":
 		return 0, badUsage("--%s %s isn't a size: write it as 256MiB or 10GB", name, text)
-	}
-	v, err := strconv.ParseFloat(m[1], 64)
-	if err != nil || v*sizeUnits[m[2]] > 1<<50 {
+	case v*unit > 1<<50:
 		return 0, badUsage("--%s %s is too large: at most 1024TiB", name, text)
 	}
-	return int64(v * sizeUnits[m[2]]), nil
+	return int64(v * unit), nil
 }
 
 func serveCommand() *cli.Command {

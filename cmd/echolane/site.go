@@ -263,19 +263,17 @@ func siteFlags() []cli.Flag {
 		onlyFlag(),
 		&cli.StringFlag{Name: "pages-silent", Usage: "requests that don't say which page they come from: allow or refuse"},
 		&cli.StringFlag{Name: "unsigned", Usage: "what may be asked without a signature: anything, ladder or nothing"},
-		&cli.StringSliceFlag{Name: "limit", Usage: "NAME=VALUE: " + strings.Join(limitNames(), ", ")},
-		&cli.StringSliceFlag{Name: "month", Usage: "NAME=VALUE: renders, bytes_served, bytes_stored; 0: no bound"},
+		&cli.StringSliceFlag{Name: "limit", Usage: "NAME=VALUE: " + strings.Join(numberNames(policy.LimitNumbers), ", ")},
+		&cli.StringSliceFlag{Name: "month", Usage: "NAME=VALUE: " + strings.Join(numberNames(policy.MonthNumbers), ", ") + "; 0: no bound"},
 	}
 }
 
-func limitNames() []string {
-	var names []string
-	for _, d := range policy.Diff(policy.Document{}, policy.NewDocument("x")) {
-		if name, ok := strings.CutPrefix(d.Path, "limits."); ok {
-			names = append(names, name)
-		}
+func numberNames(list []policy.Number) []string {
+	names := make([]string, len(list))
+	for i, n := range list {
+		names[i] = n.Name
 	}
-	return append(names, "requests_per_second")
+	return names
 }
 
 func commas(s string) []string {
@@ -337,16 +335,12 @@ func editSite(c *cli.Command, d *policy.Document) error {
 		slices.Sort(d.Ladder.Rungs)
 	}
 	for _, l := range c.StringSlice("limit") {
-		if err := setNumber("limit", l, map[string]any{
-			"source_bytes": &d.Limits.SourceBytes, "source_pixels": &d.Limits.SourcePixels, "source_frames": &d.Limits.SourceFrames, "width": &d.Limits.Width, "height": &d.Limits.Height,
-			"pixels": &d.Limits.Pixels, "quality_floor": &d.Limits.QualityFloor, "quality_ceiling": &d.Limits.QualityCeiling, "variants_per_source": &d.Limits.VariantsPerSource,
-			"render_ms": &d.Limits.RenderMS, "requests_per_second": &d.Limits.RequestsPerSecond,
-		}); err != nil {
+		if err := setNumber("limit", l, policy.LimitNumbers, &d.Limits); err != nil {
 			return err
 		}
 	}
 	for _, m := range c.StringSlice("month") {
-		if err := setNumber("month", m, map[string]any{"renders": &d.Month.Renders, "bytes_served": &d.Month.BytesServed, "bytes_stored": &d.Month.BytesStored}); err != nil {
+		if err := setNumber("month", m, policy.MonthNumbers, &d.Month); err != nil {
 			return err
 		}
 	}
@@ -354,32 +348,21 @@ func editSite(c *cli.Command, d *policy.Document) error {
 }
 
 // setNumber sets the one of the numbers that NAME=VALUE names.
-func setNumber(flag, given string, to map[string]any) error {
+func setNumber(flag, given string, list []policy.Number, in any) error {
 	name, text, _ := strings.Cut(given, "=")
-	where, ok := to[name]
-	if !ok {
-		var names []string
-		for n := range to {
-			names = append(names, n)
-		}
-		slices.Sort(names)
+	i := slices.IndexFunc(list, func(n policy.Number) bool { return n.Name == name })
+	if i < 0 {
+		names := numberNames(list)
 		if near := wording.Nearest(name, names); near != "" {
 			return badUsage("--%s: there is no %q; did you mean %s?", flag, name, near)
 		}
 		return badUsage("--%s: there is no %q; there are %s", flag, name, strings.Join(names, ", "))
 	}
 	v, err := strconv.ParseFloat(text, 64)
-	if _, isFloat := where.(*float64); err != nil || !isFloat && v != float64(int64(v)) {
+	if err != nil || list[i].Whole && v != float64(int64(v)) {
 		return badUsage("--%s: %q isn't NAME=NUMBER: write it as %s=100", flag, given, name)
 	}
-	switch p := where.(type) {
-	case *int:
-		*p = int(v)
-	case *int64:
-		*p = int64(v)
-	case *float64:
-		*p = v
-	}
+	list[i].Set(in, v)
 	return nil
 }
 

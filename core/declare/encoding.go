@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"echolane/core/wording"
 	"math"
 	"strconv"
 	"strings"
@@ -200,22 +201,12 @@ const leastBudget, mostBudget = 100, 100_000_000
 
 // readBudget reads bytes, plain or with a unit of a thousand or 1024 times so many.
 func readBudget(to *int64, value string) string {
-	lower := strings.ToLower(value)
-	times := 1.0
-	for _, unit := range []struct {
-		name  string
-		times float64
-	}{{"kib", 1 << 10}, {"mib", 1 << 20}, {"kb", 1e3}, {"mb", 1e6}, {"b", 1}} {
-		if number, ok := strings.CutSuffix(lower, unit.name); ok {
-			lower, times = strings.TrimRight(number, " "), unit.times
-			break
-		}
-	}
-	v, ok := cssNumber(lower)
+	number, unit := wording.CutUnit(value)
+	v, ok := cssNumber(number)
 	if !ok {
 		return "unparsable"
 	}
-	if v = math.Floor(v * times); !(v >= leastBudget && v <= mostBudget) {
+	if v = math.Floor(v * unit); !(v >= leastBudget && v <= mostBudget) {
 		return "out-of-range"
 	}
 	*to = int64(v)

@@ -178,6 +178,18 @@ func appendEscaped(b []byte, text string) []byte { return escape(b, text, "-_.!~
 // AppendSegment writes one element of a path the one way of the address form: as encodeURIComponent does.
 func AppendSegment(b []byte, text string) []byte { return escape(b, text, "-_.!~*'()") }
 
+// AppendPath writes a slash and a path: each of its elements between slashes, or whole the path as one element, as lanes
+// have it that take URLs.
+func AppendPath(b []byte, path string, whole bool) []byte {
+	if whole {
+		return AppendSegment(append(b, '/'), path)
+	}
+	for element := range strings.SplitSeq(path, "/") {
+		b = AppendSegment(append(b, '/'), element)
+	}
+	return b
+}
+
 func escape(b []byte, text, plain string) []byte {
 	const hex = "0123456789ABCDEF"
 	for i := range len(text) {

@@ -117,12 +117,7 @@ func Compile(d Document, kinds LaneKinds) (*Site, []Trouble, error) {
 	s.PaintByClassOnly = word[Document](c, "paint", d.Paint, "Paint") == 1
 	c.ladder(s, d.Ladder)
 	c.limits(s, d.Limits)
-	for _, m := range []struct {
-		name string
-		v    int64
-	}{{"month.renders", d.Month.Renders}, {"month.bytes_served", d.Month.BytesServed}, {"month.bytes_stored", d.Month.BytesStored}} {
-		within(c, m.name, m.v, 0, math.MaxInt64/2)
-	}
+	c.numbers("month", MonthNumbers, &d.Month)
 	s.Month = d.Month
 	c.pages(s, d.Pages)
 	s.Unsigned = Unsigned(word[Signing](c, "signing.unsigned", d.Signing.Unsigned, "Unsigned"))
@@ -207,17 +202,7 @@ func (c *compiler) ladder(s *Site, l Ladder) {
 }
 
 func (c *compiler) limits(s *Site, b Bounds) {
-	within(c, "limits.source_bytes", b.SourceBytes, 1024, 1<<30)
-	within(c, "limits.source_pixels", b.SourcePixels, 1, 300_000_000)
-	within(c, "limits.source_frames", b.SourceFrames, 1, 100_000)
-	within(c, "limits.width", b.Width, 1, 65535)
-	within(c, "limits.height", b.Height, 1, 65535)
-	within(c, "limits.pixels", b.Pixels, 1, 300_000_000)
-	within(c, "limits.quality_floor", b.QualityFloor, 1, 100)
-	within(c, "limits.quality_ceiling", b.QualityCeiling, 1, 100)
-	within(c, "limits.variants_per_source", b.VariantsPerSource, 0, 10_000_000)
-	within(c, "limits.render_ms", b.RenderMS, 100, 120_000)
-	within(c, "limits.requests_per_second", b.RequestsPerSecond, 0, 1e6)
+	c.numbers("limits", LimitNumbers, &b)
 	if b.QualityFloor > b.QualityCeiling {
 		c.wrong(Trouble{Path: "limits.quality_floor", Given: fmt.Sprint(b.QualityFloor), Detail: "the floor lies above the ceiling", Allowed: fmt.Sprintf("at most limits.quality_ceiling, %d", b.QualityCeiling)})
 	}

@@ -32,24 +32,24 @@ type Ladder struct {
 
 // Bounds are a site's limits on one request.
 type Bounds struct {
-	SourceBytes       int64   `json:"source_bytes" toml:"source_bytes"`
-	SourcePixels      int64   `json:"source_pixels" toml:"source_pixels"`
-	SourceFrames      int     `json:"source_frames" toml:"source_frames"`
-	Width             int     `json:"width" toml:"width" comment:"of what is delivered, in device pixels"`
-	Height            int     `json:"height" toml:"height"`
-	Pixels            int64   `json:"pixels" toml:"pixels"`
-	QualityFloor      int     `json:"quality_floor" toml:"quality_floor"`
-	QualityCeiling    int     `json:"quality_ceiling" toml:"quality_ceiling" comment:"100 also lets lossless through"`
-	VariantsPerSource int     `json:"variants_per_source" toml:"variants_per_source" comment:"0: no bound"`
-	RenderMS          int64   `json:"render_ms" toml:"render_ms"`
-	RequestsPerSecond float64 `json:"requests_per_second" toml:"requests_per_second" comment:"of one client on one node; 0: no bound"`
+	SourceBytes       int64   `json:"source_bytes" toml:"source_bytes" between:"1024 1073741824" label:"Source, bytes"`
+	SourcePixels      int64   `json:"source_pixels" toml:"source_pixels" between:"1 300000000" label:"Source, pixels"`
+	SourceFrames      int     `json:"source_frames" toml:"source_frames" between:"1 100000" label:"Source, frames"`
+	Width             int     `json:"width" toml:"width" between:"1 65535" label:"Variant, width" comment:"of what is delivered, in device pixels"`
+	Height            int     `json:"height" toml:"height" between:"1 65535" label:"Variant, height"`
+	Pixels            int64   `json:"pixels" toml:"pixels" between:"1 300000000" label:"Variant, pixels"`
+	QualityFloor      int     `json:"quality_floor" toml:"quality_floor" between:"1 100" label:"Quality, floor"`
+	QualityCeiling    int     `json:"quality_ceiling" toml:"quality_ceiling" between:"1 100" label:"Quality, ceiling" comment:"100 also lets lossless through"`
+	VariantsPerSource int     `json:"variants_per_source" toml:"variants_per_source" between:"0 10000000" label:"Variants of one source" hint:"0: no bound" comment:"0: no bound"`
+	RenderMS          int64   `json:"render_ms" toml:"render_ms" between:"100 120000" label:"Rendering, ms"`
+	RequestsPerSecond float64 `json:"requests_per_second" toml:"requests_per_second" between:"0 1000000" label:"Requests a second of one client" hint:"On one node; 0: no bound" comment:"of one client on one node; 0: no bound"`
 }
 
 // Month bounds what a site may use in a calendar month, counted over all nodes. Zero: no bound.
 type Month struct {
-	Renders     int64 `json:"renders" toml:"renders"`
-	BytesServed int64 `json:"bytes_served" toml:"bytes_served"`
-	BytesStored int64 `json:"bytes_stored" toml:"bytes_stored"`
+	Renders     int64 `json:"renders" toml:"renders" between:"0 4611686018427387903" label:"Renders a month" hint:"0: no bound"`
+	BytesServed int64 `json:"bytes_served" toml:"bytes_served" between:"0 4611686018427387903" label:"Bytes served a month" hint:"0: no bound"`
+	BytesStored int64 `json:"bytes_stored" toml:"bytes_stored" between:"0 4611686018427387903" label:"Bytes stored a month" hint:"0: no bound"`
 }
 
 // Pages says which web origins may embed the site's images.

@@ -65,31 +65,11 @@ func (m Mend) Apply(d Document) (Document, error) {
 			lane.SourceBytes = v
 			return d, nil
 		}
-		b := &d.Limits
-		switch name {
-		case "source_bytes":
-			b.SourceBytes = v
-		case "source_pixels":
-			b.SourcePixels = v
-		case "source_frames":
-			b.SourceFrames = int(v)
-		case "width":
-			b.Width = int(v)
-		case "height":
-			b.Height = int(v)
-		case "pixels":
-			b.Pixels = v
-		case "quality_floor":
-			b.QualityFloor = int(v)
-		case "quality_ceiling":
-			b.QualityCeiling = int(v)
-		case "variants_per_source":
-			b.VariantsPerSource = int(v)
-		case "render_ms":
-			b.RenderMS = v
-		default:
+		i := slices.IndexFunc(LimitNumbers, func(n Number) bool { return n.Name == name })
+		if i < 0 {
 			return d, fmt.Errorf("there is no limit %q", name)
 		}
+		LimitNumbers[i].Set(&d.Limits, float64(v))
 	default:
 		return d, fmt.Errorf("there is no way to mend by %q", m.Action)
 	}

@@ -42,3 +42,14 @@ func FuzzCut(f *testing.F) {
 		}
 	})
 }
+
+func TestASizeIsCutFromItsUnit(t *testing.T) {
+	for text, want := range map[string]struct {
+		number string
+		bytes  float64
+	}{"61440": {"61440", 1}, "60kB": {"60", 1e3}, "1.5 MiB": {"1.5", 1 << 20}, "2GiB": {"2", 1 << 30}, "7b": {"7", 1}, "": {"", 1}, "ten": {"ten", 1}} {
+		if number, bytes := CutUnit(text); number != want.number || bytes != want.bytes {
+			t.Errorf("%q is %q times %.0f, want %q times %.0f", text, number, bytes, want.number, want.bytes)
+		}
+	}
+}

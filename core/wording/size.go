@@ -2,7 +2,10 @@
 // somebody most likely meant.
 package wording
 
-import "fmt"
+import (
+	"fmt"
+	"strings"
+)
 
 // Bytes writes a size with its unit: 812 B, 38.1 kB, 4.70 MB.
 func Bytes(n int64) string {
@@ -26,4 +29,24 @@ func Part(part, of int64) string {
 		return "–"
 	}
 	return fmt.Sprintf("%.1f %%", 100*float64(part)/float64(of))
+}
+
+// units are those of sizes, by their names in lower case.
+var units = []struct {
+	name  string
+	bytes float64
+}{
+	{"tib", 1 << 40}, {"gib", 1 << 30}, {"mib", 1 << 20}, {"kib", 1 << 10}, {"tb", 1e12}, {"gb", 1e9}, {"mb", 1e6}, {"kb", 1e3}, {"b", 1}, {"", 1},
+}
+
+// CutUnit parts a size such as 60kB or 1.5 MiB into its number, as it is written, and the bytes that its unit stands for:
+// 1 where there is none. Case makes no difference.
+func CutUnit(text string) (number string, bytes float64) {
+	lower := strings.ToLower(text)
+	for _, u := range units {
+		if strings.HasSuffix(lower, u.name) {
+			return strings.TrimRight(lower[:len(lower)-len(u.name)], " "), u.bytes
+		}
+	}
+	return lower, 1
 }

@@ -204,6 +204,20 @@ func laneKinds([]declare.Entry, []byte) (string, error) {
 		b.WriteString("    ],\n  },\n")
 	}
 	b.WriteString("];\n")
+	for _, list := range []struct {
+		name, of string
+		numbers  []policy.Number
+	}{{"limits", "limits", policy.LimitNumbers}, {"months", "month", policy.MonthNumbers}} {
+		fmt.Fprintf(&b, "\nexport const %s: NumberField<%q>[] = [\n", list.name, list.of)
+		for _, n := range list.numbers {
+			fmt.Fprintf(&b, "  { name: %q, label: %q", n.Name, n.Label)
+			if n.Hint != "" {
+				fmt.Fprintf(&b, ", hint: %q", n.Hint)
+			}
+			b.WriteString(" },\n")
+		}
+		b.WriteString("];\n")
+	}
 	return b.String(), nil
 }
 

@@ -91,15 +91,8 @@ func SourcePath(s *policy.SiteSettings, given string) (string, *policy.Refusal) 
 		return "", badRequest("source", given, "that isn't a source", "as lane/path, such as catalogue/delta-red.jpg")
 	case l == nil:
 		return "", nothing("lane", lane)
-	case l.TakesURL:
-		return lane + "/" + string(declare.AppendSegment(nil, path)), nil
 	}
-	var b []byte
-	b = append(b, lane...)
-	for element := range strings.SplitSeq(path, "/") {
-		b = declare.AppendSegment(append(b, '/'), element)
-	}
-	return string(b), nil
+	return string(declare.AppendPath([]byte(lane), path, l.TakesURL)), nil
 }
 
 // MarkupFor measures a source and writes its markup.

@@ -342,10 +342,7 @@ func (a *API) upload(c fiber.Ctx) error {
 	if err != nil {
 		return refuse(c, asRefusal(err))
 	}
-	url := "/" + c.Params("site") + "/" + l.Name
-	for element := range strings.SplitSeq(path, "/") {
-		url += "/" + string(declare.AppendSegment(nil, element))
-	}
+	url := string(declare.AppendPath([]byte("/"+c.Params("site")+"/"+l.Name), path, l.TakesURL))
 	return c.Status(201).JSON(Uploaded{kept, facts, url})
 }
 

@@ -14,14 +14,7 @@ func (r *request) form(d declare.Declarations) []byte {
 	if r.hosted == nil {
 		b = append(append(b, '/'), r.site.Name...)
 	}
-	b = append(append(b, '/'), r.lane.Name...)
-	if r.lane.TakesURL {
-		b = declare.AppendSegment(append(b, '/'), r.path)
-	} else {
-		for element := range strings.SplitSeq(r.path, "/") {
-			b = declare.AppendSegment(append(b, '/'), element)
-		}
-	}
+	b = declare.AppendPath(append(append(b, '/'), r.lane.Name...), r.path, r.lane.TakesURL)
 	if d != (declare.Declarations{}) {
 		b = d.AppendAddressForm(append(b, '?'))
 	}

@@ -4,7 +4,9 @@ import { Button } from "../parts/Button";
 import { words } from "../api/words";
 import { Choice, options } from "../parts/Choice";
 import { Field, Labelled, ListField, NumberField } from "../parts/Field";
+import { limits, months } from "./kinds";
 
+const aboutClients = (n: { name: string }) => n.name === "requests_per_second";
 const commas = (t: string) => t.split(",").map((s) => s.trim()).filter(Boolean);
 
 // The site's own rules: what it delivers, to whom, how much.
@@ -48,22 +50,17 @@ export function Rules(props: { site: string; document: Document; onChange: (part
         <Labelled label="Without a signature one may ask for">
           <Choice label="Unsigned" value={d.signing.unsigned} options={options(words.Signing.unsigned)} onChange={(unsigned) => onChange({ signing: { unsigned } })} />
         </Labelled>
-        <NumberField label="Requests a second of one client" value={d.limits.requests_per_second} onChange={(requests_per_second) => limit({ requests_per_second })} hint="On one node; 0: no bound" />
+        {limits.filter(aboutClients).map((n) => (
+          <NumberField key={n.name} label={n.label} hint={n.hint} value={d.limits[n.name]} onChange={(v) => limit({ [n.name]: v })} />
+        ))}
       </Group>
       <Group title="How much">
-        <NumberField label="Source, bytes" value={d.limits.source_bytes} onChange={(source_bytes) => limit({ source_bytes })} />
-        <NumberField label="Source, pixels" value={d.limits.source_pixels} onChange={(source_pixels) => limit({ source_pixels })} />
-        <NumberField label="Source, frames" value={d.limits.source_frames} onChange={(source_frames) => limit({ source_frames })} />
-        <NumberField label="Variant, width" value={d.limits.width} onChange={(width) => limit({ width })} />
-        <NumberField label="Variant, height" value={d.limits.height} onChange={(height) => limit({ height })} />
-        <NumberField label="Variant, pixels" value={d.limits.pixels} onChange={(pixels) => limit({ pixels })} />
-        <NumberField label="Quality, floor" value={d.limits.quality_floor} onChange={(quality_floor) => limit({ quality_floor })} />
-        <NumberField label="Quality, ceiling" value={d.limits.quality_ceiling} onChange={(quality_ceiling) => limit({ quality_ceiling })} />
-        <NumberField label="Variants of one source" value={d.limits.variants_per_source} onChange={(variants_per_source) => limit({ variants_per_source })} hint="0: no bound" />
-        <NumberField label="Rendering, ms" value={d.limits.render_ms} onChange={(render_ms) => limit({ render_ms })} />
-        <NumberField label="Renders a month" value={d.month.renders} onChange={(renders) => month({ renders })} hint="0: no bound" />
-        <NumberField label="Bytes served a month" value={d.month.bytes_served} onChange={(bytes_served) => month({ bytes_served })} hint="0: no bound" />
-        <NumberField label="Bytes stored a month" value={d.month.bytes_stored} onChange={(bytes_stored) => month({ bytes_stored })} hint="0: no bound" />
+        {limits.filter((n) => !aboutClients(n)).map((n) => (
+          <NumberField key={n.name} label={n.label} hint={n.hint} value={d.limits[n.name]} onChange={(v) => limit({ [n.name]: v })} />
+        ))}
+        {months.map((n) => (
+          <NumberField key={n.name} label={n.label} hint={n.hint} value={d.month[n.name]} onChange={(v) => month({ [n.name]: v })} />
+        ))}
       </Group>
     </>
   );

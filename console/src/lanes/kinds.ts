@@ -1,4 +1,4 @@
-import type { Lane } from "../api/client";
+import type { Document, Lane } from "../api/client";
 
 // A field of a kind's form.
 export interface LaneField {
@@ -20,7 +20,14 @@ export interface LaneKind {
   fields: LaneField[];
 }
 
-// The kinds, in their order; made from service/lane.
+// A number of a site's rules.
+export interface NumberField<T extends "limits" | "month"> {
+  name: keyof Document[T];
+  label: string;
+  hint?: string;
+}
+
+// The kinds, in their order, and the numbers; made from service/lane.
 export const kinds: LaneKind[] = [
   {
     name: "folder",
@@ -72,5 +79,25 @@ export const kinds: LaneKind[] = [
       { name: "private", label: "Private addresses", hint: "Reached though they aren't public", list: true, unless: "folder" },
     ],
   },
+];
+
+export const limits: NumberField<"limits">[] = [
+  { name: "source_bytes", label: "Source, bytes" },
+  { name: "source_pixels", label: "Source, pixels" },
+  { name: "source_frames", label: "Source, frames" },
+  { name: "width", label: "Variant, width" },
+  { name: "height", label: "Variant, height" },
+  { name: "pixels", label: "Variant, pixels" },
+  { name: "quality_floor", label: "Quality, floor" },
+  { name: "quality_ceiling", label: "Quality, ceiling" },
+  { name: "variants_per_source", label: "Variants of one source", hint: "0: no bound" },
+  { name: "render_ms", label: "Rendering, ms" },
+  { name: "requests_per_second", label: "Requests a second of one client", hint: "On one node; 0: no bound" },
+];
+
+export const months: NumberField<"month">[] = [
+  { name: "renders", label: "Renders a month", hint: "0: no bound" },
+  { name: "bytes_served", label: "Bytes served a month", hint: "0: no bound" },
+  { name: "bytes_stored", label: "Bytes stored a month", hint: "0: no bound" },
 ];
 // The end of what is made.
