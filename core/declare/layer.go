@@ -215,19 +215,11 @@ func readPadding(to *Padding, value string) string {
 	if !ok {
 		return "unparsable"
 	}
-	p := Padding{Declared: true}
-	for i, w := range words {
-		l, ok := parseLength(w, "px")
-		if !ok {
-			return "unparsable"
-		}
-		if l.Px < 0 || l.Part < 0 {
-			return "out-of-range"
-		}
-		p.Edge[i] = l
+	edges, problem := readLengths(words[:])
+	if problem == "" {
+		*to = Padding{Declared: true, Edge: edges}
 	}
-	*to = p
-	return ""
+	return problem
 }
 
 func appendPadding(b []byte, p Padding) []byte {

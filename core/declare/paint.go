@@ -155,29 +155,29 @@ type Radius struct {
 	Corner   [4]Length
 }
 
-func readRadius(to *Radius, value string) string {
-	words := strings.Fields(value)
-	if len(words) < 1 || len(words) > 4 {
-		return "unparsable"
-	}
-	var v [4]Length
+// readLengths reads up to four lengths that aren't below zero.
+func readLengths(words []string) (v [4]Length, problem string) {
 	for i, w := range words {
 		l, ok := parseLength(w, "px")
 		if !ok {
-			return "unparsable"
+			return v, "unparsable"
 		}
 		if l.Px < 0 || l.Part < 0 {
-			return "out-of-range"
+			return v, "out-of-range"
 		}
 		v[i] = l
 	}
-	switch len(words) {
-	case 1:
-		v[1], v[2], v[3] = v[0], v[0], v[0]
-	case 2:
-		v[2], v[3] = v[0], v[1]
-	case 3:
-		v[3] = v[1]
+	return v, ""
+}
+
+func readRadius(to *Radius, value string) string {
+	words, ok := fourOf(value)
+	if !ok {
+		return "unparsable"
+	}
+	v, problem := readLengths(words[:])
+	if problem != "" {
+		return problem
 	}
 	*to = Radius{true, v}
 	return ""

@@ -40,13 +40,7 @@ func (p Problem) String() string {
 // Problems is the error that Parse gives: everything that is wrong with a query, in its order, at most 20.
 type Problems []Problem
 
-func (ps Problems) Error() string {
-	words := make([]string, len(ps))
-	for i, p := range ps {
-		words[i] = p.String()
-	}
-	return strings.Join(words, "; ")
-}
+func (ps Problems) Error() string { return wording.Join(ps, "; ") }
 
 const (
 	maxProblems = 20

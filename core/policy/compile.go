@@ -35,13 +35,7 @@ func (t Trouble) String() string {
 // Troubles is the error that Compile gives: everything that is wrong, in the document's order.
 type Troubles []Trouble
 
-func (ts Troubles) Error() string {
-	words := make([]string, len(ts))
-	for i, t := range ts {
-		words[i] = t.String()
-	}
-	return strings.Join(words, "; ")
-}
+func (ts Troubles) Error() string { return wording.Join(ts, "; ") }
 
 // BadDocument is the refusal for a document with troubles.
 func BadDocument(ts Troubles) *Refusal {

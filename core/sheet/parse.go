@@ -42,13 +42,7 @@ func (p Problem) String() string {
 // Problems is the error that Parse gives: what is wrong, in the sheet's order, at most 20.
 type Problems []Problem
 
-func (ps Problems) Error() string {
-	words := make([]string, len(ps))
-	for i, p := range ps {
-		words[i] = p.String()
-	}
-	return strings.Join(words, "\n")
-}
+func (ps Problems) Error() string { return wording.Join(ps, "\n") }
 
 type token struct {
 	kind css.TokenType

@@ -282,6 +282,22 @@ func sized(address string) bool {
 	return false
 }
 
+// Finish sums every view up, with its pictures in the order of what they would save, and says how long it took.
+func (r *Report) Finish(took time.Duration) {
+	for i := range r.Views {
+		v := &r.Views[i]
+		if v.Pictures == nil {
+			v.Pictures = []Picture{}
+		}
+		if v.Shifts == nil {
+			v.Shifts = []Shift{}
+		}
+		v.Sum()
+		v.Sort()
+	}
+	r.TookMS = took.Milliseconds()
+}
+
 // Sum works out a view's totals from its pictures.
 func (v *View) Sum() {
 	v.ImageBytes, v.AfterBytes, v.Unmeasured, v.ImagesFailed = 0, 0, 0, 0

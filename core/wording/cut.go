@@ -1,6 +1,7 @@
 package wording
 
 import (
+	"fmt"
 	"strings"
 	"unicode/utf8"
 )
@@ -38,4 +39,13 @@ func head(s string, most int) string {
 		}
 	}
 	return s[:most] // no UTF-8 anyway
+}
+
+// Join writes a list's members, with the separator between them.
+func Join[T fmt.Stringer](list []T, separator string) string {
+	words := make([]string, len(list))
+	for i, v := range list {
+		words[i] = v.String()
+	}
+	return strings.Join(words, separator)
 }

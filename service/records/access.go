@@ -44,19 +44,8 @@ func (a Access) Allows(right, site string) bool {
 	return false
 }
 
-// Token is a token without what it says.
-type Token struct {
-	ID     int64      `db:"id" json:"id"`
-	Name   string     `db:"name" json:"name"`
-	May    string     `db:"may" json:"may" words:"read edit own"`
-	Sites  []string   `db:"-" json:"sites"`
-	MadeAt time.Time  `db:"made_at" json:"made_at"`
-	MadeBy string     `db:"made_by" json:"made_by"`
-	UsedAt *time.Time `db:"used_at" json:"used_at"`
-}
-
-// Person is somebody who may sign in.
-type Person struct {
+// Granted is who or what was given rights, by whom.
+type Granted struct {
 	ID     int64     `db:"id" json:"id"`
 	Name   string    `db:"name" json:"name"`
 	May    string    `db:"may" json:"may" words:"read edit own"`
@@ -64,6 +53,15 @@ type Person struct {
 	MadeAt time.Time `db:"made_at" json:"made_at"`
 	MadeBy string    `db:"made_by" json:"made_by"`
 }
+
+// Token is a token without what it says.
+type Token struct {
+	Granted
+	UsedAt *time.Time `db:"used_at" json:"used_at"`
+}
+
+// Person is somebody who may sign in.
+type Person struct{ Granted }
 
 // ErrWrong: name and password don't go together, or a link or session is over.
 var ErrWrong = errors.New("that isn't right")
@@ -95,7 +93,7 @@ func (a *textArray) Scan(v any) error {
 // AddToken makes a token. It is given back once and kept only as its digest.
 func (s *Store) AddToken(ctx context.Context, name, may string, sites []string, by string) (Token, string, error) {
 	secret := tokenMark + random()
-	t := Token{Name: name, May: may, Sites: sites, MadeBy: by}
+	t := Token{Granted: Granted{Name: name, May: may, Sites: sites, MadeBy: by}}
 	err := s.db.QueryRowContext(ctx, `INSERT INTO tokens (name, hash, may, sites, made_by) VALUES ($1, $2, $3, $4, $5) RETURNING id, made_at`,
 		name, digest(secret), may, nonNil(sites), by).Scan(&t.ID, &t.MadeAt)
 	return t, secret, told("add a token", err)
@@ -158,7 +156,7 @@ func orWrong(doing string, err error) error {
 
 // AddPerson adds somebody who may sign in. ErrExists where the name is taken.
 func (s *Store) AddPerson(ctx context.Context, name, password, may string, sites []string, by string) (Person, error) {
-	p := Person{Name: name, May: may, Sites: nonNil(sites), MadeBy: by}
+	p := Person{Granted{Name: name, May: may, Sites: nonNil(sites), MadeBy: by}}
 	done, err := s.hash(ctx, toHash{Password: password})
 	if err != nil {
 		return p, err

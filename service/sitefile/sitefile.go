@@ -45,13 +45,7 @@ func (p Problem) String() string {
 // Problems is the error that Read gives, in the order of the file.
 type Problems []Problem
 
-func (ps Problems) Error() string {
-	lines := make([]string, len(ps))
-	for i, p := range ps {
-		lines[i] = p.String()
-	}
-	return strings.Join(lines, "\n")
-}
+func (ps Problems) Error() string { return wording.Join(ps, "\n") }
 
 const head = "# A site of Echo Lane. Change it and run: echolane apply FILE\n# Credentials, request headers and signing keys are kept apart and never written here.\n\n"
 

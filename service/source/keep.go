@@ -83,6 +83,22 @@ func (k *Keep) Open(key string, v Version) (*Content, bool) {
 	return InFile(e.File, e.From, e.Size), true
 }
 
+// OpenOr gives the content of a version that is kept under a key, or that fetch brings. ErrChanged where that is another.
+func (k *Keep) OpenOr(key string, v Version, fetch func() (Version, *Content, error)) (*Content, error) {
+	if c, ok := k.Open(key, v); ok {
+		return c, nil
+	}
+	got, content, err := fetch()
+	if err != nil {
+		return nil, err
+	}
+	if got.Digest != v.Digest {
+		content.Close()
+		return nil, ErrChanged
+	}
+	return content, nil
+}
+
 // Forget drops what is kept under a key.
 func (k *Keep) Forget(key string) {
 	k.memory.forget(key)

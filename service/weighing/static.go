@@ -131,15 +131,7 @@ func (w *Weigher) static(ctx context.Context, a *Ask, told Progress) (*weighin.R
 	if err := w.make(ctx, a, report, bodies, told); err != nil {
 		return nil, err
 	}
-	for i := range report.Views {
-		v := &report.Views[i]
-		if v.Pictures == nil {
-			v.Pictures = []weighin.Picture{}
-		}
-		v.Sum()
-		v.Sort()
-	}
-	report.TookMS = time.Since(begin).Milliseconds()
+	report.Finish(time.Since(begin))
 	return report, nil
 }
 

@@ -214,18 +214,7 @@ func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told 
 	if err := w.make(ctx, a, report, bodies, told); err != nil {
 		return nil, err
 	}
-	for i := range report.Views {
-		v := &report.Views[i]
-		if v.Pictures == nil {
-			v.Pictures = []weighin.Picture{}
-		}
-		if v.Shifts == nil {
-			v.Shifts = []weighin.Shift{}
-		}
-		v.Sum()
-		v.Sort()
-	}
-	report.TookMS = time.Since(begin).Milliseconds()
+	report.Finish(time.Since(begin))
 	return report, nil
 }
 

@@ -65,20 +65,11 @@ func (b *Lane) stat(ctx context.Context, path string, have *source.Version) (sou
 
 // Open gives what is kept, or reads the object again.
 func (b *Lane) Open(ctx context.Context, path string, v source.Version) (*source.Content, error) {
-	if c, ok := b.keep.Open(b.key(path), v); ok {
-		return c, nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, b.total)
-	defer cancel()
-	got, content, err := b.stat(ctx, path, nil)
-	if err != nil {
-		return nil, err
-	}
-	if got.Digest != v.Digest {
-		content.Close()
-		return nil, source.ErrChanged
-	}
-	return content, nil
+	return b.keep.OpenOr(b.key(path), v, func() (source.Version, *source.Content, error) {
+		ctx, cancel := context.WithTimeout(ctx, b.total)
+		defer cancel()
+		return b.stat(ctx, path, nil)
+	})
 }
 
 // Forget drops what is kept of a source.

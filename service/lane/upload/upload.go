@@ -207,25 +207,20 @@ func (u *Lane) Stat(ctx context.Context, path string, have *source.Version) (sou
 
 // Open gives a version's bytes: what is kept of them, or the store's.
 func (u *Lane) Open(ctx context.Context, path string, v source.Version) (*source.Content, error) {
-	if c, ok := u.keep.Open(u.key(path), v); ok {
-		return c, nil
-	}
-	ctx, cancel := context.WithTimeout(ctx, u.total)
-	defer cancel()
-	got, content, err := objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d source.Digest, n int64) (source.Version, string) {
-		kept := v
-		kept.Digest, kept.Bytes = d, n
-		return kept, u.key(path)
+	content, err := u.keep.OpenOr(u.key(path), v, func() (source.Version, *source.Content, error) {
+		ctx, cancel := context.WithTimeout(ctx, u.total)
+		defer cancel()
+		return objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d source.Digest, n int64) (source.Version, string) {
+			kept := v
+			kept.Digest, kept.Bytes = d, n
+			return kept, u.key(path)
+		})
 	})
-	if err != nil {
-		return nil, err
-	}
-	if got.Digest != v.Digest {
-		content.Close()
+	if errors.Is(err, source.ErrChanged) {
 		u.Forget(path)
 		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "the bytes that are kept aren't those that were put in", Remedy: "upload the source again"})
 	}
-	return content, nil
+	return content, err
 }
 
 func (u *Lane) key(path string) string {

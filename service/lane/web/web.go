@@ -112,18 +112,7 @@ func (w *Lane) keeps(s source.Sharing) bool { return s == source.Public || w.lan
 
 // Open gives what is kept, or fetches it again.
 func (w *Lane) Open(ctx context.Context, path string, v source.Version) (*source.Content, error) {
-	if c, ok := w.keep.Open(w.key(path), v); ok {
-		return c, nil
-	}
-	got, content, err := w.fetch(ctx, path, nil)
-	if err != nil {
-		return nil, err
-	}
-	if got.Digest != v.Digest {
-		content.Close()
-		return nil, source.ErrChanged
-	}
-	return content, nil
+	return w.keep.OpenOr(w.key(path), v, func() (source.Version, *source.Content, error) { return w.fetch(ctx, path, nil) })
 }
 
 // Forget drops what is kept of a source.
