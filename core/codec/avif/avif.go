@@ -153,8 +153,8 @@ type Settings struct {
 	Facts metadata.Facts
 }
 
-// matrices are the levels of AV1's quantizer matrices, 15 (flat) to 0, that are about one, two and three quarters of a step's
-// worth below a quantizer: found on the corpus.
+// matrices are the levels of AV1's quantizer matrices, 15 (flat) to 0, that are about as coarse as one, two and three quarters of
+// a quantizer step. `go test ./core/render -run TestPartsOfAQuantizer` holds them to that.
 var matrices = []struct {
 	below  int
 	levels [3]int

@@ -10,14 +10,14 @@ type boolWriter struct {
 	out   []byte
 	low   uint32
 	span  uint32
-	count int // of bits that are settled, less 24
+	count int // of settled bits, less 24
 }
 
 func newBoolWriter(room int) *boolWriter {
 	return &boolWriter{out: make([]byte, 0, room), span: 255, count: -24}
 }
 
-// put writes a bit whose chance of being 0 is zero/256.
+// put writes a bit whose probability of being 0 is zero/256.
 func (w *boolWriter) put(set bool, zero uint8) {
 	split := 1 + (w.span-1)*uint32(zero)>>8
 	if set {
@@ -45,14 +45,14 @@ func (w *boolWriter) put(set bool, zero uint8) {
 	w.low <<= shift
 }
 
-// number writes n bits of even odds, the highest first.
+// number writes n bits of even probability, the highest first.
 func (w *boolWriter) number(v, n int) {
 	for n--; n >= 0; n-- {
 		w.put(v>>n&1 != 0, 128)
 	}
 }
 
-// signed writes whether a number isn't 0, and then its n bits and its sign.
+// signed writes a flag for a number that isn't 0, and then its n bits and its sign.
 func (w *boolWriter) signed(v, n int) {
 	w.put(v != 0, 128)
 	if v != 0 {
@@ -136,7 +136,7 @@ func (r *boolReader) signed(n int) int {
 	return v
 }
 
-// cost is how many bits a 0 takes whose chance is zero/256; a 1 takes cost[256-zero].
+// cost is how many bits a 0 of probability zero/256 takes; a 1 takes cost[256-zero].
 var cost = func() (c [257]float32) {
 	for i := range c {
 		c[i] = float32(-math.Log2(math.Max(0.5, float64(i)) / 256))

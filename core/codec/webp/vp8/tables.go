@@ -1,6 +1,6 @@
 package vp8
 
-// stepDC are the sizes of the steps of a block's mean, by index (RFC 6386, section 14.1).
+// stepDC are the DC quantizer steps, by quantizer index (RFC 6386, section 14.1).
 var stepDC = [...]int32{
 	4, 5, 6, 7, 8, 9, 10, 10, 11, 12, 13, 14, 15, 16, 17, 17,
 	18, 19, 20, 20, 21, 21, 22, 22, 23, 23, 24, 25, 25, 26, 27, 28,
@@ -12,7 +12,7 @@ var stepDC = [...]int32{
 	122, 124, 126, 128, 130, 132, 134, 136, 138, 140, 143, 145, 148, 151, 154, 157,
 }
 
-// stepAC are those of all other coefficients.
+// stepAC are the AC quantizer steps.
 var stepAC = [...]int32{
 	4, 5, 6, 7, 8, 9, 10, 11, 12, 13, 14, 15, 16, 17, 18, 19,
 	20, 21, 22, 23, 24, 25, 26, 27, 28, 29, 30, 31, 32, 33, 34, 35,
@@ -24,8 +24,8 @@ var stepAC = [...]int32{
 	213, 217, 221, 225, 229, 234, 239, 245, 249, 254, 259, 264, 269, 274, 279, 284,
 }
 
-// usual are the chances of coefficients that a key frame begins with (RFC 6386, section 13.5).
-var usual = chances{
+// defaultCoeffProbs are the coefficient probabilities that a key frame begins with (RFC 6386, section 13.5).
+var defaultCoeffProbs = coeffProbs{
 	{
 		{{128, 128, 128, 128, 128, 128, 128, 128, 128, 128, 128}, {128, 128, 128, 128, 128, 128, 128, 128, 128, 128, 128}, {128, 128, 128, 128, 128, 128, 128, 128, 128, 128, 128}},
 		{{253, 136, 254, 255, 228, 219, 128, 128, 128, 128, 128}, {189, 129, 242, 255, 227, 213, 255, 219, 128, 128, 128}, {106, 126, 227, 252, 214, 209, 255, 255, 128, 128, 128}},
@@ -68,8 +68,8 @@ var usual = chances{
 	},
 }
 
-// changed are the chances that one of those isn't given anew (RFC 6386, section 13.4).
-var changed = chances{
+// coeffUpdateProbs are the probabilities that one of those isn't updated (RFC 6386, section 13.4).
+var coeffUpdateProbs = coeffProbs{
 	{
 		{{255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255}, {255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255}, {255, 255, 255, 255, 255, 255, 255, 255, 255, 255, 255}},
 		{{176, 246, 255, 255, 255, 255, 255, 255, 255, 255, 255}, {223, 241, 252, 255, 255, 255, 255, 255, 255, 255, 255}, {249, 253, 253, 255, 255, 255, 255, 255, 255, 255, 255}},
@@ -112,8 +112,8 @@ var changed = chances{
 	},
 }
 
-// placed are the chances of a small block's mode, by those of the blocks above and to the left (RFC 6386, section 11.5).
-var placed = [smallModes][smallModes][smallModes - 1]uint8{
+// bModeProbs are the probabilities of a subblock mode, by the modes above and on the left (RFC 6386, section 11.5).
+var bModeProbs = [bModes][bModes][bModes - 1]uint8{
 	{
 		{231, 120, 48, 89, 115, 113, 120, 152, 112},
 		{152, 179, 64, 126, 170, 118, 46, 70, 95},

@@ -1,38 +1,37 @@
 package vp8
 
-// coefficients are a macroblock's levels, in zigzag order: sixteen blocks of luma, four each of blue and red
-// difference, and the block of luma's means.
+// coefficients are a macroblock's levels in zigzag order: sixteen luma blocks, four of U, four of V, and Y2.
 type coefficients struct {
-	level [25][16]int16
-	used  [25]uint8 // how many levels to the last that isn't 0; counted from the beginning of the block
+	levels     [25][16]int16
+	endOfBlock [25]uint8 // how many levels up to the last that isn't 0, counted from the beginning of the block
 
-	noLuma, noColour bool // has no levels
+	skipY, skipUV bool // all levels are 0
 }
 
-// empty says that a macroblock has no levels at all.
-func (c *coefficients) empty() bool { return c.noLuma && c.noColour }
+// empty reports that all levels are 0.
+func (c *coefficients) empty() bool { return c.skipY && c.skipUV }
 
-const meansAt = 24
+const y2Block = 24
 
-// set notes how many levels a block has, for itself and for its neighbours' context.
+// set notes a block's end, for itself and for the contexts of its neighbours.
 func (c *coefficients) set(block, used, first int, up, left *uint8) {
-	c.used[block] = uint8(used)
+	c.endOfBlock[block] = uint8(used)
 	*up = some(uint8(used), first)
 	*left = *up
 	if *up == 0 {
 		return
 	}
-	if block < 16 || block == meansAt {
-		c.noLuma = false
+	if block < 16 || block == y2Block {
+		c.skipY = false
 	} else {
-		c.noColour = false
+		c.skipUV = false
 	}
 }
 
-// zigzag is where the coefficients lie in a block (RFC 6386, section 13).
+// zigzag is the raster place of each coefficient (RFC 6386, section 13).
 var zigzag = [16]uint8{0, 1, 4, 8, 5, 2, 3, 6, 9, 12, 13, 10, 7, 11, 14, 15}
 
-// inColumns is where they lie in a block that is kept column by column.
+// inColumns is the place of each coefficient in a block that is kept column by column.
 var inColumns = func() (at [16]uint8) {
 	for n, v := range zigzag {
 		at[n] = v&3<<2 | v>>2
@@ -40,7 +39,7 @@ var inColumns = func() (at [16]uint8) {
 	return at
 }()
 
-// fromColumns is the other way.
+// fromColumns is the inverse of inColumns.
 var fromColumns = func() (n [16]uint8) {
 	for i, at := range inColumns {
 		n[at] = uint8(i)
@@ -48,10 +47,10 @@ var fromColumns = func() (n [16]uint8) {
 	return n
 }()
 
-// band is a place's.
+// band is the coefficient band of a place (RFC 6386, section 13.3).
 var band = [17]uint8{0, 1, 2, 3, 6, 4, 5, 6, 6, 6, 6, 6, 6, 6, 6, 7, 0}
 
-// beyond are the chances of the bits of what a level has beyond the least of its group, from five on (RFC 6386,
+// beyond are the DCT extra-bits categories: the least level of each, and the probabilities of its extra bits (RFC 6386,
 // section 13.2).
 var beyond = [6]struct {
 	least int
@@ -65,7 +64,7 @@ var beyond = [6]struct {
 	{67, []uint8{254, 254, 243, 230, 196, 177, 153, 140, 133, 130, 129}},
 }
 
-// maxLevel is the largest that can be written.
+// maxLevel is the largest level that can be written.
 const maxLevel = 67 + 1<<11 - 1
 
 func groupOf(v int) int {
@@ -76,16 +75,16 @@ func groupOf(v int) int {
 	return g
 }
 
-// A token is one bit of the tree of tokens (RFC 6386, section 13.2): twice the place of its chance, and the bit. Beyond
-// the chances that the frame gives there are those that never change, at their own number.
+// A token is one bit of the token tree (RFC 6386, section 13.2): twice the place of its probability, plus the bit. Places
+// beyond the frame's probabilities stand for fixed ones.
 type token uint16
 
 const (
 	branches   = 11
-	unchanging = kinds * bands * 3 * branches
+	unchanging = blockTypes * bands * 3 * branches
 )
 
-// tokens are a frame's, in the order of the file.
+// tokens are a frame's bits in file order.
 type tokens []token
 
 func (t *tokens) put(at int, set bool) {
@@ -96,7 +95,7 @@ func (t *tokens) put(at int, set bool) {
 	*t = append(*t, bit)
 }
 
-// block adds one block's levels from a place on; context is how many of the blocks above and to the left have any.
+// block adds one block's levels from a place on. context is how many of the blocks above and on the left have any.
 func (t *tokens) block(levels []int16, kind, first, used, context int) {
 	node := func(n, context int) int { return ((kind*bands+int(band[n]))*3 + context) * branches }
 	n := first
@@ -110,13 +109,13 @@ func (t *tokens) block(levels []int16, kind, first, used, context int) {
 			return
 		}
 		at = node(n, min(max(v, -v), 2))
-		if v != 0 { // after a 0 there always is more
+		if v != 0 { // after a 0 there is no end-of-block branch
 			t.put(at, n < used)
 		}
 	}
 }
 
-// level adds a level, whose chances are at a place.
+// level adds a level, whose probabilities are at a place.
 func (t *tokens) level(at, v int) {
 	if t.put(at+1, v != 0); v == 0 {
 		return
@@ -128,7 +127,7 @@ func (t *tokens) level(at, v int) {
 	t.put(unchanging+128, v < 0)
 }
 
-// large adds the size of a level above 1.
+// large adds the magnitude of a level above 1.
 func (t *tokens) large(at, size int) {
 	t.put(at+3, size > 4)
 	if size <= 4 {
@@ -145,37 +144,37 @@ func (t *tokens) large(at, size int) {
 		t.put(at+9+(g-2)>>1, g&1 != 0)
 	}
 	rest, of := size-beyond[g].least, beyond[g].bits
-	for i, chance := range of {
-		t.put(unchanging+int(chance), rest>>(len(of)-1-i)&1 != 0)
+	for i, prob := range of {
+		t.put(unchanging+int(prob), rest>>(len(of)-1-i)&1 != 0)
 	}
 }
 
-// tokensOf are all macroblocks'.
+// tokensOf are the tokens of all macroblocks.
 func tokensOf(blocks []macroblock, levels []coefficients, across int) tokens {
 	t := make(tokens, 0, 128*len(blocks))
 	each(blocks, levels, across, t.block)
 	return t
 }
 
-// bits is how many they take by the chances of one place, which is the first.
+// bits is how many bits they take by the probabilities of the first place.
 func (t tokens) bits(q *[branches]uint8) (sum float32) {
 	for _, v := range t {
-		chance := uint8(v>>1 - unchanging)
+		prob := uint8(v>>1 - unchanging)
 		if v>>1 < branches {
-			chance = q[v>>1]
+			prob = q[v>>1]
 		}
-		sum += bitCost(v&1 != 0, chance)
+		sum += bitCost(v&1 != 0, prob)
 	}
 	return sum
 }
 
-// chances are those with which the tokens take the fewest bits, those included that say so.
-func (t tokens) chances() chances {
+// probs are the probabilities with which the tokens take the fewest bits, counting the bits that update them.
+func (t tokens) probs() coeffProbs {
 	var count [unchanging + 256][2]uint32
 	for _, v := range t {
 		count[v>>1][v&1]++
 	}
-	c, at := usual, 0
+	c, at := defaultCoeffProbs, 0
 	for k := range c {
 		for b := range c[k] {
 			for x := range c[k][b] {
@@ -186,7 +185,7 @@ func (t tokens) chances() chances {
 					if total == 0 {
 						continue
 					}
-					says := changed[k][b][x][i]
+					says := coeffUpdateProbs[k][b][x][i]
 					p := uint8(min(255, max(1, (n[0]*256+total/2)/total)))
 					zeros, ones := float32(n[0]), float32(n[1])
 					before := zeros*cost[old] + ones*cost[256-int(old)] + bitCost(false, says)
@@ -201,8 +200,8 @@ func (t tokens) chances() chances {
 	return c
 }
 
-// write writes them by these chances.
-func (t tokens) write(w *boolWriter, c *chances) {
+// write writes them with these probabilities.
+func (t tokens) write(w *boolWriter, c *coeffProbs) {
 	var zero [unchanging + 256]uint8
 	flat := zero[:0]
 	for k := range c {
@@ -229,32 +228,32 @@ func each(blocks []macroblock, levels []coefficients, across int, visit func(lev
 			left = [9]uint8{}
 		}
 		up, c := &above[i%across], &levels[i]
-		whole := blocks[i].mode == bySmall
+		whole := blocks[i].yMode == bPred
 		if c.empty() {
 			means, meansUp := left[8], up[8]
 			left, *up = [9]uint8{}, [9]uint8{}
-			if whole { // has no means, so that those of its neighbours stay
+			if whole { // has no Y2, so that the context stays that of its neighbours
 				left[8], up[8] = means, meansUp
 			}
 			continue
 		}
-		kind, first := kindWhole, 0
+		kind, first := typeYWithDC, 0
 		if !whole {
-			visit(c.level[meansAt][:], kindMeans, 0, int(c.used[meansAt]), int(up[8]+left[8]))
-			up[8] = some(c.used[meansAt], 0)
+			visit(c.levels[y2Block][:], typeY2, 0, int(c.endOfBlock[y2Block]), int(up[8]+left[8]))
+			up[8] = some(c.endOfBlock[y2Block], 0)
 			left[8] = up[8]
-			kind, first = kindAfterMeans, 1
+			kind, first = typeYAfterY2, 1
 		}
 		for b := range 16 {
 			x, y := b&3, b>>2
-			visit(c.level[b][:], kind, first, int(c.used[b]), int(up[x]+left[y]))
-			up[x] = some(c.used[b], first)
+			visit(c.levels[b][:], kind, first, int(c.endOfBlock[b]), int(up[x]+left[y]))
+			up[x] = some(c.endOfBlock[b], first)
 			left[y] = up[x]
 		}
 		for b := 16; b < 24; b++ {
 			x, y := 4+(b-16)>>2*2+b&1, 4+(b-16)>>2*2+b>>1&1
-			visit(c.level[b][:], kindColour, 0, int(c.used[b]), int(up[x]+left[y]))
-			up[x] = some(c.used[b], 0)
+			visit(c.levels[b][:], typeChroma, 0, int(c.endOfBlock[b]), int(up[x]+left[y]))
+			up[x] = some(c.endOfBlock[b], 0)
 			left[y] = up[x]
 		}
 	}

@@ -1,8 +1,8 @@
 package vp8
 
-// forward is the transform whose inverse decoders make (RFC 6386, section 14.3), in floating point: twice the
-// orthonormal cosine transform of 4×4. Coefficients come column by column.
-func forward(in *[4][4]float32, out *[16]float32) {
+// forwardDCT is the forward transform of what decoders invert (RFC 6386, section 14.3), in floating point: twice the
+// orthonormal 4×4 DCT. Coefficients come column by column.
+func forwardDCT(in *[4][4]float32, out *[16]float32) {
 	const c1, c2 = 1.3065629648763766, 0.541196100146197 // √2·cos(π/8), √2·sin(π/8)
 	var t [4][4]float32
 	for x := range 4 {
@@ -16,8 +16,8 @@ func forward(in *[4][4]float32, out *[16]float32) {
 	}
 }
 
-// inverse adds the transform of coefficients, in reading order, to a prediction (RFC 6386, section 14.3).
-func inverse(c *[16]int32, predicted []uint8, step int, out []uint8, stride int) {
+// inverseDCT adds the inverse transform of coefficients in raster order to a prediction (RFC 6386, section 14.3).
+func inverseDCT(c *[16]int32, predicted []uint8, step int, out []uint8, stride int) {
 	const c1, c2 = 20091, 35468
 	var t [16]int32
 	for x := range 4 {
@@ -39,16 +39,16 @@ func inverse(c *[16]int32, predicted []uint8, step int, out []uint8, stride int)
 	}
 }
 
-// forwardMeans is the transform of the means of a macroblock's sixteen blocks, in place.
-func forwardMeans(v *[16]float32) {
+// forwardWHT is the Walsh–Hadamard transform of a macroblock's sixteen DC coefficients, in place.
+func forwardWHT(v *[16]float32) {
 	sums(v)
 	for i := range v {
 		v[i] /= 2
 	}
 }
 
-// inverseMeans gives them back as decoders do (RFC 6386, section 14.3).
-func inverseMeans(v *[16]int32) {
+// inverseWHT inverts it as decoders do (RFC 6386, section 14.3).
+func inverseWHT(v *[16]int32) {
 	sums(v)
 	for i := range v {
 		v[i] = (v[i] + 3) >> 3

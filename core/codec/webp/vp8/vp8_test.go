@@ -36,25 +36,25 @@ func anything(r *rand.Rand, p *raster.YCbCr) *run {
 	plan := New(p)
 	for i := range plan.blocks {
 		m := &plan.blocks[i]
-		m.mode, m.colour, m.segment = uint8(r.IntN(modes+2)), uint8(r.IntN(modes)), uint8(r.IntN(segments))
-		if m.mode >= bySmall {
-			m.mode = bySmall
-			for j := range m.small {
-				m.small[j] = uint8(r.IntN(smallModes))
+		m.yMode, m.uvMode, m.segment = uint8(r.IntN(mbModes+2)), uint8(r.IntN(mbModes)), uint8(r.IntN(segments))
+		if m.yMode >= bPred {
+			m.yMode = bPred
+			for j := range m.bMode {
+				m.bMode[j] = uint8(r.IntN(bModes))
 			}
 		}
 	}
-	plan.pricedBy(&usual)
+	plan.costBy(&defaultCoeffProbs)
 	run := plan.run(0, r.Float64())
 	base := r.IntN(90)
-	run.header = &header{w: p.W, h: p.H, colourDC: r.IntN(31) - 15, colourAC: r.IntN(31) - 15}
+	run.header = &header{w: p.W, h: p.H, uvDCDelta: r.IntN(31) - 15, uvACDelta: r.IntN(31) - 15}
 	plan.last = run.header
-	for i := range run.quants {
-		run.header.index[i] = base + r.IntN(38)
+	for i := range run.quantizers {
+		run.header.qIndex[i] = base + r.IntN(38)
 		if seeds := r.IntN(3); seeds > 0 { // with and without the loop filter
-			run.header.level[i] = r.IntN(64)
+			run.header.filterLevel[i] = r.IntN(64)
 		}
-		run.quants[i] = quantizerOf(run.header, i)
+		run.quantizers[i] = quantizerOf(run.header, i)
 	}
 	return run
 }
@@ -104,18 +104,18 @@ func TestDecodersMakeTheSamplesThatWerePredictedFrom(t *testing.T) {
 		run := anything(r, mixed(r, 1+r.IntN(120), 1+r.IntN(90)))
 		run.quick = seed%2 == 0
 		run.all()
-		frame, _, err := run.header.write(run.blocks, run.levels)
+		frame, _, err := run.header.write(run.blocks, run.coefficients)
 		if err != nil {
 			t.Fatal(err)
 		}
 		run.compared(t, frame, fmt.Sprintf("seed %d", seed))
-		if got, ok := Index(frame); !ok || got != slices.Min(run.header.index[:]) {
-			t.Errorf("seed %d: the index is read as %d (%v), was %v", seed, got, ok, run.header.index)
+		if got, ok := Index(frame); !ok || got != slices.Min(run.header.qIndex[:]) {
+			t.Errorf("seed %d: the index is read as %d (%v), was %v", seed, got, ok, run.header.qIndex)
 		}
 		// The same where the modes are chosen; then too the frame holds the levels of which the samples were made.
 		run.quick = seed%3 == 0
 		run.choose()
-		if frame, _, err = run.header.write(run.blocks, run.levels); err != nil {
+		if frame, _, err = run.header.write(run.blocks, run.coefficients); err != nil {
 			t.Fatal(err)
 		}
 		run.compared(t, frame, fmt.Sprintf("seed %d, chosen", seed))
@@ -128,9 +128,9 @@ func TestChosenModesTakeFewerBytes(t *testing.T) {
 	from := mixed(r, 200, 150)
 	far := func(p *Plan) (sum float64) {
 		for y := range from.H {
-			at := p.made[0].at(0, y)
+			at := p.recon[0].offset(0, y)
 			for x, v := range from.Y.Row(y)[:from.W] {
-				d := float64(v) - float64(p.made[0].pix[at+x])
+				d := float64(v) - float64(p.recon[0].pix[at+x])
 				sum += d * d
 			}
 		}
@@ -143,14 +143,14 @@ func TestChosenModesTakeFewerBytes(t *testing.T) {
 	}
 	off, used := far(plan), map[uint8]int{}
 	for i := range plan.blocks {
-		used[plan.blocks[i].mode]++
+		used[plan.blocks[i].yMode]++
 	}
 	if len(used) < 2 {
 		t.Errorf("only the modes %v are used", used)
 	}
-	for mode := range uint8(modes) {
+	for mode := range uint8(mbModes) {
 		for i := range plan.blocks {
-			plan.blocks[i].mode = mode
+			plan.blocks[i].yMode = mode
 		}
 		plan.Again(90, 1)
 		frame, err := plan.Frame()
@@ -176,15 +176,15 @@ func TestTriesAreTheSameWithoutVectors(t *testing.T) {
 		for i := range predicted {
 			predicted[i] = uint8(r.IntN(256))
 		}
-		dear := []float32{r.Float32(), r.Float32(), r.Float32(), r.Float32()}
-		one := source.tries(r.IntN(40), r.IntN(4), predicted, 16, 4)
-		one.sourceNext, one.dear, one.dearNext, one.pairs = 4*r.IntN(2), dear, r.IntN(2), 2
+		lambda := []float32{r.Float32(), r.Float32(), r.Float32(), r.Float32()}
+		one := source.candidates(r.IntN(40), r.IntN(4), predicted, 16, 4)
+		one.sourceNext, one.squareBits, one.squareBitsNext, one.pairs = 4*r.IntN(2), lambda, r.IntN(2), 2
 		one.inverse, one.first = r.Float32(), float32(r.IntN(2))
 		one.values, one.costs = make([][16]float32, 4), make([]float32, 4)
 		other := one
 		other.values, other.costs = make([][16]float32, 4), make([]float32, 4)
-		one.all()
-		other.plain()
+		one.scoreAll()
+		other.score()
 		if !slices.Equal(one.values, other.values) || !slices.Equal(one.costs, other.costs) {
 			t.Fatalf("with vectors %v and %v, without %v and %v", one.values, one.costs, other.values, other.costs)
 		}
@@ -270,11 +270,11 @@ func TestTransformsAreEachOthersInverse(t *testing.T) {
 			flat[i] = 128
 			in[i/4][i%4] = float32(r.IntN(200) - 100)
 		}
-		forward(&in, &moved)
+		forwardDCT(&in, &moved)
 		for i, v := range moved { // from column by column
 			back[i%4*4+i/4] = int32(math.Round(float64(v)))
 		}
-		inverse(&back, flat, 4, out, 4)
+		inverseDCT(&back, flat, 4, out, 4)
 		for i, v := range out {
 			if d := float64(v) - 128 - float64(in[i/4][i%4]); math.Abs(d) > 1 {
 				t.Fatalf("%v becomes %v", in, out)
@@ -285,11 +285,11 @@ func TestTransformsAreEachOthersInverse(t *testing.T) {
 			means[i] = in[i/4][i%4]
 		}
 		was := means
-		forwardMeans(&means)
+		forwardWHT(&means)
 		for i, v := range means {
 			back[i] = int32(math.Round(float64(v)))
 		}
-		inverseMeans(&back)
+		inverseWHT(&back)
 		for i, v := range back {
 			if math.Abs(float64(v)-float64(was[i])) > 1 {
 				t.Fatalf("means %v become %v", was, back)
@@ -299,7 +299,7 @@ func TestTransformsAreEachOthersInverse(t *testing.T) {
 }
 
 // worth is what levels cost in squared error and bits together, worked out along the tree of tokens.
-func worth(c *[16]float32, levels *[16]int16, kind, first, context int, steps [2]int32, price float32, p *chances) float64 {
+func worth(c *[16]float32, levels *[16]int16, kind, first, context int, steps [2]int32, lambda float32, p *coeffProbs) float64 {
 	sum, used := 0.0, first
 	for n := first; n < 16; n++ {
 		d := float64(c[n]) - float64(levels[n])*float64(steps[min(n, 1)])
@@ -313,26 +313,26 @@ func worth(c *[16]float32, levels *[16]int16, kind, first, context int, steps [2
 	bits := 0.0
 	for _, v := range t {
 		at := int(v >> 1)
-		chance := uint8(at - unchanging)
+		prob := uint8(at - unchanging)
 		if at < unchanging {
-			chance = p[at/branches/3/bands][at/branches/3%bands][at/branches%3][at%branches]
+			prob = p[at/branches/3/bands][at/branches/3%bands][at/branches%3][at%branches]
 		}
-		bits += float64(bitCost(v&1 != 0, chance))
+		bits += float64(bitCost(v&1 != 0, prob))
 	}
-	return sum + float64(price)*bits
+	return sum + float64(lambda)*bits
 }
 
 func TestTheCheapestLevelsAreChosen(t *testing.T) {
 	r := rand.New(rand.NewPCG(9, 4))
-	w := weigher{prices: pricesOf(&usual)}
+	w := trellis{costs: levelCostsOf(&defaultCoeffProbs)}
 	for range 3000 {
-		kind, context := r.IntN(kinds), r.IntN(3)
+		kind, context := r.IntN(blockTypes), r.IntN(3)
 		first := 0
-		if kind == kindAfterMeans {
+		if kind == typeYAfterY2 {
 			first = 1
 		}
 		steps := [2]int32{int32(8 + r.IntN(40)), int32(8 + r.IntN(40))}
-		price := float32(steps[1]*steps[1]) * r.Float32()
+		lambda := float32(steps[1]*steps[1]) * r.Float32()
 		var c [16]float32
 		var busy []int
 		for n := first; n < 16 && len(busy) < 5; n++ {
@@ -346,18 +346,18 @@ func TestTheCheapestLevelsAreChosen(t *testing.T) {
 		for n, at := range inColumns {
 			columns[at] = c[n]
 		}
-		used, off, bits := w.choose(&columns, &chosen, kind, first, context, steps, price)
+		used, off, bits := w.quantize(&columns, &chosen, kind, first, context, steps, lambda)
 		for n := used; n < 16; n++ {
 			if chosen[n] != 0 {
 				t.Fatalf("%v has a level beyond the %d used", chosen, used)
 			}
 		}
-		got := worth(&c, &chosen, kind, first, context, steps, price, &usual)
+		got := worth(&c, &chosen, kind, first, context, steps, lambda, &defaultCoeffProbs)
 		least := math.Inf(1)
 		var every func(i int)
 		every = func(i int) {
 			if i == len(busy) {
-				least = math.Min(least, worth(&c, &levels, kind, first, context, steps, price, &usual))
+				least = math.Min(least, worth(&c, &levels, kind, first, context, steps, lambda, &defaultCoeffProbs))
 				return
 			}
 			n := busy[i]
@@ -374,11 +374,11 @@ func TestTheCheapestLevelsAreChosen(t *testing.T) {
 			levels[n] = 0
 		}
 		every(0)
-		if said := float64(off) + float64(price)*float64(bits); math.Abs(said-got) > got*1e-4+1e-2 {
+		if said := float64(off) + float64(lambda)*float64(bits); math.Abs(said-got) > got*1e-4+1e-2 {
 			t.Fatalf("%v is said to cost %.2f, costs %.2f", chosen, said, got)
 		}
 		if got > least*1.0001+1e-3 {
-			t.Fatalf("%v with steps %v and price %v: %v costs %.2f, there is one of %.2f", c, steps, price, chosen, got, least)
+			t.Fatalf("%v with steps %v and price %v: %v costs %.2f, there is one of %.2f", c, steps, lambda, chosen, got, least)
 		}
 	}
 }
@@ -394,9 +394,9 @@ func TestQuickLevels(t *testing.T) {
 			columns[n] = float32(r.NormFloat64()) * float32(steps[1]) * float32(1+r.IntN(3))
 		}
 		kept := 17
-		for _, price := range []float32{0, 0.05, 0.3, 1, 1000} {
+		for _, lambda := range []float32{0, 0.05, 0.3, 1, 1000} {
 			var levels [16]int16
-			used := quickly(&columns, &levels, first, steps, price*float32(steps[1]*steps[1]))
+			used := deadZone(&columns, &levels, first, steps, lambda*float32(steps[1]*steps[1]))
 			count := 0
 			for n, level := range levels {
 				v := float64(columns[inColumns[n]]) / float64(steps[min(n, 1)])
@@ -405,20 +405,20 @@ func TestQuickLevels(t *testing.T) {
 					t.Fatalf("%v has a level outside of %d–%d", levels, first, used)
 				case level != 0:
 					count++
-					if off := math.Abs(v) - math.Abs(float64(level)); off < -1+quickUp-1e-4 || off > quickUp+1e-4 || v*float64(level) < 0 {
+					if off := math.Abs(v) - math.Abs(float64(level)); off < -1+deadZoneRounding-1e-4 || off > deadZoneRounding+1e-4 || v*float64(level) < 0 {
 						t.Fatalf("%.3f steps become %d", v, level)
 					}
-				case n >= first && price == 0 && math.Abs(v) > quickUp+1e-4:
+				case n >= first && lambda == 0 && math.Abs(v) > deadZoneRounding+1e-4:
 					t.Fatalf("%.3f steps become nothing where bits cost nothing", v)
-				case n >= first && math.Abs(v) > quickUp+1e-4 && v*v > float64(price)*(roughLeast+roughMore*math.Abs(v))*1.001:
-					t.Fatalf("%.3f steps become nothing at a price of %v", v, price)
+				case n >= first && math.Abs(v) > deadZoneRounding+1e-4 && v*v > float64(lambda)*(coarseBits+coarseBitsPerStep*math.Abs(v))*1.001:
+					t.Fatalf("%.3f steps become nothing at a price of %v", v, lambda)
 				}
 			}
 			if used > first && levels[used-1] == 0 {
 				t.Fatalf("%v ends before %d", levels, used)
 			}
 			if count > kept {
-				t.Fatalf("%d levels are kept at a price of %v, %d where bits are cheaper", count, price, kept)
+				t.Fatalf("%d levels are kept at a price of %v, %d where bits are cheaper", count, lambda, kept)
 			}
 			kept = count
 		}

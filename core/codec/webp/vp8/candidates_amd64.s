@@ -45,8 +45,8 @@ GLOBL constants<>(SB), RODATA|NOPTR, $20
 	VMULPS Y7, Y, Y \
 	VMINPS Y5, Y, Y
 
-// func triesAVX2(t *tries)
-TEXT ·triesAVX2(SB), NOSPLIT, $0-8
+// func scoreAVX2(t *candidates)
+TEXT ·scoreAVX2(SB), NOSPLIT, $0-8
 	MOVQ t+0(FP), DI
 	MOVQ 0(DI), SI
 	MOVQ 24(DI), R8

@@ -6,12 +6,12 @@ import "golang.org/x/sys/cpu"
 var hasVectors = cpu.X86.HasAVX2
 
 //go:noescape
-func triesAVX2(t *tries)
+func scoreAVX2(t *candidates)
 
-func (t *tries) all() {
+func (t *candidates) scoreAll() {
 	if hasVectors {
-		triesAVX2(t)
+		scoreAVX2(t)
 	} else {
-		t.plain()
+		t.score()
 	}
 }

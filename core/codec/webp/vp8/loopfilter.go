@@ -6,66 +6,66 @@ import (
 	"echolane/core/raster"
 )
 
-// Shown is what decoders show of the frame that was written last, in Limited range: the samples that others were
-// predicted from, smoothed along the edges of blocks (RFC 6386, section 15).
+// Shown is what decoders show of the frame that was made last, in Limited range: its reconstruction behind the normal loop
+// filter (RFC 6386, section 15).
 func (p *Plan) Shown() *raster.YCbCr {
 	out := raster.New420(p.w, p.h, raster.Limited)
 	var colour sync.WaitGroup
 	colour.Go(func() {
-		p.smooth(1, &out.Cb)
-		p.smooth(2, &out.Cr)
+		p.filter(1, &out.Cb)
+		p.filter(2, &out.Cr)
 	})
-	p.smooth(0, &out.Y)
+	p.filter(0, &out.Y)
 	colour.Wait()
 	return out
 }
 
-// smooth is one plane's.
-func (p *Plan) smooth(i int, to *raster.Plane) {
+// filter filters one plane.
+func (p *Plan) filter(i int, to *raster.Plane) {
 	side := 8
 	if i == 0 {
 		side = 16
 	}
-	made := &p.made[i]
-	s := smoothing{pix: append(p.smoothed[i][:0], made.pix...)}
-	p.smoothed[i] = s.pix
+	recon := &p.recon[i]
+	s := loopFilter{pix: append(p.filtered[i][:0], recon.pix...)}
+	p.filtered[i] = s.pix
 	for k := range p.blocks {
-		level := p.last.level[p.blocks[k].segment]
+		level := p.last.filterLevel[p.blocks[k].segment]
 		if level == 0 {
 			continue
 		}
 		s.within(level)
 		x, y := k%p.across, k/p.across
 		inner := side
-		if p.blocks[k].mode == bySmall || !p.levels[k].empty() {
+		if p.blocks[k].yMode == bPred || !p.coefficients[k].empty() {
 			inner = 4
 		}
-		at := made.at(side*x, side*y)
+		at := recon.offset(side*x, side*y)
 		for dx := 0; dx < side; dx += inner {
 			if x > 0 || dx > 0 {
-				s.edge(at+dx, 1, made.stride, side, dx == 0)
+				s.edge(at+dx, 1, recon.stride, side, dx == 0)
 			}
 		}
 		for dy := 0; dy < side; dy += inner {
 			if y > 0 || dy > 0 {
-				s.edge(at+dy*made.stride, made.stride, 1, side, dy == 0)
+				s.edge(at+dy*recon.stride, recon.stride, 1, side, dy == 0)
 			}
 		}
 	}
 	for y := range to.H {
-		copy(to.Row(y)[:to.W], s.pix[made.at(0, y):])
+		copy(to.Row(y)[:to.W], s.pix[recon.offset(0, y):])
 	}
 }
 
-// smoothing is one plane on its way, and what is smoothed of it.
-type smoothing struct {
+// loopFilter is a plane with the limits of the level in force.
+type loopFilter struct {
 	pix                  []uint8
-	outer, inner, across int32 // between macroblocks, between small blocks, and within them
-	sharp                int32 // from which difference beside an edge on less is smoothed
+	outer, inner, across int32 // the limits at macroblock edges, at subblock edges, and of interior differences
+	sharp                int32 // the high edge variance threshold
 }
 
-// within sets the limits of a level.
-func (s *smoothing) within(level int) {
+// within sets the limits of a filter level.
+func (s *loopFilter) within(level int) {
 	l := int32(level)
 	s.outer, s.inner, s.across, s.sharp = 2*(l+2)+l, 2*l+l, l, 0
 	if l >= 40 {
@@ -75,11 +75,12 @@ func (s *smoothing) within(level int) {
 	}
 }
 
-// signed clamps to what a sample less 128 may be.
+// signed clamps to the range of a signed sample.
 func signed(v int32) int32 { return max(-128, min(127, v)) }
 
-// edge smooths n samples along an edge at a place; over leads across it. Between macroblocks more is smoothed.
-func (s *smoothing) edge(at, over, along, n int, between bool) {
+// edge filters n samples along an edge. over is the step across the edge, along the step along it; between says that it is a
+// macroblock edge, which is filtered more.
+func (s *loopFilter) edge(at, over, along, n int, between bool) {
 	limit, across, sharp := s.inner, s.across, s.sharp
 	if between {
 		limit = s.outer

@@ -1,5 +1,0 @@
-//go:build !amd64
-
-package vp8
-
-func (t *tries) all() { t.plain() }
