@@ -101,7 +101,7 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 	first, kept := func() ([]byte, error) { return toAVIF(avif.FirstSpeed) }, func() ([]byte, error) { return toAVIF(speed) }
 	if fineness := min(100, encode.UsualSetting(webp.Format.Write.Fit, 72)+webp.Alone); format == declare.WebP {
 		first = func() ([]byte, error) { return guessed(limited, fineness) }
-		kept = func() ([]byte, error) { return weighed(limited, fineness) }
+		kept = func() ([]byte, error) { return keptFile(limited, fineness) }
 	}
 	one := func(encode func() ([]byte, error)) func() {
 		return func() {
@@ -120,12 +120,12 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 	return [][]float64{times[0], times[1], predicted, searched}, broke
 }
 
-// weighed is a WebP as it's kept.
-func weighed(p *raster.YCbCr, fineness float64) ([]byte, error) { return webp.Weigh(p).Write(fineness) }
+// keptFile is a WebP as it's kept.
+func keptFile(p *raster.YCbCr, fineness float64) ([]byte, error) { return webp.NewEncoder(p).Write(fineness) }
 
 // guessed is a WebP as a first answer begins.
 func guessed(p *raster.YCbCr, fineness float64) ([]byte, error) {
-	w := webp.Weigh(p)
+	w := webp.NewEncoder(p)
 	w.Choose(fineness, true)
 	return w.File()
 }
@@ -165,7 +165,7 @@ func efforts(r *report, sources [][]byte) error {
 		return guessed(p, s)
 	}, webp.DecodePlanes, likeness.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
 	all = append(all, effort{"WebP, ours, kept", func(_, p *raster.YCbCr, s float64) ([]byte, error) {
-		return weighed(p, s)
+		return keptFile(p, s)
 	}, webp.DecodePlanes, likeness.Encoder{Most: 100, Step: 0.5}, 84, -0.045})
 	used := map[int]string{avif.FirstSpeed: ", first answers", avif.KeptSpeed: ", kept where large", avif.KeptSpeed - 1: ", kept", avif.ThoroughSpeed - 1: ", kept where effort is thorough"}
 	for speed := 10; speed >= 5; speed-- {

@@ -70,7 +70,7 @@ func run() error {
 		var webps, plain, avifs []point // plain: libwebp's as they are
 		for s := 10; s <= 100; s += 6 {
 			for to, write := range map[*[]point]func() ([]byte, error){
-				&webps: func() ([]byte, error) { return webp.Weigh(limited).Write(float64(s)) },
+				&webps: func() ([]byte, error) { return webp.NewEncoder(limited).Write(float64(s)) },
 				&plain: func() ([]byte, error) { return webp.EncodePlanes(limited, webp.Quality(float64(s))) },
 			} {
 				data, err := write()

@@ -205,7 +205,7 @@ func TestPredictedWithAlphaTakesOneEncode(t *testing.T) {
 	j := job(t, "width=200&format=webp&quality=60")
 	j.Predict = true
 	r, err := Variant(drawn(t, "mark.png"), j)
-	if err != nil || r.How.Way != "predicted" || len(r.How.Trials) != 0 || strings.Contains(r.How.Setting, "weighed") {
+	if err != nil || r.How.Way != "predicted" || len(r.How.Trials) != 0 || strings.Contains(r.How.Setting, "rate-distortion") {
 		t.Errorf("%+v, %v", r.How, err)
 	}
 }
@@ -451,7 +451,7 @@ func decodeAny(data []byte) (codec.Picture, error) {
 }
 
 // WebP takes fewer bytes than libwebp by itself does at the same likeness.
-func TestKeptWebPIsWeighed(t *testing.T) {
+func TestKeptWebPIsOurOwn(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes long")
 	}
@@ -467,7 +467,7 @@ func TestKeptWebPIsWeighed(t *testing.T) {
 		return original.Distance(likeness.OfPlanes(p))
 	}
 	kept := variant(t, source, "width=400&format=webp&quality=72")
-	if !strings.HasSuffix(kept.How.Setting, ", weighed") {
+	if !strings.HasSuffix(kept.How.Setting, ", rate-distortion") {
 		t.Errorf("%+v", kept.How)
 	}
 	reached := far(kept.Data)
@@ -486,7 +486,7 @@ func TestKeptWebPIsWeighed(t *testing.T) {
 	at := job(t, "width=400&format=webp&quality=72")
 	at.Predict = true
 	first, err := Variant(source, at)
-	if err != nil || !strings.HasSuffix(first.How.Setting, ", weighed") || first.How.Way != "predicted" || !first.How.Provisional || kept.How.Provisional {
+	if err != nil || !strings.HasSuffix(first.How.Setting, ", rate-distortion") || first.How.Way != "predicted" || !first.How.Provisional || kept.How.Provisional {
 		t.Errorf("a first answer: %+v, %v", first.How, err)
 	}
 	// What was brought within a budget from a prediction is for now too.
@@ -496,15 +496,15 @@ func TestKeptWebPIsWeighed(t *testing.T) {
 		t.Errorf("a first answer within a budget: %+v, %v", squeezed.How, err)
 	}
 	at.Predict = false
-	if searched, err := Variant(source, at); err != nil || searched.How.Provisional || !strings.HasSuffix(searched.How.Setting, ", weighed") || len(searched.Data) > 2500 {
+	if searched, err := Variant(source, at); err != nil || searched.How.Provisional || !strings.HasSuffix(searched.How.Setting, ", rate-distortion") || len(searched.Data) > 2500 {
 		t.Errorf("what is kept within a budget: %+v, %v", searched.How, err)
 	}
 }
 
 // An animation's frames are libwebp's own, and said to be.
-func TestAnimationsArentWeighed(t *testing.T) {
+func TestAnimationsAreLibwebps(t *testing.T) {
 	r := variant(t, clip(t), "width=60&format=webp&quality=60")
-	if r.How.Way != "searched" || strings.Contains(r.How.Setting, "weighed") {
+	if r.How.Way != "searched" || strings.Contains(r.How.Setting, "rate-distortion") {
 		t.Errorf("%+v", r.How)
 	}
 }

@@ -13,10 +13,10 @@ import (
 	"echolane/core/raster"
 )
 
-// Coefficients are a picture's cosine transform, from which it is written at any quality. What is kept of each
-// coefficient is weighed against the bits it takes (rate-distortion optimal quantisation; K. Ramchandran, M. Vetterli,
-// *Rate-distortion optimal fast thresholding with complete JPEG/MPEG decoder compatibility*, IEEE Transactions on Image
-// Processing 3, 1994), so that the same closeness takes fewer bytes than rounding does. Any decoder reads the outcome.
+// Coefficients are a picture's DCT, from which it is written at any quality with trellis quantization: levels are chosen for the
+// least squared error plus λ times the bits (K. Ramchandran, M. Vetterli, *Rate-distortion optimal fast thresholding with
+// complete JPEG/MPEG decoder compatibility*, IEEE Transactions on Image Processing 3, 1994). The same likeness takes fewer
+// bytes than with rounding. Any decoder reads the file.
 type Coefficients struct {
 	w, h  int
 	parts [3]component
@@ -25,9 +25,9 @@ type Coefficients struct {
 // component is one plane's: blocks of 64, in zigzag order.
 type component struct {
 	across, down int
-	values       []float32
-	quiet        []float32 // how much dearer bits are in each block: where little goes on, dropping that little shows less
-	kept         []int16   // of the last Write, in reading order
+	coefficients []float32
+	lambda       []float32 // λ of each block, as a multiple of the usual: larger where the block is plain
+	levels       []int16   // quantized by the last Write, in raster order
 }
 
 // zigzag is where the coefficients lie in a block, in the order of files (ITU-T T.81, figure A.6).
@@ -42,7 +42,7 @@ var chrominance = [64]int{
 	99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99, 99,
 }
 
-// Transform takes a 4:2:0 picture in Full range apart. It may be written any number of times, by one goroutine at a time.
+// Transform takes the DCT of a 4:2:0 picture in Full range. It may be written any number of times, by one goroutine at a time.
 func Transform(p *raster.YCbCr) *Coefficients {
 	c := &Coefficients{w: p.W, h: p.H}
 	for i, plane := range []*raster.Plane{&p.Y, &p.Cb, &p.Cr} {
@@ -53,9 +53,9 @@ func Transform(p *raster.YCbCr) *Coefficients {
 
 func transform(p *raster.Plane) component {
 	c := component{across: (p.W + 7) / 8, down: (p.H + 7) / 8}
-	c.values = make([]float32, 64*c.across*c.down)
-	c.quiet = make([]float32, c.across*c.down)
-	c.kept = make([]int16, len(c.values))
+	c.coefficients = make([]float32, 64*c.across*c.down)
+	c.lambda = make([]float32, c.across*c.down)
+	c.levels = make([]int16, len(c.coefficients))
 	var block [64]float32
 	for by := range c.down {
 		for bx := range c.across {
@@ -71,9 +71,9 @@ func transform(p *raster.Plane) component {
 					}
 				}
 			}
-			forward(&block)
+			forwardDCT(&block)
 			n := by*c.across + bx
-			out := c.values[64*n : 64*n+64]
+			out := c.coefficients[64*n : 64*n+64]
 			energy := float32(0)
 			for k := range out {
 				v := block[zigzag[k]]
@@ -82,24 +82,24 @@ func transform(p *raster.Plane) component {
 					energy += v * v
 				}
 			}
-			c.quiet[n] = float32(math.Pow(float64(energy/64+20)/220, -0.1))
+			c.lambda[n] = float32(math.Pow(float64(energy/64+20)/220, -0.1))
 		}
 	}
 	return c
 }
 
-// forward is the cosine transform of ITU-T T.81, section A.3.3, in place: eight rows, then eight columns.
-func forward(b *[64]float32) {
+// forwardDCT is the DCT of ITU-T T.81, section A.3.3, in place: eight rows, then eight columns.
+func forwardDCT(b *[64]float32) {
 	for i := 0; i < 64; i += 8 {
-		line(b, i, 1)
+		dct8(b, i, 1)
 	}
 	for i := range 8 {
-		line(b, i, 8)
+		dct8(b, i, 8)
 	}
 }
 
-// line is a transform of eight samples in its even and odd halves.
-func line(b *[64]float32, at, step int) {
+// dct8 is the DCT of eight samples, in its even and odd halves.
+func dct8(b *[64]float32, at, step int) {
 	const (
 		c1 = 0.49039264020161522 // cos(kπ/16)/2
 		c2 = 0.46193976625564337
@@ -124,17 +124,17 @@ func line(b *[64]float32, at, step int) {
 	b[at+7*step] = c7*d0 - c5*d1 + c3*d2 - c1*d3
 }
 
-// The bits' prices in squared steps, and how far the tables of annex K are moved towards steps of one size: chosen on
-// the corpus, for the fewest bytes at equal SSIM.
+// λ in squared quantizer steps, and how far the tables of annex K are moved towards one step for all frequencies. `make
+// quality-report` measures them: they give the fewest bytes at equal SSIM.
 const (
-	lumaPrice, chromaPrice = 0.1, 0.08
-	lumaEven, chromaEven   = 0.6, 0.4
-	lumaStep, chromaStep   = 24, 40
+	lumaLambda, chromaLambda     = 0.1, 0.08
+	lumaFlatness, chromaFlatness = 0.6, 0.4
+	lumaFlatStep, chromaFlatStep = 24, 40
 )
 
-// steps are a table's at a quality, which may lie between libjpeg's: annex K's, moved towards one size by a geometric
-// mean, scaled as libjpeg scales it.
-func steps(table *[64]int, even, step, quality float64) (out [64]float32) {
+// quantTable is a quantization table at a quality, which needn't be whole: annex K's, moved towards one step by a geometric
+// mean and scaled as libjpeg does.
+func quantTable(table *[64]int, even, step, quality float64) (out [64]float32) {
 	percent := 200 - 2*quality
 	if quality < 50 {
 		percent = 5000 / math.Max(1, quality)
@@ -146,16 +146,16 @@ func steps(table *[64]int, even, step, quality float64) (out [64]float32) {
 	return out
 }
 
-// prices are the bits that a run of zeros and a size cost, by what the picture has of them.
-type prices struct {
-	bits [256]float32 // run<<4 | size, with the value's own bits
+// entropyCosts are the bits of each run of zeros with a category, estimated from how often the picture has them.
+type entropyCosts struct {
+	bits [256]float32 // by run<<4 | category, with the bits of the value itself
 }
 
-const endOfBlock, sixteenZeros = 0x00, 0xf0
+const eob, zrl = 0x00, 0xf0
 
 func (c *component) count(counts *[256]int) {
-	for n := 0; n < len(c.kept); n += 64 {
-		block := c.kept[n : n+64]
+	for n := 0; n < len(c.levels); n += 64 {
+		block := c.levels[n : n+64]
 		run := 0
 		for k := 1; k < 64; k++ {
 			v := block[zigzag[k]]
@@ -164,18 +164,18 @@ func (c *component) count(counts *[256]int) {
 				continue
 			}
 			for ; run > 15; run -= 16 {
-				counts[sixteenZeros]++
+				counts[zrl]++
 			}
-			counts[run<<4|size(int(v))]++
+			counts[run<<4|category(int(v))]++
 			run = 0
 		}
 		if run > 0 {
-			counts[endOfBlock]++
+			counts[eob]++
 		}
 	}
 }
 
-func size(v int) int {
+func category(v int) int {
 	if v < 0 {
 		v = -v
 	}
@@ -186,12 +186,12 @@ func size(v int) int {
 	return n
 }
 
-func priced(counts *[256]int) *prices {
+func entropyCostsOf(counts *[256]int) *entropyCosts {
 	total := 0.0
 	for i := range counts {
 		total += float64(counts[i]) + 0.25
 	}
-	p := &prices{}
+	p := &entropyCosts{}
 	for i := range counts {
 		bits := math.Log2(total / (float64(counts[i]) + 0.25))
 		p.bits[i] = float32(math.Min(16, math.Max(1, bits))) + float32(i&15)
@@ -199,33 +199,32 @@ func priced(counts *[256]int) *prices {
 	return p
 }
 
-// round quantises to the nearest.
-func (c *component) round(table *[64]float32) {
+// quantize rounds every coefficient.
+func (c *component) quantize(table *[64]float32) {
 	var inverse [64]float32
 	for k, q := range table {
 		inverse[k] = 1 / q
 	}
-	for n := 0; n < len(c.values); n += 64 {
-		for k, v := range c.values[n : n+64] {
-			c.kept[n+int(zigzag[k])] = nearest(v * inverse[k])
+	for n := 0; n < len(c.coefficients); n += 64 {
+		for k, v := range c.coefficients[n : n+64] {
+			c.levels[n+int(zigzag[k])] = round(v * inverse[k])
 		}
 	}
 }
 
-func nearest(v float32) int16 {
+func round(v float32) int16 {
 	if v < 0 {
 		return -int16(0.5 - v)
 	}
 	return int16(v + 0.5)
 }
 
-// looksBack is among how many kept ones before it a coefficient's best predecessor is sought.
-const looksBack = 8
+// predecessors is among how many nonzero levels before it the trellis looks for the best one.
+const predecessors = 8
 
-// choose quantises each block to what costs least in error and bits together. A coefficient may be rounded, taken one
-// nearer to zero, or dropped; the cheapest chain of the ones kept is found by dynamic programming over where the last
-// one before lies, among the nearest few. Errors are in steps.
-func (c *component) choose(table *[64]float32, p *prices, price float32) {
+// trellis chooses each block's levels for the least squared error plus λ times the bits. A coefficient may be rounded, taken one
+// nearer to zero, or dropped. Dynamic programming over the last nonzero level finds the best path. Errors are in steps.
+func (c *component) trellis(table *[64]float32, p *entropyCosts, base float32) {
 	var inverse [64]float32
 	for k, q := range table {
 		inverse[k] = 1 / q
@@ -233,12 +232,12 @@ func (c *component) choose(table *[64]float32, p *prices, price float32) {
 	var cost, dropped [64]float32 // the cheapest with the last one kept at k; the error of dropping all up to k
 	var before [64]int8
 	var value [64]int16
-	for n, quiet := range c.quiet {
-		block := c.values[64*n : 64*n+64]
-		kept := c.kept[64*n : 64*n+64]
-		clear(kept)
-		kept[0] = nearest(block[0] * inverse[0])
-		weight := price * quiet
+	for n, scale := range c.lambda {
+		block := c.coefficients[64*n : 64*n+64]
+		levels := c.levels[64*n : 64*n+64]
+		clear(levels)
+		levels[0] = round(block[0] * inverse[0])
+		lambda := base * scale
 		cost[0], dropped[0] = 0, 0
 		nodes := [64]int8{}
 		count := 1
@@ -256,15 +255,15 @@ func (c *component) choose(table *[64]float32, p *prices, price float32) {
 			cost[k] = math.MaxFloat32
 			for try := q; try >= 1 && try >= q-1; try-- {
 				e := v - float32(try)
-				s := size(try)
-				for i := count - 1; i >= max(0, count-looksBack); i-- {
+				s := category(try)
+				for i := count - 1; i >= max(0, count-predecessors); i-- {
 					j := int(nodes[i])
 					run := k - 1 - j
 					bits := p.bits[(run&15)<<4|s]
 					if run > 15 {
-						bits += float32(run>>4) * p.bits[sixteenZeros]
+						bits += float32(run>>4) * p.bits[zrl]
 					}
-					total := cost[j] + dropped[k-1] - dropped[j] + e*e + weight*bits
+					total := cost[j] + dropped[k-1] - dropped[j] + e*e + lambda*bits
 					if total < cost[k] {
 						cost[k], before[k], value[k] = total, int8(j), int16(try)
 					}
@@ -277,7 +276,7 @@ func (c *component) choose(table *[64]float32, p *prices, price float32) {
 			k := int(nodes[i])
 			total := cost[k] + dropped[63] - dropped[k]
 			if k < 63 {
-				total += weight * p.bits[endOfBlock]
+				total += lambda * p.bits[eob]
 			}
 			if total < best {
 				best, last = total, k
@@ -285,32 +284,32 @@ func (c *component) choose(table *[64]float32, p *prices, price float32) {
 		}
 		for k := last; k > 0; k = int(before[k]) {
 			if v := value[k]; block[k] < 0 {
-				kept[zigzag[k]] = -v
+				levels[zigzag[k]] = -v
 			} else {
-				kept[zigzag[k]] = v
+				levels[zigzag[k]] = v
 			}
 		}
 	}
 }
 
-// Write gives the picture as a progressive JPEG file, by whichever of two scripts of scans takes fewer bytes. quality scales the tables as libjpeg does, 1–100, and needn't
-// be whole; what is dropped besides makes it coarser than libjpeg's of the same number.
+// Write writes the picture as a progressive JPEG, with whichever of two scan scripts takes fewer bytes. quality scales the
+// tables as libjpeg does, 1–100, and needn't be whole; the trellis makes the picture coarser than libjpeg's of the same number.
 func (c *Coefficients) Write(quality float64) ([]byte, error) {
-	luma := steps(&luminance, lumaEven, lumaStep, quality)
-	chroma := steps(&chrominance, chromaEven, chromaStep, quality)
+	luma := quantTable(&luminance, lumaFlatness, lumaFlatStep, quality)
+	chroma := quantTable(&chrominance, chromaFlatness, chromaFlatStep, quality)
 	var counts [2][256]int
 	for i := range c.parts {
 		table, n := &chroma, 1
 		if i == 0 {
 			table, n = &luma, 0
 		}
-		c.parts[i].round(table)
+		c.parts[i].quantize(table)
 		c.parts[i].count(&counts[n])
 	}
-	dear := [2]*prices{priced(&counts[0]), priced(&counts[1])}
-	c.parts[0].choose(&luma, dear[0], lumaPrice)
-	c.parts[1].choose(&chroma, dear[1], chromaPrice)
-	c.parts[2].choose(&chroma, dear[1], chromaPrice)
+	costs := [2]*entropyCosts{entropyCostsOf(&counts[0]), entropyCostsOf(&counts[1])}
+	c.parts[0].trellis(&luma, costs[0], lumaLambda)
+	c.parts[1].trellis(&chroma, costs[1], chromaLambda)
+	c.parts[2].trellis(&chroma, costs[1], chromaLambda)
 	best, err := c.write(&luma, &chroma, 0)
 	if err != nil {
 		return nil, err
@@ -330,8 +329,8 @@ func (c *Coefficients) write(luma, chroma *[64]float32, script int) ([]byte, err
 		if i == 0 {
 			table = luma
 		}
-		pin.Pin(&part.kept[0])
-		planes[i].blocks = (*C.int16_t)(&part.kept[0])
+		pin.Pin(&part.levels[0])
+		planes[i].blocks = (*C.int16_t)(&part.levels[0])
 		planes[i].across, planes[i].down = C.int(part.across), C.int(part.down)
 		for k, q := range table {
 			planes[i].table[zigzag[k]] = C.uint16_t(q)

@@ -29,7 +29,7 @@ func lossy(p codec.Painted, _ codec.Options) (*codec.Encoder, error) {
 	planes := p.Planes()
 	e := &codec.Encoder{
 		Least: 1, Most: 100, Step: 0.5,
-		Name: func(s float64) string { return fmt.Sprintf("JPEG tables %.1f, weighed, 4:2:0", s) },
+		Name: func(s float64) string { return fmt.Sprintf("JPEG tables %.1f, trellis, 4:2:0", s) },
 		Read: func(data []byte) (*raster.YCbCr, error) {
 			p, err := Decode(data, codec.Want{Planes: true})
 			return p.YCbCr, err

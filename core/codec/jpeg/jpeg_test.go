@@ -196,7 +196,7 @@ func TestTheTransformIsTheStandards(t *testing.T) {
 			want[8*v+u] = float32(sum / 4)
 		}
 	}
-	forward(&block)
+	forwardDCT(&block)
 	for i := range block {
 		if d := block[i] - want[i]; d < -0.01 || d > 0.01 {
 			t.Errorf("coefficient %d is %v, want %v", i, block[i], want[i])

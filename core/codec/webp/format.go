@@ -61,28 +61,28 @@ func lossy(p codec.Painted, o codec.Options) (*codec.Encoder, error) {
 		return e, nil
 	}
 	e.Finer, e.Near = 0, quarter
-	e.Name = func(s float64) string { return fmt.Sprintf("VP8 quantizer %.1f, weighed", Index(s)) }
-	var opened *Weighed
+	e.Name = func(s float64) string { return fmt.Sprintf("VP8 quantizer %.1f, rate-distortion", Index(s)) }
+	var opened *Encoder
 	var ready errgroup.Group // while the setting is thought of
 	ready.Go(func() error {
-		opened = Weigh(limited)
+		opened = NewEncoder(limited)
 		return nil
 	})
-	weighed := func() *Weighed {
+	encoder := func() *Encoder {
 		ready.Wait()
 		return opened
 	}
 	e.Show = func(s float64) (*raster.YCbCr, func() ([]byte, error)) {
-		w := weighed()
+		w := encoder()
 		w.Choose(s, o.Quick)
 		return w.Shown(), w.File
 	}
-	e.Write = func(s float64) ([]byte, error) { return weighed().Write(s) }
+	e.Write = func(s float64) ([]byte, error) { return encoder().Write(s) }
 	if o.Quick {
 		e.Glances, e.Finer = 2, quickLoss
 		e.Write = func(s float64) ([]byte, error) {
-			weighed().Again(s)
-			return weighed().File()
+			encoder().Again(s)
+			return encoder().File()
 		}
 	}
 	return e, nil

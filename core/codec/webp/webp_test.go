@@ -139,7 +139,7 @@ func distance(a, b *raster.YCbCr) float64 {
 func TestWhatIsWeighedIsReadByEveryDecoder(t *testing.T) {
 	for _, size := range [][2]int{{300, 200}, {33, 17}, {16, 16}, {1, 1}, {640, 5}} {
 		p := bark(size[0], size[1])
-		w := Weigh(p)
+		w := NewEncoder(p)
 		for fineness := 5.0; fineness <= 100; fineness += 19 {
 			data, err := w.Write(fineness)
 			if err != nil {
@@ -170,7 +170,7 @@ func TestWhatIsWeighedIsReadByEveryDecoder(t *testing.T) {
 // modes of another one.
 func TestChoicesAreShownAsTheyAreWritten(t *testing.T) {
 	p := bark(230, 170)
-	w := Weigh(p)
+	w := NewEncoder(p)
 	made := func(what string) (size int, off float64) {
 		data, err := w.File()
 		if err != nil {
@@ -207,7 +207,7 @@ func TestChoicesAreShownAsTheyAreWritten(t *testing.T) {
 
 func TestWeighedIsFinerStepByStep(t *testing.T) {
 	p := bark(200, 140)
-	w := Weigh(p)
+	w := NewEncoder(p)
 	before := math.Inf(1)
 	for fineness := 60.0; fineness <= 100; fineness += 10 {
 		data, err := w.Write(fineness)
