@@ -15,7 +15,7 @@ import (
 func TestLikenessOfFiles(t *testing.T) {
 	t.Parallel()
 	dir := t.TempDir()
-	make := func(name string, declarations ...string) string {
+	variantFile := func(name string, declarations ...string) string {
 		t.Helper()
 		to := filepath.Join(dir, name)
 		args := append([]string{"render", filepath.Join(bed.Pictures, "delta-red.jpg"), "width=300"}, declarations...)
@@ -24,7 +24,7 @@ func TestLikenessOfFiles(t *testing.T) {
 		}
 		return to
 	}
-	exact, fine, coarse, cut := make("exact.png", "quality=lossless"), make("fine.webp", "quality=90"), make("coarse.webp", "quality=20"), make("cut.png", "height=300")
+	exact, fine, coarse, cut := variantFile("exact.png", "quality=lossless"), variantFile("fine.webp", "quality=90"), variantFile("coarse.webp", "quality=20"), variantFile("cut.png", "height=300")
 	like := func(a, b string) compared {
 		t.Helper()
 		var c compared

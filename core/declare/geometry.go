@@ -144,20 +144,20 @@ func (f Fit) String() string { return keyword(fits, int(f)) }
 // Position is the value of object-position. The zero Position means not declared: the centre.
 type Position struct {
 	Declared bool
-	Aim      Aim    // where it isn't Plain, X and Y are not used
-	X, Y     Length // from the left and top edge of the slot; parts are of what the slot is longer than the picture
+	Focus    FocusMode // where it isn't NoFocus, X and Y are not used
+	X, Y     Length    // from the left and top edge of the slot; parts are of what the slot is longer than the picture
 }
 
-// Aim says whether a position follows the picture's content.
-type Aim uint8
+// FocusMode says whether a position follows the picture's content.
+type FocusMode uint8
 
 const (
-	Plain   Aim = iota
-	Subject     // what the picture is of
-	Detail      // its busiest part
+	NoFocus FocusMode = iota
+	Subject           // what the picture is of
+	Detail            // its busiest part
 )
 
-var aims = []string{Subject: "subject", Detail: "detail"}
+var focusModes = []string{Subject: "subject", Detail: "detail"}
 
 // readPosition reads a CSS <position> of one to four values (CSS Values Level 4, section 8.3).
 func readPosition(to *Position, value string) string {
@@ -168,8 +168,8 @@ func readPosition(to *Position, value string) string {
 	}{"left": {true, false, 0}, "right": {true, false, 1}, "top": {false, true, 0}, "bottom": {false, true, 1}, "center": {true, true, 0.5}}
 	p := Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}
 	if len(words) == 1 {
-		if a := find(aims, words[0]); a != 0 {
-			*to = Position{Declared: true, Aim: Aim(a)}
+		if a := find(focusModes, words[0]); a != 0 {
+			*to = Position{Declared: true, Focus: FocusMode(a)}
 			return ""
 		}
 	}
@@ -262,8 +262,8 @@ func readPosition(to *Position, value string) string {
 
 // appendPosition writes two values, or edges with offsets where an axis is measured from both ends.
 func appendPosition(b []byte, p Position) []byte {
-	if p.Aim != Plain {
-		return append(b, aims[p.Aim]...)
+	if p.Focus != NoFocus {
+		return append(b, focusModes[p.Focus]...)
 	}
 	plain := func(l Length) bool { return l.Px == 0 || l.Part == 0 }
 	one := func(b []byte, l Length, far string) []byte {

@@ -141,9 +141,9 @@ func (p Plan) Window() (w, h float64) {
 	return math.Min(1, float64(p.Canvas.W)/float64(p.Placed.W())), math.Min(1, float64(p.Canvas.H)/float64(p.Placed.H()))
 }
 
-// AimAt gives the object-position that brings a box of the turned picture (parts of its sides) to the middle of
+// FocusAt gives the object-position that brings a box of the turned picture (parts of its sides) to the middle of
 // the slot that p plans, as far as the picture reaches.
-func (p Plan) AimAt(x0, y0, x1, y1 float64) declare.Position {
+func (p Plan) FocusAt(x0, y0, x1, y1 float64) declare.Position {
 	axis := func(slot, picture int, middle float64) declare.Length {
 		free := float64(slot - picture)
 		if free == 0 {

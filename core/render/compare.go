@@ -100,7 +100,7 @@ type Sweep struct {
 }
 
 // SweepOf makes the picture of a job in each format at each quality. told is called before each.
-func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, told func(done, all int)) (Sweep, error) {
+func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, progress func(done, all int)) (Sweep, error) {
 	job.Request.Formats = []declare.Format{declare.PNG}
 	exact := job
 	exact.Request.Quality = declare.Lossless
@@ -124,8 +124,8 @@ func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, 
 	for _, format := range formats {
 		from := len(s.Steps)
 		for _, q := range qualities {
-			if told != nil {
-				told(done, len(formats)*len(qualities))
+			if progress != nil {
+				progress(done, len(formats)*len(qualities))
 			}
 			done++
 			f.Quality = declare.Quality(q)

@@ -318,7 +318,7 @@ func TestABudgetOfAMovingWebP(t *testing.T) {
 func TestTheSourcesOwnDataIsSentWhereThatIsAllThatIsAsked(t *testing.T) {
 	// As tight as the format goes.
 	source := variant(t, asPNG(t, scene(300, 200)), "quality=40&format=jpeg").Data
-	make := func(source []byte, query string, defaults string) Result {
+	render := func(source []byte, query string, defaults string) Result {
 		t.Helper()
 		d, err := declare.Parse(query)
 		if err != nil {
@@ -333,21 +333,21 @@ func TestTheSourcesOwnDataIsSentWhereThatIsAllThatIsAsked(t *testing.T) {
 	}
 	const site = "quality=72&object-fit=cover"
 	for _, query := range []string{"", "width=300", "width=900", "width=300&height=200&object-fit=fill"} {
-		if r := make(source, query, site); r.How.Way != "source" || !bytes.Equal(r.Data, source) {
+		if r := render(source, query, site); r.How.Way != "source" || !bytes.Equal(r.Data, source) {
 			t.Errorf("%q: %s, %d bytes of %d", query, r.How.Way, len(r.Data), len(source))
 		}
 	}
 	for _, query := range []string{"width=299", "quality=72", "format=png", "filter=grayscale(1)", "rotate=90deg", "xywh=0,0,299,200", "scale=-1 1"} {
-		if r := make(source, query, site); r.How.Way == "source" {
+		if r := render(source, query, site); r.How.Way == "source" {
 			t.Errorf("%q: the source itself is sent", query)
 		}
 	}
-	if r := make(withExif(source, 6), "", site); r.How.Way == "source" {
+	if r := render(withExif(source, 6), "", site); r.How.Way == "source" {
 		t.Error("a source that isn't upright is sent as it is")
 	}
 	// And a source that says where it was taken is sent without that.
 	told := withExif(source, 1)
-	if r := make(told, "", site); r.How.Way != "source" || bytes.Contains(r.Data, []byte("Exif")) || len(r.Data) >= len(told) {
+	if r := render(told, "", site); r.How.Way != "source" || bytes.Contains(r.Data, []byte("Exif")) || len(r.Data) >= len(told) {
 		t.Errorf("%s, %d bytes of %d", r.How.Way, len(r.Data), len(told))
 	}
 	// One that wastes bytes is encoded anew.
@@ -355,7 +355,7 @@ func TestTheSourcesOwnDataIsSentWhereThatIsAllThatIsAsked(t *testing.T) {
 	if err := stdjpeg.Encode(&b, scene(300, 200), &stdjpeg.Options{Quality: 100}); err != nil {
 		t.Fatal(err)
 	}
-	if r := make(b.Bytes(), "", site); r.How.Way == "source" || len(r.Data) > b.Len()/2 {
+	if r := render(b.Bytes(), "", site); r.How.Way == "source" || len(r.Data) > b.Len()/2 {
 		t.Errorf("a wasteful source: %s, %d bytes of %d", r.How.Way, len(r.Data), b.Len())
 	}
 }

@@ -32,7 +32,7 @@ func TestTheSubjectIsTheSameAtEverySize(t *testing.T) {
 		// Found again in the whole picture, reduced to the same size.
 		k := float64(side) / float64(least)
 		d.Request.Width, d.Request.Height = math.Round(float64(l.W)*k), math.Round(float64(l.H)*k)
-		d.Request.Position.Declared, d.Request.Position.Aim = false, 0
+		d.Request.Position.Declared, d.Request.Position.Focus = false, 0
 		whole, err := Variant(b.Bytes(), d)
 		if err != nil {
 			t.Fatal(err)

@@ -113,7 +113,7 @@ func Variant(source []byte, job Job) (Result, error) {
 	if job.Facts {
 		return facts(source, info, plan)
 	}
-	if aim := job.Request.Position.Aim; aim != declare.Plain && plan.Cuts() {
+	if aim := job.Request.Position.Focus; aim != declare.NoFocus && plan.Cuts() {
 		if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
 			return Result{}, r
 		}
@@ -121,7 +121,7 @@ func Variant(source []byte, job Job) (Result, error) {
 		if err != nil {
 			return Result{}, refuseSource(err)
 		}
-		job.Request.Position = plan.AimAt(box.X0, box.Y0, box.X1, box.Y1)
+		job.Request.Position = plan.FocusAt(box.X0, box.Y0, box.X1, box.Y1)
 		plan, _ = geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
 		w.lap("focus")
 	}
@@ -217,7 +217,7 @@ func probe(source []byte, d declare.Declarations) (codec.Info, error) {
 }
 
 // find looks for the subject or the detail in a small copy of the turned picture.
-func find(source []byte, info codec.Info, p geometry.Plan, aim declare.Aim) (subject.Box, error) {
+func find(source []byte, info codec.Info, p geometry.Plan, aim declare.FocusMode) (subject.Box, error) {
 	pixels, err := smallCopy(source, info, p)
 	if err != nil {
 		return subject.Box{}, err

@@ -31,7 +31,7 @@ var cacheStatus = [...][]byte{
 	variants.Made: []byte("Echo-Lane; fwd=miss; stored"), variants.Joined: []byte("Echo-Lane; fwd=miss; collapsed"),
 }
 
-func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *memo, e policy.Embedding, where variants.Where, timing string, start int64) {
+func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *hotEntry, e policy.Embedding, where variants.Where, timing string, start int64) {
 	h := &c.Response.Header
 	h.SetContentType(v.Type)
 	h.SetCanonical(fETag, []byte(v.ETag))

@@ -14,15 +14,15 @@ import (
 
 // The step get: the variant from memory, disk, or its maker.
 
-// get brings the variant, and the memo of how it was found.
+// get brings the variant, and the hot entry for what was asked.
 func (s *Service) get(ctx context.Context, r *request, f *found, start int64) error {
-	m := newMemo(r, f)
+	m := newHotEntry(r, f)
 	looked := source.Now()
 	job := newMaker(s, r, f, m.key, looked-start)
-	v, where, err := s.Cache.Get(ctx, m.key, job.make)
+	v, where, err := s.Cache.Get(ctx, m.key, job.produce)
 	job.leave()
 	if err == nil && v.Provisional && job.explained { // what is kept is explained, not what is for now
-		if v, _, err = newMaker(s, r, f, m.key, looked-start).make(ctx); err == nil {
+		if v, _, err = newMaker(s, r, f, m.key, looked-start).produce(ctx); err == nil {
 			s.Cache.Replace(m.key, v)
 		}
 	}
@@ -38,7 +38,7 @@ func (s *Service) get(ctx context.Context, r *request, f *found, start int64) er
 	if r.declared.Download.Declared {
 		m.attach = attachment(r, v.Type)
 	}
-	f.memo, f.variant, f.where, f.timing = m, v, where, timing(v, where, start, looked)
+	f.hot, f.variant, f.where, f.timing = m, v, where, timing(v, where, start, looked)
 	return nil
 }
 
@@ -71,7 +71,7 @@ func (s *Service) number(ctx context.Context, r *request, own *source.Located, r
 	if most == 0 {
 		return nil
 	}
-	c, now := &own.Source.Made, source.Now()
+	c, now := &own.Source.Variants, source.Now()
 	c.Lock()
 	counted := c.At != 0 && now-c.At < countHolds && c.Digest == own.Known.Digest
 	n := c.N

@@ -11,7 +11,7 @@ import (
 	"echolane/service/variants"
 )
 
-// The step key: what a variant depends on, and the memo of where a request's text leads.
+// The step key: what a variant depends on, and the hot entry of a request.
 
 // keyOf is everything that the request's variant depends on.
 func keyOf(r *request, f *found) variants.Key {
@@ -37,12 +37,12 @@ func keyOf(r *request, f *found) variants.Key {
 	return k
 }
 
-// memo is where a request's text leads, as long as the site's settings and the sources stay what they are.
-type memo struct {
+// hot is where a request's text leads, as long as the site's settings and the sources stay what they are.
+type hotEntry struct {
 	generation atomic.Uint64 // of the settings in which site was last seen to be the newest
 	site       *policy.SiteSettings
 	lane       *policy.CompiledLane
-	sources    []sourceMemo
+	sources    []hotSource
 	key        string
 	location   []byte
 	control    control
@@ -52,13 +52,13 @@ type memo struct {
 	vary       string // the fields of the request that the answer depends on, "" for none
 }
 
-type sourceMemo struct {
+type hotSource struct {
 	source *source.Source
 	known  *source.Known
 }
 
-// holds reports whether the memo still leads to the right variant.
-func (m *memo) holds(all *policy.Settings, now int64) bool {
+// holds reports whether the entry still leads to the right variant.
+func (m *hotEntry) holds(all *policy.Settings, now int64) bool {
 	if m.generation.Load() != all.Generation {
 		if all.Site(m.site.Name) != m.site {
 			return false
@@ -73,15 +73,15 @@ func (m *memo) holds(all *policy.Settings, now int64) bool {
 	return m.control.expires == 0 || time.Now().Unix() < m.control.expires
 }
 
-// newMemo is of a request that has found its variant.
-func newMemo(r *request, f *found) *memo {
-	m := &memo{site: r.site, lane: r.lane, key: f.key.String(), location: r.form(r.declared), vary: r.varies(), classes: r.declared.Class}
+// newHotEntry is of a request that has found its variant.
+func newHotEntry(r *request, f *found) *hotEntry {
+	m := &hotEntry{site: r.site, lane: r.lane, key: f.key.String(), location: r.form(r.declared), vary: r.varies(), classes: r.declared.Class}
 	if f.key.Kind == variants.Facts {
 		m.vary = ""
 	}
 	m.generation.Store(r.settings.Generation)
 	for _, l := range f.sources {
-		m.sources = append(m.sources, sourceMemo{l.Source, l.Known})
+		m.sources = append(m.sources, hotSource{l.Source, l.Known})
 	}
 	m.control = controlOf(r, sharing(f.sources))
 	m.public = []byte(m.control.text(false, false, time.Now().Unix()))

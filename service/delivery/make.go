@@ -63,8 +63,8 @@ func (m *maker) record() records.Variant {
 	}
 }
 
-// make makes it, within the site's bounds.
-func (m *maker) make(ctx context.Context) (v *variants.Variant, then func(), err error) {
+// produce makes it, within the site's bounds.
+func (m *maker) produce(ctx context.Context) (v *variants.Variant, then func(), err error) {
 	if !m.state.CompareAndSwap(0, 1) {
 		return nil, nil, context.Canceled // who asked for it has gone
 	}
@@ -176,7 +176,7 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (v *variant
 	} else {
 		m.s.Recorder.Made(record)
 	}
-	c := &m.own().Source.Made
+	c := &m.own().Source.Variants
 	c.Lock()
 	c.N++
 	c.Unlock()

@@ -59,8 +59,8 @@ func accepts(h *fasthttp.RequestHeader) (a policy.Accepted) {
 // text is b as a string without a copy, for looking up and reading only.
 func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
-// appendLook appends what a memo is looked up by: all of a request's text that its answer depends on.
-func appendLook(b, uri []byte, accepted policy.Accepted, saves bool, hosted *policy.SiteSettings) []byte {
+// appendHotKey appends what a hot entry is looked up by: all of a request's text that its answer depends on.
+func appendHotKey(b, uri []byte, accepted policy.Accepted, saves bool, hosted *policy.SiteSettings) []byte {
 	b = append(append(b, uri...), byte('0'+accepted))
 	if saves {
 		b = append(b, 's')

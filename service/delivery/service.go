@@ -3,7 +3,7 @@
 // or make), answer. No settings are queried on it, and nothing is decided behind a look into a cache: what a site forbids
 // now, it forbids for what is kept too.
 //
-// A request that was answered lately, word for word, is answered from a memo of what its text leads to; the memo holds no
+// A request that was answered lately, word for word, is answered from a hot entry, which says what its text leads to and holds no
 // bytes of pictures and no permission that could be taken back.
 package delivery
 
@@ -87,7 +87,7 @@ type Options struct {
 // Service answers image requests. Safe for concurrent use.
 type Service struct {
 	Options
-	memos   *otter.Cache[string, *memo]
+	hot     *otter.Cache[string, *hotEntry]
 	clients *caller.Limiter
 	refiner refiner
 	census  atomic.Int64 // until when variants aren't counted in the database, since that didn't answer in time
@@ -96,17 +96,17 @@ type Service struct {
 }
 
 const (
-	mostMemos   = 50_000
+	mostHot     = 50_000
 	mostClients = 50_000
 )
 
 // New makes a Service. Close ends it.
 func New(o Options) (*Service, error) {
-	memos, err := otter.New(&otter.Options[string, *memo]{MaximumSize: mostMemos})
+	memos, err := otter.New(&otter.Options[string, *hotEntry]{MaximumSize: mostHot})
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Options: o, memos: memos, clients: caller.NewLimiter(mostClients)}
+	s := &Service{Options: o, hot: memos, clients: caller.NewLimiter(mostClients)}
 	s.base, s.cancel = context.WithCancel(context.Background())
 	s.refine()
 	return s, nil
@@ -135,8 +135,8 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	uri := Target(c)
 
 	var room [512]byte
-	look := appendLook(room[:0], uri, accepted, saves, hosted)
-	if m, ok := s.memos.GetIfPresent(text(look)); ok && m.holds(all, start) {
+	look := appendHotKey(room[:0], uri, accepted, saves, hosted)
+	if m, ok := s.hot.GetIfPresent(text(look)); ok && m.holds(all, start) {
 		if v, ok := s.Cache.InMemory(m.key); ok {
 			e, no := s.admit(c, m.site, nil)
 			if no != nil {
@@ -183,15 +183,15 @@ func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, s
 		s.sendOriginal(c, r, f, e, start)
 	default:
 		if !f.variant.Unshared {
-			s.memos.Set(look, f.memo)
+			s.hot.Set(look, f.hot)
 		}
-		s.answer(c, f.variant, f.memo, e, f.where, f.timing, start)
+		s.answer(c, f.variant, f.hot, e, f.where, f.timing, start)
 	}
 }
 
 // found is what the line comes to: a variant, or the source itself.
 type found struct {
-	memo     *memo
+	hot      *hotEntry
 	use      policy.Use
 	sources  []*source.Located // the picture's own, then the layers'
 	key      variants.Key

@@ -96,7 +96,7 @@ func (s *Store) AddToken(ctx context.Context, name, may string, sites []string, 
 	t := Token{Granted: Granted{Name: name, May: may, Sites: sites, MadeBy: by}}
 	err := s.db.QueryRowContext(ctx, `INSERT INTO tokens (name, hash, may, sites, made_by) VALUES ($1, $2, $3, $4, $5) RETURNING id, made_at`,
 		name, digest(secret), may, nonNil(sites), by).Scan(&t.ID, &t.MadeAt)
-	return t, secret, told("add a token", err)
+	return t, secret, wrap("add a token", err)
 }
 
 func nonNil(s []string) []string {
@@ -132,7 +132,7 @@ func (s *Store) RemoveToken(ctx context.Context, id int64) (bool, error) {
 func (s *Store) remove(ctx context.Context, doing, query string, args ...any) (bool, error) {
 	r, err := s.db.ExecContext(ctx, query, args...)
 	if err != nil {
-		return false, told(doing, err)
+		return false, wrap(doing, err)
 	}
 	n, err := r.RowsAffected()
 	return n > 0, err
@@ -151,7 +151,7 @@ func orWrong(doing string, err error) error {
 	if errors.Is(err, sql.ErrNoRows) {
 		return ErrWrong
 	}
-	return told(doing, err)
+	return wrap(doing, err)
 }
 
 // AddPerson adds somebody who may sign in. ErrExists where the name is taken.
@@ -163,7 +163,7 @@ func (s *Store) AddPerson(ctx context.Context, name, password, may string, sites
 	}
 	err = s.db.QueryRowContext(ctx, `INSERT INTO people (name, password, may, sites, made_by) VALUES ($1, $2, $3, $4, $5) RETURNING id, made_at`,
 		name, done.Hash, may, p.Sites, by).Scan(&p.ID, &p.MadeAt)
-	return p, told("add "+name, err)
+	return p, wrap("add "+name, err)
 }
 
 // People lists everybody who may sign in.
@@ -204,10 +204,10 @@ func (s *Store) SetPassword(ctx context.Context, name, password string) error {
 		return err
 	}
 	if _, err := s.db.ExecContext(ctx, `UPDATE people SET password = $2 WHERE name = $1`, name, done.Hash); err != nil {
-		return told("set a password", err)
+		return wrap("set a password", err)
 	}
 	_, err = s.db.ExecContext(ctx, `DELETE FROM sessions WHERE person = (SELECT id FROM people WHERE name = $1)`, name)
-	return told("end sessions", err)
+	return wrap("end sessions", err)
 }
 
 // SignIn checks name and password. Tries of one client for one name slow its next ones: from the fourth failed one on each
@@ -222,19 +222,19 @@ func (s *Store) SignIn(ctx context.Context, name, password, client string) error
 				THEN least(interval '15 minutes', interval '1 second' * power(2, least(tries.failed - 2, 12))) ELSE interval '0' END
 		WHERE tries.until <= now() RETURNING failed`, who)
 	if err != nil {
-		return told("sign in", err)
+		return wrap("sign in", err)
 	}
 	if len(failed) == 0 {
 		var wait float64
 		if err := s.db.GetContext(ctx, &wait, `SELECT coalesce(max(extract(epoch FROM until - now())), 0) FROM tries WHERE who = $1`, who); err != nil {
-			return told("sign in", err)
+			return wrap("sign in", err)
 		}
 		return &TooManyTries{max(time.Second, time.Duration(wait*float64(time.Second)))}
 	}
 	kept := nobodys
 	err = s.db.GetContext(ctx, &kept, `SELECT password FROM people WHERE name = $1`, name)
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
-		return told("sign in", err)
+		return wrap("sign in", err)
 	}
 	there := err == nil
 	done, err := s.hash(ctx, toHash{password, kept})
@@ -245,7 +245,7 @@ func (s *Store) SignIn(ctx context.Context, name, password, client string) error
 		return ErrWrong
 	}
 	_, err = s.db.ExecContext(ctx, `DELETE FROM tries WHERE who = $1`, who)
-	return told("sign in", err)
+	return wrap("sign in", err)
 }
 
 const sessionLasts = 14 * 24 * time.Hour
@@ -255,7 +255,7 @@ func (s *Store) OpenSession(ctx context.Context, name string) (cookie string, en
 	cookie, ends = random(), time.Now().Add(sessionLasts)
 	r, err := s.db.ExecContext(ctx, `INSERT INTO sessions (hash, person, ends_at) SELECT $1, id, $3 FROM people WHERE name = $2`, digest(cookie), name, ends)
 	if err != nil {
-		return "", ends, told("open a session", err)
+		return "", ends, wrap("open a session", err)
 	}
 	if n, _ := r.RowsAffected(); n == 0 {
 		return "", ends, ErrWrong
@@ -274,14 +274,14 @@ func (s *Store) BySession(ctx context.Context, cookie string) (Access, error) {
 // CloseSession ends a session, and sweeps those that are over.
 func (s *Store) CloseSession(ctx context.Context, cookie string) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM sessions WHERE hash = $1 OR ends_at < now()`, digest(cookie))
-	return told("close a session", err)
+	return wrap("close a session", err)
 }
 
 // OneTimeLink makes a link's secret: for person "" it makes the first owner, otherwise it signs that person in.
 func (s *Store) OneTimeLink(ctx context.Context, person string, lasts time.Duration) (string, error) {
 	secret := random()
 	_, err := s.db.ExecContext(ctx, `INSERT INTO links (hash, person, ends_at) VALUES ($1, $2, $3)`, digest(secret), person, time.Now().Add(lasts))
-	return secret, told("make a one-time link", err)
+	return secret, wrap("make a one-time link", err)
 }
 
 // UseLink takes a link up, once. ErrWrong where it was used or has ended.
@@ -300,5 +300,5 @@ func (s *Store) LinkFor(ctx context.Context, secret string) (person string, err 
 func (s *Store) HasOwner(ctx context.Context) (bool, error) {
 	var there bool
 	err := s.db.GetContext(ctx, &there, `SELECT EXISTS (SELECT FROM people WHERE may = 'own')`)
-	return there, told("look for an owner", err)
+	return there, wrap("look for an owner", err)
 }

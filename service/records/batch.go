@@ -54,7 +54,7 @@ type batchOptions[K comparable, R any] struct {
 	compare func(a, b *R) int                         // the order of writing, so that nodes don't wait for each other in a circle
 	collect func(add func(R))                         // brings what is counted elsewhere; nil: nothing
 	write   func(context.Context, *sqlx.Tx, *R) error // one row
-	wrote   func(*R)                                  // told of each row that is written for good; nil: nobody
+	wrote   func(*R)                                  // wrap of each row that is written for good; nil: nobody
 	after   func(context.Context, *sqlx.Tx) error     // runs with each writing, behind its rows; nil: nothing
 }
 

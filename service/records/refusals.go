@@ -128,5 +128,5 @@ func (s *Store) RefusalByID(ctx context.Context, id int64) (r Refusal, ok bool, 
 // ForgetRefusal takes a kind of refusals off the list until it comes again.
 func (s *Store) ForgetRefusal(ctx context.Context, id int64) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM refusals WHERE id = $1`, id)
-	return told("forget a refusal", err)
+	return wrap("forget a refusal", err)
 }

@@ -45,7 +45,7 @@ func (s *Store) PutSecret(ctx context.Context, site, name, value, by string) err
 	sealed := s.seal.Seal(nonce, nonce, []byte(value), []byte(site+"/"+name))
 	_, err := s.db.ExecContext(ctx, `INSERT INTO secrets (site, name, sealed, made_by) VALUES ($1, $2, $3, $4)
 		ON CONFLICT (site, name) DO UPDATE SET sealed = excluded.sealed, made_at = now(), made_by = excluded.made_by`, site, name, sealed, by)
-	return told(fmt.Sprintf("keep secret %s of %s", name, site), err)
+	return wrap(fmt.Sprintf("keep secret %s of %s", name, site), err)
 }
 
 func (s *Store) open(row secretRow) (string, error) {
@@ -67,7 +67,7 @@ func (s *Store) open(row secretRow) (string, error) {
 func (s *Store) RemoveSecret(ctx context.Context, site, name string) (bool, error) {
 	r, err := s.db.ExecContext(ctx, `DELETE FROM secrets WHERE site = $1 AND name = $2`, site, name)
 	if err != nil {
-		return false, told(fmt.Sprintf("remove secret %s of %s", name, site), err)
+		return false, wrap(fmt.Sprintf("remove secret %s of %s", name, site), err)
 	}
 	n, err := r.RowsAffected()
 	return n > 0, err

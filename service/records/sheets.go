@@ -36,13 +36,13 @@ func (s *Store) Draft(ctx context.Context, site string) (*Draft, error) {
 func (s *Store) PutDraft(ctx context.Context, d Draft) error {
 	_, err := s.db.ExecContext(ctx, `INSERT INTO sheet_drafts (site, text, base, by) VALUES ($1, $2, $3, $4)
 		ON CONFLICT (site) DO UPDATE SET text = $2, base = $3, by = $4, changed_at = now()`, d.Site, d.Text, d.Base, d.By)
-	return told("keep the draft of "+d.Site+"'s sheet", err)
+	return wrap("keep the draft of "+d.Site+"'s sheet", err)
 }
 
 // DropDraft forgets a draft.
 func (s *Store) DropDraft(ctx context.Context, site string) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM sheet_drafts WHERE site = $1`, site)
-	return told("forget the draft of "+site+"'s sheet", err)
+	return wrap("forget the draft of "+site+"'s sheet", err)
 }
 
 // ClassUse says which address asked for a class, and when it did last.

@@ -152,16 +152,16 @@ func (s *Store) sites(ctx context.Context) ([]siteRow, []secretRow, error) {
 func (s *Store) inTransaction(ctx context.Context, doing string, do func(*sqlx.Tx) error) error {
 	tx, err := s.db.BeginTxx(ctx, nil)
 	if err != nil {
-		return told(doing, err)
+		return wrap(doing, err)
 	}
 	defer tx.Rollback()
 	if err := do(tx); err != nil {
-		return told(doing, err)
+		return wrap(doing, err)
 	}
-	return told(doing, tx.Commit())
+	return wrap(doing, tx.Commit())
 }
 
-func told(what string, err error) error {
+func wrap(what string, err error) error {
 	if err == nil {
 		return nil
 	}

@@ -106,28 +106,28 @@ var DefaultBounds = Bounds{Age: 90 * 24 * time.Hour, Rows: 1_000_000}
 func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, err error) {
 	tx, err := s.begin(ctx)
 	if err != nil {
-		return 0, told("prune", err)
+		return 0, wrap("prune", err)
 	}
 	defer tx.Rollback()
 	var mine bool
 	if err := tx.GetContext(ctx, &mine, `SELECT pg_try_advisory_xact_lock(hashtext('echolane prune'))`); err != nil || !mine {
-		return 0, told("prune", err)
+		return 0, wrap("prune", err)
 	}
 	const step = 10_000
 	for _, t := range []struct{ table, at string }{{"made_variants", "made_at"}, {"variants", "made_at"}, {"class_uses", "at"}, {"refusals", "last_at"}, {"tries", "until"}} {
 		r, err := tx.ExecContext(ctx, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` WHERE `+t.at+` < $1 ORDER BY `+t.at+` LIMIT $2))`, time.Now().Add(-b.Age), step)
 		if err != nil {
-			return gone, told("prune "+t.table, err)
+			return gone, wrap("prune "+t.table, err)
 		}
 		n, _ := r.RowsAffected()
 		gone += n
 		r, err = tx.ExecContext(ctx, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` ORDER BY `+t.at+`
 			LIMIT least($2, greatest(0, (SELECT count(*) FROM `+t.table+`) - $1))))`, b.Rows, step)
 		if err != nil {
-			return gone, told("prune "+t.table, err)
+			return gone, wrap("prune "+t.table, err)
 		}
 		n, _ = r.RowsAffected()
 		gone += n
 	}
-	return gone, told("prune", tx.Commit())
+	return gone, wrap("prune", tx.Commit())
 }

@@ -29,17 +29,17 @@ const mostWeighings = 200
 func (s *Store) AddWeighing(ctx context.Context, site, page, by string) (int64, error) {
 	var id int64
 	if err := s.db.GetContext(ctx, &id, `INSERT INTO weighings (site, page, state, by) VALUES ($1, $2, 'running', $3) RETURNING id`, site, page, by); err != nil {
-		return 0, told("note a weigh-in", err)
+		return 0, wrap("note a weigh-in", err)
 	}
 	_, err := s.db.ExecContext(ctx, `DELETE FROM weighings WHERE site = $1 AND id <= (SELECT id FROM weighings WHERE site = $1 ORDER BY id DESC OFFSET $2 LIMIT 1)`, site, mostWeighings)
-	return id, told("forget old weigh-ins", err)
+	return id, wrap("forget old weigh-ins", err)
 }
 
 // TellWeighing says how far one is. running is false where somebody stopped it.
 func (s *Store) TellWeighing(ctx context.Context, id int64, done, of int, doing string) (running bool, err error) {
 	r, err := s.db.ExecContext(ctx, `UPDATE weighings SET done = $2, of = $3, doing = $4, seen_at = now() WHERE id = $1 AND state = 'running'`, id, done, of, doing)
 	if err != nil {
-		return true, told("say how far a weigh-in is", err)
+		return true, wrap("say how far a weigh-in is", err)
 	}
 	n, err := r.RowsAffected()
 	return n > 0, err
@@ -53,20 +53,20 @@ func (s *Store) EndWeighing(ctx context.Context, id int64, outcome []byte, troub
 		state, value = "failed", nil
 	}
 	_, err := s.db.ExecContext(ctx, `UPDATE weighings SET state = $2, outcome = $3, trouble = $4, seen_at = now(), doing = '' WHERE id = $1 AND state = 'running'`, id, state, value, trouble)
-	return told("write a weigh-in down", err)
+	return wrap("write a weigh-in down", err)
 }
 
 // StopWeighing ends one that is under way, and forgets one that isn't. It says whether there was one.
 func (s *Store) StopWeighing(ctx context.Context, site string, id int64) (bool, error) {
 	r, err := s.db.ExecContext(ctx, `UPDATE weighings SET state = 'stopped', doing = '' WHERE site = $1 AND id = $2 AND state = 'running'`, site, id)
 	if err != nil {
-		return false, told("stop a weigh-in", err)
+		return false, wrap("stop a weigh-in", err)
 	}
 	if n, _ := r.RowsAffected(); n > 0 {
 		return true, nil
 	}
 	if r, err = s.db.ExecContext(ctx, `DELETE FROM weighings WHERE site = $1 AND id = $2`, site, id); err != nil {
-		return false, told("forget a weigh-in", err)
+		return false, wrap("forget a weigh-in", err)
 	}
 	n, err := r.RowsAffected()
 	return n > 0, err
@@ -105,5 +105,5 @@ func (s *Store) Weighing(ctx context.Context, site string, id int64) (*Weighing,
 
 func (s *Store) dropAbandoned(ctx context.Context) error {
 	_, err := s.db.ExecContext(ctx, `UPDATE weighings SET state = 'failed', trouble = 'the node that weighed the page ended', doing = '' WHERE state = 'running' AND seen_at < now() - $1::interval`, abandoned)
-	return told("look for weigh-ins that were left", err)
+	return wrap("look for weigh-ins that were left", err)
 }

@@ -49,12 +49,12 @@ type Source struct {
 	latest atomic.Pointer[Version] // known's, as it was last validated
 	failed atomic.Pointer[failure]
 
-	// Made is how many variants there are of it, for who counts them.
-	Made Made
+	// Variants is how many variants there are of it, for who counts them.
+	Variants VariantCount
 }
 
-// Made counts the variants of a source's present version.
-type Made struct {
+// Variants counts the variants of a source's present version.
+type VariantCount struct {
 	sync.Mutex
 	At     int64 // Now of the last count; 0: never counted
 	N      int

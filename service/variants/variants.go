@@ -128,10 +128,10 @@ type found struct {
 	where Where
 }
 
-// Get gives the variant from memory, then from disk, then from make, which runs once for all that ask for the key at the
-// same time. It goes on as long as any of them waits: make's context ends when the last one's has. What make gives as then,
-// unless it is nil, runs once the variant is kept.
-func (c *Cache) Get(ctx context.Context, key string, make func(context.Context) (v *Variant, then func(), err error)) (*Variant, Where, error) {
+// Get returns the variant from memory, from disk, or from produce, which runs once for all who ask for the key at the same time.
+// It blocks until then or until ctx ends. produce's context ends when nobody waits any more. The function that produce
+// returns as then, where it isn't nil, is called once the variant is kept.
+func (c *Cache) Get(ctx context.Context, key string, produce func(context.Context) (v *Variant, then func(), err error)) (*Variant, Where, error) {
 	if v, ok := c.memory.GetIfPresent(key); ok {
 		return v, Memory, nil
 	}
@@ -145,7 +145,7 @@ func (c *Cache) Get(ctx context.Context, key string, make func(context.Context) 
 				return found{v, Disk}, nil
 			}
 		}
-		v, then, err := make(ctx)
+		v, then, err := produce(ctx)
 		if err != nil {
 			return found{}, err
 		}

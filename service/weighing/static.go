@@ -55,7 +55,7 @@ func (p *proxy) get(ctx context.Context, address string, most int64) (data []byt
 }
 
 // static weighs a page by its HTML alone.
-func (w *Weigher) static(ctx context.Context, a *Ask, told Progress) (*weighin.Report, error) {
+func (w *Weigher) static(ctx context.Context, a *Ask, progress Progress) (*weighin.Report, error) {
 	begin := time.Now()
 	p, err := w.proxy(a)
 	if err != nil {
@@ -81,7 +81,7 @@ func (w *Weigher) static(ctx context.Context, a *Ask, told Progress) (*weighin.R
 	bodies, held := map[string][]byte{}, int64(0)
 	for i := range pictures {
 		q := &pictures[i]
-		told(i, len(pictures), "fetching the pictures")
+		progress(i, len(pictures), "fetching the pictures")
 		w.find(a, q)
 		if q.Inline || q.URL == "" || ctx.Err() != nil || time.Since(begin) > staticFetch {
 			continue
@@ -128,7 +128,7 @@ func (w *Weigher) static(ctx context.Context, a *Ask, told Progress) (*weighin.R
 		}
 		report.Views = append(report.Views, v)
 	}
-	if err := w.make(ctx, a, report, bodies, told); err != nil {
+	if err := w.measureAll(ctx, a, report, bodies, progress); err != nil {
 		return nil, err
 	}
 	report.Finish(time.Since(begin))

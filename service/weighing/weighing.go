@@ -75,7 +75,7 @@ type Ask struct {
 	Fix     bool     // write the page again too, and weigh that
 }
 
-// Progress is told how far it is.
+// Progress is progress how far it is.
 type Progress func(done, all int, doing string)
 
 const (
@@ -91,7 +91,7 @@ type Outcome struct {
 }
 
 // Weigh does it.
-func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, error) {
+func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome, error) {
 	u, err := url.Parse(a.Page)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "page", Given: a.Page, Detail: "that isn't a page's URL", Allowed: "a whole http or https URL", Remedy: "write it as https://shop.example.test/"})
@@ -107,7 +107,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 		if a.Fix {
 			return nil, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "fix", Detail: "there is no Chromium on the machine that the service runs on, which would measure the page's slots", Remedy: "install Chromium there, or write pages again by what their tags say: echolane markup --rewrite"})
 		}
-		report, err := w.static(ctx, &a, told)
+		report, err := w.static(ctx, &a, progress)
 		if err != nil {
 			return nil, err
 		}
@@ -140,7 +140,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 	}
 	defer b.stop()
 	out := &Outcome{}
-	report, err := w.views(ctx, b, p, &a, told)
+	report, err := w.views(ctx, b, p, &a, progress)
 	if err != nil {
 		return nil, err
 	}
@@ -148,12 +148,12 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, told Progress) (*Outcome, er
 	if !a.Fix {
 		return out, nil
 	}
-	told(0, 1, "writing the page again")
+	progress(0, 1, "writing the page again")
 	if out.Fixed, err = w.fix(ctx, b, &a, kind, report); err != nil {
 		return nil, err
 	}
 	b.overlay[a.Page] = file{kind, out.Fixed.HTML}
-	after, err := w.views(ctx, b, p, &a, told)
+	after, err := w.views(ctx, b, p, &a, progress)
 	if err != nil {
 		return nil, fmt.Errorf("weigh the page again: %w", err)
 	}
@@ -183,12 +183,12 @@ func (w *Weigher) proxy(a *Ask) (*proxy, error) {
 }
 
 // views opens the page on every screen, and makes its pictures to measure.
-func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told Progress) (*weighin.Report, error) {
+func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, progress Progress) (*weighin.Report, error) {
 	begin := time.Now()
 	report := &weighin.Report{Page: a.Page, At: begin.UTC(), Notes: []string{}}
 	bodies, have := map[string][]byte{}, map[string]bool{}
 	for i, s := range a.Screens {
-		told(i, len(a.Screens), "opening the page on the "+s.Name)
+		progress(i, len(a.Screens), "opening the page on the "+s.Name)
 		v, err := b.look(a.Page, s, have)
 		if err != nil {
 			return nil, w.cantOpen(p, a, err)
@@ -211,7 +211,7 @@ func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, told 
 			w.find(a, &v.Pictures[j])
 		}
 	}
-	if err := w.make(ctx, a, report, bodies, told); err != nil {
+	if err := w.measureAll(ctx, a, report, bodies, progress); err != nil {
 		return nil, err
 	}
 	report.Finish(time.Since(begin))
@@ -332,8 +332,8 @@ func (a *Ask) mapped(address string) string {
 	return ""
 }
 
-// order is one picture to be made, and who waits for it.
-type order struct {
+// measurement is one picture to be made, and who waits for it.
+type measurement struct {
 	open     func(context.Context) ([]*source.Content, error)
 	declared declare.Declarations
 	bytes    int64
@@ -342,9 +342,9 @@ type order struct {
 
 type waiting struct{ view, picture int }
 
-// make makes every picture as it is shown, two at a time, the heaviest first.
-func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodies map[string][]byte, told Progress) error {
-	orders, originals, headers := map[string]*order{}, map[string]*source.Located{}, map[string]codec.Header{}
+// measureAll makes every picture as it is shown, two at a time, the heaviest first.
+func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report, bodies map[string][]byte, progress Progress) error {
+	orders, originals, headers := map[string]*measurement{}, map[string]*source.Located{}, map[string]codec.Header{}
 	defer func() {
 		for _, l := range originals {
 			if l != nil {
@@ -393,13 +393,13 @@ func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodi
 			key := p.URL + "\n" + d.AddressForm()
 			o := orders[key]
 			if o == nil {
-				o = &order{open: open, declared: d, bytes: p.Bytes}
+				o = &measurement{open: open, declared: d, bytes: p.Bytes}
 				orders[key] = o
 			}
 			o.waits = append(o.waits, waiting{i, j})
 		}
 	}
-	list := make([]*order, 0, len(orders))
+	list := make([]*measurement, 0, len(orders))
 	for _, o := range orders {
 		list = append(list, o)
 	}
@@ -417,7 +417,7 @@ func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodi
 	var mu sync.Mutex
 	var done int
 	var all sync.WaitGroup
-	next := make(chan *order)
+	next := make(chan *measurement)
 	for range 2 {
 		all.Add(1)
 		go func() {
@@ -427,7 +427,7 @@ func (w *Weigher) make(ctx context.Context, a *Ask, report *weighin.Report, bodi
 				w.Panics.Run("make a picture to measure", func() error { m = w.toMeasure(ctx, a, o); return nil })
 				mu.Lock()
 				done++
-				told(done, len(list), "making the pictures to measure")
+				progress(done, len(list), "making the pictures to measure")
 				for _, at := range o.waits {
 					made[at] = m
 				}
@@ -485,7 +485,7 @@ func inPlace(address string, place declare.Declarations) declare.Declarations {
 }
 
 // toMeasure makes one picture as a current browser would get it, and as a JPEG; nil where it can't be made.
-func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *order) *weighin.Made {
+func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *measurement) *weighin.Made {
 	full := a.Site.Sheet.Over(o.declared, false)
 	job := render.Job{Limits: a.Site.Limits}
 	full.Settle(a.Site.Offer(policy.AcceptsAll, full.Quality), &job.Request)

@@ -63,7 +63,7 @@ func (w *Workshop) start() (*worker, error) {
 	var hello [1]byte
 	if _, err := io.ReadFull(one.read, hello[:]); err != nil {
 		one.end()
-		return nil, fmt.Errorf("a render worker ended at its start: %s", one.lastWords())
+		return nil, fmt.Errorf("a render worker ended at its start: %s", one.stderrTail())
 	}
 	return one, nil
 }
@@ -81,10 +81,10 @@ func (o *worker) kill() {
 	o.cmd.Process.Kill()
 }
 
-func (o *worker) lastWords() string { return o.stderr.String() }
+func (o *worker) stderrTail() string { return o.stderr.String() }
 
 // do gives the worker an order and waits for its answer, at most for limit.
-func (o *worker) do(what order, contents []*source.Content, limit time.Duration) (a answer, err error) {
+func (o *worker) do(what message, contents []*source.Content, limit time.Duration) (a answer, err error) {
 	o.conn.SetDeadline(time.Now().Add(limit))
 	if err := tell(o.conn, what, contents); err != nil {
 		return a, err

@@ -30,8 +30,8 @@ const (
 	toStrip              // find how a source is put together without what it says of its making
 )
 
-// order is what a worker is told; the bytes of the inputs that aren't in files follow it one after another.
-type order struct {
+// message is what a worker is told; the bytes of the inputs that aren't in files follow it one after another.
+type message struct {
 	Kind   kind
 	Job    render.Job
 	Inputs []input // the picture's own source first, then the layers'
@@ -70,7 +70,7 @@ func lengths(head, data int64) []byte {
 }
 
 // tell sends an order with its inputs. The first bytes carry the descriptors of those in files.
-func tell(conn *net.UnixConn, o order, contents []*source.Content) error {
+func tell(conn *net.UnixConn, o message, contents []*source.Content) error {
 	if len(contents) > maxInputs {
 		return fmt.Errorf("an order with %d sources", len(contents))
 	}
@@ -193,7 +193,7 @@ func (r *fdReader) take() []int {
 
 // sources brings the bytes of an order's inputs together: data holds those that came with it, fds the files of the others.
 // changed says that a file had fewer bytes than it should have.
-func (o *order) sources(data []byte, fds []int) (all [][]byte, changed bool, err error) {
+func (o *message) sources(data []byte, fds []int) (all [][]byte, changed bool, err error) {
 	for _, in := range o.Inputs {
 		var b []byte
 		if in.InFile {
@@ -228,7 +228,7 @@ func (o *order) sources(data []byte, fds []int) (all [][]byte, changed bool, err
 
 // digests works the sources' digests out, beside whatever is done with them. Those of a header's source stay empty: whoever
 // asks for it reads the whole source too.
-func (o *order) digests(sources [][]byte) <-chan []source.Digest {
+func (o *message) digests(sources [][]byte) <-chan []source.Digest {
 	done := make(chan []source.Digest, 1)
 	go func() {
 		all := make([]source.Digest, len(sources))

@@ -38,7 +38,7 @@ func Work() error {
 	clock := func() time.Duration { return time.Since(start) }
 	layers := render.NewLayerCache(layerRoom)
 	for {
-		var o order
+		var o message
 		data, err := receive(in, &o, math.MaxInt64)
 		if errors.Is(err, io.EOF) {
 			return nil
@@ -71,7 +71,7 @@ func Work() error {
 }
 
 // do does what the order says.
-func (a *answer) do(o *order, sources [][]byte) {
+func (a *answer) do(o *message, sources [][]byte) {
 	var err error
 	switch o.Kind {
 	case toHeader:

@@ -134,7 +134,7 @@ type Open = func(context.Context) ([]*source.Content, error)
 // Render makes one variant, and says what digests the sources had that it was made of. Its error is a *policy.Refusal,
 // open's, or source.ErrChanged. A job whose ctx ends while it waits gives up its place.
 func (w *Workshop) Render(ctx context.Context, open Open, job render.Job) (render.Result, []source.Digest, error) {
-	o := order{Kind: toRender, Job: job, Inputs: make([]input, 1)}
+	o := message{Kind: toRender, Job: job, Inputs: make([]input, 1)}
 	for _, name := range job.Request.Pictures() {
 		o.Inputs = append(o.Inputs, input{Name: name})
 	}
@@ -144,13 +144,13 @@ func (w *Workshop) Render(ctx context.Context, open Open, job render.Job) (rende
 
 // Header reads the header of a source.
 func (w *Workshop) Header(ctx context.Context, c *source.Content) (codec.Header, error) {
-	a, err := w.do(ctx, &w.headers, order{Kind: toHeader, Inputs: make([]input, 1)}, only(c), headerTime)
+	a, err := w.do(ctx, &w.headers, message{Kind: toHeader, Inputs: make([]input, 1)}, only(c), headerTime)
 	return a.Header, err
 }
 
 // Strip finds how the source is put together without what it says of its making.
 func (w *Workshop) Strip(ctx context.Context, c *source.Content) ([]metadata.Splice, error) {
-	a, err := w.do(ctx, &w.headers, order{Kind: toStrip, Inputs: make([]input, 1)}, only(c), headerTime)
+	a, err := w.do(ctx, &w.headers, message{Kind: toStrip, Inputs: make([]input, 1)}, only(c), headerTime)
 	return a.Splices, err
 }
 
@@ -188,7 +188,7 @@ func (w *Workshop) place(ctx context.Context, p *pool) (*worker, error) {
 }
 
 // do has a worker do what the order says.
-func (w *Workshop) do(ctx context.Context, p *pool, o order, open Open, limit time.Duration) (a answer, err error) {
+func (w *Workshop) do(ctx context.Context, p *pool, o message, open Open, limit time.Duration) (a answer, err error) {
 	one, err := w.place(ctx, p)
 	if err != nil {
 		return a, err
@@ -235,7 +235,7 @@ func (w *Workshop) do(ctx context.Context, p *pool, o order, open Open, limit ti
 		slow := errors.Is(err, os.ErrDeadlineExceeded)
 		one.end()
 		w.lost.Add(1)
-		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "its last words", one.lastWords())
+		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "its last words", one.stderrTail())
 		one = nil
 		if slow {
 			return answer{}, policy.No(policy.Refusal{
@@ -272,7 +272,7 @@ func (w *Workshop) ended(one *worker) {
 var stageName = regexp.MustCompile(`^[a-z]{1,20}$`)
 
 // check holds what a worker says against what it can be: it read foreign bytes.
-func (a *answer) check(o *order) error {
+func (a *answer) check(o *message) error {
 	if a.Refusal != nil || a.Changed {
 		return nil
 	}
@@ -304,7 +304,7 @@ func (a *answer) check(o *order) error {
 }
 
 // most is how many bytes the answer to an order may bring.
-func (o *order) most() int64 {
+func (o *message) most() int64 {
 	if o.Kind != toRender {
 		return 0
 	}
