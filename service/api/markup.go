@@ -152,6 +152,9 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 		}
 	}
 	o.Site = s.Sheet.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: declared.Class}}, false)
+	if f := out.Facts; declared.Over(o.Site).Orientation.Of(f.Type, f.Turned) == 1 && f.Turned >= 5 { // it stays on its side
+		o.Facts.Width, o.Facts.Height = f.Height, f.Width
+	}
 	if out.Weights, no = weigh(ctx, maker, s.Name, &o); no != nil {
 		return out, no
 	}

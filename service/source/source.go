@@ -186,8 +186,9 @@ func Unreadable(p string) *policy.Refusal {
 // Facts are what is known of a source without rendering it.
 type Facts struct {
 	Type       string `json:"type"`
-	Width      int    `json:"width"`  // upright
-	Height     int    `json:"height"` // upright
+	Width      int    `json:"width"`                 // upright
+	Height     int    `json:"height"`                // upright
+	Turned     int    `json:"orientation,omitempty"` // Exif's orientation, 2–8, of a source that isn't stored upright
 	Bytes      int64  `json:"bytes"`
 	Frames     int    `json:"frames"`
 	Depth      int    `json:"bits_per_sample"`
@@ -206,8 +207,13 @@ type Facts struct {
 // FactsOf puts a header's findings into words for people and programs.
 func FactsOf(v Version, h codec.Header) Facts {
 	w, hh := h.Upright()
+	turned := h.Orientation
+	if turned == 1 {
+		turned = 0
+	}
 	return Facts{
-		Type: h.Type, Width: w, Height: hh, Bytes: v.Bytes, Frames: h.Frames, Depth: h.Depth,
+		Turned: turned,
+		Type:   h.Type, Width: w, Height: hh, Bytes: v.Bytes, Frames: h.Frames, Depth: h.Depth,
 		Coding: h.Coding, HasProfile: h.HasProfile, HasAlpha: h.Alpha, Digest: v.Digest,
 	}
 }
