@@ -111,7 +111,7 @@ const variantPixels = `document.querySelector("section[aria-label=Variant] dd").
 
 func TestEaselFromLaneToCopiedURL(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	p := enter(t, s)
 	p.must(p.Look(1280, 800, "light"))
 	p.must(p.Open(s.Base + "/"))

@@ -34,7 +34,8 @@ func startDemo(t *testing.T, dir string) *testbed.Process {
 	return p
 }
 
-func TestDemoAsPrinted(t *testing.T) { // by itself: it takes every processor
+func TestDemoAsPrinted(t *testing.T) {
+	t.Parallel()
 	dir := filepath.Join(bed.Dir, "demo")
 	if err := os.CopyFS(filepath.Join(dir, "pictures", "catalogue"), os.DirFS(bed.Pictures)); err != nil {
 		t.Fatal(err)

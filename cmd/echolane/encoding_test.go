@@ -17,7 +17,7 @@ import (
 
 func TestEncodingOverHTTP(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	const k = "/kestrel/catalogue/festival-crowd.jpg"
 	explained := func(query string) delivery.Explanation {
 		t.Helper()
@@ -56,7 +56,7 @@ func TestEncodingOverHTTP(t *testing.T) {
 
 func TestAnimationsOverHTTP(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	source, err := os.ReadFile(filepath.Join(bed.Pictures, "launch.gif"))
 	if err != nil {
 		t.Fatal(err)
@@ -88,7 +88,7 @@ func TestAnimationsOverHTTP(t *testing.T) {
 
 func TestRetainOverHTTP(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	dir := t.TempDir()
 	source, err := os.ReadFile(filepath.Join(bed.Pictures, "sled-blue.jpg"))
 	if err != nil {
@@ -197,7 +197,7 @@ func TestTheFirstAnswerIsPredictedAndTheNextSearched(t *testing.T) {
 
 func TestAThoroughSiteKeepsFewerBytes(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	const path = "/kestrel/catalogue/festival-crowd.jpg?width=500&format=avif"
 	quick := decoded[delivery.Explanation](t, s.Get(t, path+"&as=explain"), 200)
 	bed.Must(t, s, "site", "set", "kestrel", "--effort", "thorough")

@@ -22,7 +22,7 @@ const browserAccept = "image/avif,image/webp,image/apng,image/svg+xml,image/*,*/
 
 func TestEveryPictureOfTheCatalogueIsDelivered(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	files, err := os.ReadDir(bed.Pictures)
 	if err != nil {
 		t.Fatal(err)
@@ -67,7 +67,7 @@ func TestEveryPictureOfTheCatalogueIsDelivered(t *testing.T) {
 
 func TestHeadersSayWhatHappened(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	const path = "/kestrel/catalogue/sled-blue.jpg?WIDTH=200px&quality=80"
 	first := s.Get(t, path, "Accept", browserAccept)
 	if got := first.Header.Get("Cache-Status"); got != "Echo-Lane; fwd=miss; stored" {
@@ -262,7 +262,7 @@ func TestSettingsReachEveryNodeAtOnce(t *testing.T) {
 
 func TestAbsoluteFormOfTheRequestTarget(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	host := strings.TrimPrefix(s.Base, "http://")
 	c, err := net.Dial("tcp", host)
 	if err != nil {

@@ -96,7 +96,7 @@ func TestSweepOfAFile(t *testing.T) {
 
 func TestEaselSweeps(t *testing.T) {
 	t.Parallel()
-	s := bed.Kestrel(t)
+	s := bed.KestrelWhole(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/sled-blue.jpg?width=120&view=sweep"))
 	says := `(document.querySelector("[data-testid=step]")?.textContent ?? "")`

@@ -11,7 +11,8 @@ import (
 	"echolane/service/api"
 )
 
-func TestMarkupFromTheCommandLine(t *testing.T) { // by itself: it takes every processor
+func TestMarkupFromTheCommandLine(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	out := bed.Must(t, s, "markup", "kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px; aspect-ratio: 3/2", "--alt", "A kite")
 	if !strings.HasPrefix(out, `<img src="http://`) || strings.Count(out, "aspect-ratio=3/2") != 4 || !strings.Contains(out, `width="320" height="213" alt="A kite" loading="lazy"`) {

@@ -52,7 +52,8 @@ func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
 	p.says("published, version 4")
 }
 
-func TestMarkupIsWrittenInTheEasel(t *testing.T) { // by itself: it takes every processor
+func TestMarkupIsWrittenInTheEasel(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue/delta-red.jpg?view=markup"))
@@ -67,7 +68,8 @@ func TestMarkupIsWrittenInTheEasel(t *testing.T) { // by itself: it takes every 
 	p.says("did you mean width")
 }
 
-func TestPagesAreWeighedInTheConsole(t *testing.T) { // by itself: it takes every processor
+func TestPagesAreWeighedInTheConsole(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
 	at := shop(t, `<!doctype html><meta charset="utf-8"><title>Shop</title><img src="pictures/mark.png" width="100" height="100" alt="The mark"><img src="pictures/sled-blue.jpg" alt="A sled" style="width:200px">`)
@@ -79,7 +81,7 @@ func TestPagesAreWeighedInTheConsole(t *testing.T) { // by itself: it takes ever
 	p.until(`document.querySelector("[role=status] [role=progressbar]")`)
 	p.until(`document.querySelectorAll("table[aria-label=Pictures] tbody tr").length === 2`)
 	p.says("sled-blue.jpg")
-	p.says("AVIF instead of JPEG")
+	p.says("WebP instead of JPEG")
 	p.says("echolane lane set kestrel/press --allow '" + strings.TrimSuffix(at, "/") + "/*'")
 	if n := p.text(`String(document.querySelectorAll("table[aria-label='In short'] tbody tr").length)`); n != "3" {
 		t.Errorf("%s screens", n)

@@ -131,7 +131,8 @@ func TestSavingDataIsASheetsCondition(t *testing.T) {
 	}
 }
 
-func TestPlaceholders(t *testing.T) { // by itself: it takes every processor
+func TestPlaceholders(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	for _, name := range []string{"delta-red.jpg", "mark.png", "coast-panorama.jpg", "spool-turned.jpg"} {
 		var facts source.Facts

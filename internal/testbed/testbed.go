@@ -187,11 +187,24 @@ func (b *Bed) ServeOn(t testing.TB, database string, args ...string) *Process {
 	return p
 }
 
-// Kestrel starts a service with the demo's site and lane.
+// Kestrel starts a service with the site kestrel, whose lane catalogue has the pictures. It delivers no AVIF, which takes the
+// longest to make by far: a test that is about formats takes KestrelWhole.
 func (b *Bed) Kestrel(t testing.TB, args ...string) *Process {
 	t.Helper()
+	return b.kestrel(t, args, "--formats", "webp,jpeg,png")
+}
+
+// KestrelWhole is Kestrel with every format of a new site.
+func (b *Bed) KestrelWhole(t testing.TB, args ...string) *Process {
+	t.Helper()
+	return b.kestrel(t, args)
+}
+
+func (b *Bed) kestrel(t testing.TB, args []string, flags ...string) *Process {
+	t.Helper()
 	p := b.Serve(t, args...)
-	b.Must(t, p, "site", "add", "kestrel")
+	// Renders have time: tests run beside others on a machine that may be slow.
+	b.Must(t, p, append([]string{"site", "add", "kestrel", "--limit", "render_ms=60000"}, flags...)...)
 	b.Must(t, p, "lane", "add", "kestrel/catalogue", "--folder", b.Pictures)
 	return p
 }
