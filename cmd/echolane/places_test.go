@@ -81,7 +81,7 @@ func TestPagesAreWeighedInTheConsole(t *testing.T) {
 	p.until(`document.querySelector("[role=status] [role=progressbar]")`)
 	p.until(`document.querySelectorAll("table[aria-label=Pictures] tbody tr").length === 2`)
 	p.says("sled-blue.jpg")
-	p.says("WebP instead of JPEG")
+	p.says("instead of JPEG")
 	p.says("echolane lane set kestrel/press --allow '" + strings.TrimSuffix(at, "/") + "/*'")
 	if n := p.text(`String(document.querySelectorAll("table[aria-label='In short'] tbody tr").length)`); n != "3" {
 		t.Errorf("%s screens", n)
