@@ -196,7 +196,7 @@ const (
 
 // serve starts answering.
 func (a *App) serve() {
-	a.routes = fiber.New(fiber.Config{AppName: "Echo Lane", StrictRouting: true, CaseSensitive: true, ErrorHandler: a.broke, StreamRequestBody: true})
+	a.routes = fiber.New(fiber.Config{AppName: "Echo Lane", StrictRouting: true, CaseSensitive: true, ErrorHandler: a.broke, StreamRequestBody: true, Immutable: true}) // what handlers keep of a request is theirs
 	a.route()
 	a.handler = a.routes.Handler()
 	a.server = &fasthttp.Server{

@@ -78,7 +78,7 @@ func (f *files) file(name string) *file {
 	if f.read == nil {
 		f.read = map[string]*file{}
 	}
-	f.read[name] = one
+	f.read[strings.Clone(name)] = one // the name may lie in a buffer that the next request is read into
 	return one
 }
 

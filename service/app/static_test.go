@@ -6,8 +6,11 @@ import (
 	"net/http"
 	"strings"
 	"testing"
+	"unsafe"
 
 	"github.com/andybalholm/brotli"
+
+	"echolane/web"
 )
 
 func TestOwnFilesGoOutInTheCodingThatTheClientTakes(t *testing.T) {
@@ -79,4 +82,26 @@ func TestTheConsoleIsSmallOnTheWay(t *testing.T) {
 		t.Errorf("the first view takes %d bytes", sum)
 	}
 	t.Logf("the first view takes %d bytes", sum)
+}
+
+// A request's path lies in memory that the next request is read into. What is kept must not.
+func TestAFileIsKeptUnderItsOwnName(t *testing.T) {
+	f := &files{from: web.Files}
+	name := []byte("lane.js")
+	if f.file(unsafe.String(&name[0], len(name))) == nil {
+		t.Fatal("there is no lane.js")
+	}
+	copy(name, "gone.js") // the next request comes
+	if f.file("gone.js") != nil {
+		t.Error("a file is served under a name that it doesn't have")
+	}
+	f.file("lane.js")
+	for name := range f.read {
+		if name != "lane.js" {
+			t.Errorf("it is kept as %q", name)
+		}
+	}
+	if len(f.read) != 1 {
+		t.Errorf("one file is kept %d times", len(f.read))
+	}
 }
