@@ -128,6 +128,7 @@ func appendResolution(b []byte, v float64) []byte { return append(appendNumber(b
 // Fit is the value of object-fit.
 type Fit uint8
 
+// The values of object-fit.
 const (
 	FitUnset Fit = iota
 	Fill         // CSS's initial value
@@ -151,6 +152,7 @@ type Position struct {
 // FocusMode says whether a position follows the picture's content.
 type FocusMode uint8
 
+// What a position may follow.
 const (
 	NoFocus FocusMode = iota
 	Subject           // what the picture is of
@@ -292,6 +294,7 @@ func edgeForm(b []byte, l Length, near, far string, one func([]byte, Length, str
 // Grow is the value of grow: whether the picture may be scaled above its natural pixels.
 type Grow uint8
 
+// The values of grow.
 const (
 	GrowUnset Grow = iota
 	GrowNo         // the initial value
@@ -305,6 +308,7 @@ func (g Grow) String() string { return keyword(grows, int(g)) }
 // Rendering is the value of image-rendering (CSS Images Level 3, section 6.1).
 type Rendering uint8
 
+// The values of image-rendering.
 const (
 	RenderingUnset Rendering = iota
 	RenderingAuto            // the initial value: as smooth as can be

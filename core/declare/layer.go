@@ -89,6 +89,7 @@ type Font struct {
 // Align is the value of after-text-align.
 type Align uint8
 
+// The values of after-text-align.
 const (
 	AlignUnset Align = iota
 	AlignLeft
@@ -101,6 +102,7 @@ var aligns = []string{AlignLeft: "left", AlignCenter: "center", AlignRight: "rig
 // Blend is a mix-blend-mode (Compositing Level 1, section 9).
 type Blend uint8
 
+// The values of after-mix-blend-mode.
 const (
 	BlendUnset Blend = iota
 	Normal

@@ -138,6 +138,7 @@ func appendTurn(b []byte, t Turn) []byte { return append(appendNumber(b, t.Degre
 // Orientation is the value of image-orientation (CSS Images Level 3, section 6.2).
 type Orientation uint8
 
+// The values of image-orientation.
 const (
 	OrientationUnset Orientation = iota
 	FromImage                    // the initial value: upright, as the source's Exif data says

@@ -15,8 +15,8 @@ func harder(fit *codec.Fit, quality float64, graphic bool) float64 {
 	return fit.Harder(math.Max(0, math.Min(1, (90-quality)/40)), graphic)
 }
 
-// target is how far libjpeg-turbo is from this picture at a quality, 4:2:0, what is transparent laid on the matte; as
-// much farther as the measure is harder on the format.
+// target is the distance of libjpeg-turbo's 4:2:0 JPEG from this picture at a quality, transparency laid on the matte. It is
+// larger by as much as the measure is harder on the format.
 func (p *Picture) target(w *codec.Writer, quality int) (float64, error) {
 	planes := p.Planes()
 	if p.strips {
@@ -43,7 +43,7 @@ func (p *Picture) target(w *codec.Writer, quality int) (float64, error) {
 	return math.Max(original.Distance(written), 2e-4) * math.Exp(likeness.Points(q, harder(w.Fit, q, p.Kind() == "graphic"))), nil
 }
 
-// aim begins to work out a target, beside the first encode, and gives it when asked.
+// aim begins to work out a target beside the first encode. The function that it returns waits for it.
 func (p *Picture) aim(w *codec.Writer, quality int) func() (float64, error) {
 	p.Planes()
 	var target float64

@@ -70,7 +70,7 @@ func (p *Picture) Within(format declare.Format, data []byte, how Encoding, b Bud
 
 func coloursName(bits float64) string { return fmt.Sprintf("%d colours", 1<<int(bits)) }
 
-// squeezed is what an encoder can do within a budget that what it has is beyond.
+// squeezed searches for the finest setting within the budget, below the one that was too large.
 func (b Budget) squeezed(e likeness.Encoder, name func(float64) string, has likeness.Found, how Encoding) ([]byte, Encoding, error) {
 	has.Setting = math.Max(has.Setting, e.Least+e.Step)
 	found, ok, err := likeness.Within(e, has, b.bytes-b.facts)
@@ -86,8 +86,8 @@ func (b Budget) squeezed(e likeness.Encoder, name func(float64) string, has like
 	return found.Data, how, nil
 }
 
-// palettes are the palettes of 2, 4, 8 to 256 colours, whose settings are their colours' bits. The smallest is the one
-// that still comes up to a quality.
+// palettes is an encoder whose settings are the bits of a palette: 1 to 8, for 2 to 256 colours. Its least setting is the one
+// that still reaches the floor.
 func (p *Picture) palettes(floor int, write func(straight *raster.RGBA, m *raster.Indexed, colours int) ([]byte, error)) likeness.Encoder {
 	straight := p.Straight()
 	e := likeness.Encoder{Least: 1, Most: 8, Step: 1}

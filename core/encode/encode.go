@@ -25,7 +25,7 @@ type Encoding struct {
 	Likeness float64          `json:"likeness,omitempty"` // what was reached, where it was looked at
 	Aim      float64          `json:"aim,omitempty"`      // the likeness that libjpeg-turbo reaches on this picture at that quality
 	Trials   []likeness.Trial `json:"trials,omitempty"`
-	Sampled  bool             `json:"sampled,omitempty"` // parts of the picture were looked at
+	Sampled  bool             `json:"sampled,omitempty"` // partsTolerance of the picture were looked at
 
 	// Provisional is what was predicted, or brought within a budget from there: a search comes to something better.
 	Provisional bool `json:"provisional,omitempty"`
@@ -91,7 +91,7 @@ func (p *Picture) number() int {
 	return q
 }
 
-// Planes makes planes of what is only in pixels, laid on the matte where it must be.
+// Planes returns 4:2:0 planes: of pixels, laid on the matte where they're transparent.
 func (p *Picture) Planes() *raster.YCbCr {
 	if p.YCbCr == nil {
 		flat := p.Flattened()
@@ -130,7 +130,7 @@ func (p *Picture) Straight() *raster.RGBA {
 	return straight
 }
 
-// original is what is compared with; it may be asked for side by side where the planes are there.
+// original is the picture that encodes are compared with. Safe for concurrent use once Planes was called.
 func (p *Picture) original() *likeness.Picture {
 	p.looking.Do(func() {
 		if p.Opaque() {
@@ -215,7 +215,7 @@ func (p *Picture) indexed(w *codec.Writer, colours int) ([]byte, error) {
 	return w.Indexed(p.Straight(), nil, colours)
 }
 
-// exact keeps every pixel where that is cheap or nothing else is close enough, else a palette whose cost nobody sees.
+// exact writes every pixel, or a palette where that is smaller and nobody sees the difference.
 func (p *Picture) exact(w *codec.Writer, how Encoding) ([]byte, Encoding, error) {
 	straight := p.Straight()
 	exact, err := w.Lossless(straight, p.options())

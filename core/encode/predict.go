@@ -8,12 +8,12 @@ import (
 	"echolane/core/raster"
 )
 
-// glanced is how near a first answer comes at once, else it's made a second time; and where there is time for it a third, if
-// it was farther off than is sure to come right.
+// In points of quality: a first answer that is off by more than glanced is encoded a second time, and, where there is time, a
+// third time if it was off by more than sure.
 const glanced, sure = 2, 5
 
-// predicted takes the setting that is thought right, looks at what comes out where that takes little beside what is kept, and
-// then takes the setting that is thought right by that.
+// predicted encodes at the predicted setting. Where looking is cheap beside the encode of what is kept, it looks at the result
+// and encodes again at the setting that this predicts.
 func (p *Picture) predicted(w *codec.Writer, e encoder, guess, slope float64, how Encoding) ([]byte, Encoding, error) {
 	how.Way, how.Provisional, how.Sampled = "predicted", true, p.strips
 	if e.own.Glances < 2 {
@@ -39,10 +39,10 @@ func (p *Picture) predicted(w *codec.Writer, e encoder, guess, slope float64, ho
 	return found.Data, how, err
 }
 
-// The strips that are looked at of a large picture's first answer: so many, evenly spread, together a third of its rows.
+// Of a large picture's first answer only strips are looked at: so many, evenly spread, together one stripsShare-th of its rows.
 const strips, stripsShare = 6, 3
 
-// leastHigh is how high a picture is at least of which there are strips, which begin where macroblocks do.
+// leastHigh is the least height of a picture with strips. Strips begin at macroblock boundaries.
 const leastHigh = strips * stripsShare * blockSide
 const blockSide = 16
 

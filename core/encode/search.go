@@ -9,23 +9,23 @@ import (
 	"echolane/core/raster"
 )
 
-// How near searches come, in points of quality: of a whole picture, of parts of one, and of the whole of which parts
-// were searched before it is made once more.
-const whole, parts, mended = 0.4, 3, 5
+// How near searches come, in points of quality: on a whole picture, on parts of one, and how far off the whole may be after a
+// search on parts before it is encoded once more. `go run ./bench encoding` measures what they cost.
+const wholeTolerance, partsTolerance, remakeTolerance = 0.4, 3, 5
 
-// An encode of a small picture with less than a byte for so many pixels takes so little time that it counts half.
+// An encode of a small picture with less than one byte per lightBelow pixels is so quick that it counts half.
 const (
 	smallArea  = 640 * 640
 	lightBelow = 90
 )
 
-// seams are how much farther off parts may be than the whole.
-const seams = 1.04
+// seamAllowance is how much larger the distance of parts may be than that of the whole: the seams between them count.
+const seamAllowance = 1.04
 
-// steeper is how much more a setting does to large pictures than to those that the tables were made of.
-const steeper = 1.6
+// largeSlope is how much steeper the effect of a setting is on large pictures than on those of the tables.
+const largeSlope = 1.6
 
-// searched finds the setting by encodes that are looked at: of the picture, or where it is large of some parts of it first.
+// searched finds the setting by encodes that are compared with the picture. A large picture is searched on parts first.
 func (p *Picture) searched(w *codec.Writer, e encoder, guess, slope float64, how Encoding) (likeness.Found, Encoding, error) {
 	how.Way = "searched"
 	if sample := p.sample(w); sample != nil {
@@ -37,14 +37,13 @@ func (p *Picture) searched(w *codec.Writer, e encoder, guess, slope float64, how
 		e.Light = p.area() / lightBelow
 	}
 	goal := p.aim(w, how.Quality)
-	found, err := likeness.Search(e.Encoder, goal, guess, slope, likeness.Points(float64(how.Quality), cmp.Or(e.own.Near, whole)))
+	found, err := likeness.Search(e.Encoder, goal, guess, slope, likeness.Points(float64(how.Quality), cmp.Or(e.own.Near, wholeTolerance)))
 	target, broke := goal()
 	how.Aim = Rounded(target)
 	return found, how, errors.Join(err, broke)
 }
 
-// searchedByParts searches on parts of the picture. The whole, which has the last word, comes out better, without the seams
-// between parts.
+// searchedByParts searches on parts of the picture, and then checks the whole, which comes out better: it has no seams.
 func (p *Picture) searchedByParts(part *Picture, w *codec.Writer, e encoder, guess, slope float64, how Encoding) (found likeness.Found, _ Encoding, err error) {
 	how.Sampled = true
 	on, err := part.encoder(w)
@@ -52,12 +51,12 @@ func (p *Picture) searchedByParts(part *Picture, w *codec.Writer, e encoder, gue
 		return found, how, err
 	}
 	quality := float64(how.Quality)
-	slope *= steeper // what is large has more plain blocks, in which a setting does more
+	slope *= largeSlope // large pictures have more plain blocks, in which a setting does more
 	goal := part.aim(w, how.Quality)
 	found, err = likeness.Search(on.Encoder, func() (float64, error) {
 		target, err := goal()
-		return seams * target, err
-	}, guess, slope, likeness.Points(quality, parts))
+		return seamAllowance * target, err
+	}, guess, slope, likeness.Points(quality, partsTolerance))
 	if err != nil {
 		return found, how, err
 	}
@@ -66,11 +65,11 @@ func (p *Picture) searchedByParts(part *Picture, w *codec.Writer, e encoder, gue
 		return found, how, err
 	}
 	how.Aim = Rounded(target)
-	found, err = likeness.Whole(e.Encoder, found, target, slope, likeness.Points(quality, mended))
+	found, err = likeness.Whole(e.Encoder, found, target, slope, likeness.Points(quality, remakeTolerance))
 	return found, how, err
 }
 
-// samplesAbove is from how many pixels on a search looks at parts, of which there are so many, so large.
+// Pictures of more than samplesAbove pixels are searched on samplesX × samplesY parts, each sampleSide on a side.
 const (
 	samplesAbove = 1_000_000
 	sampleSide   = 96
@@ -78,7 +77,7 @@ const (
 	samplesY     = 4
 )
 
-// large gives the planes of a large picture, where a format has it in planes as it is; else nil.
+// large returns the planes of a large picture that the format writes from planes; else nil.
 func (p *Picture) large(w *codec.Writer) *raster.YCbCr {
 	if p.area() <= samplesAbove || !p.Opaque() || w.FullChroma && p.SharpColour() {
 		return nil
@@ -86,7 +85,7 @@ func (p *Picture) large(w *codec.Writer) *raster.YCbCr {
 	return p.Planes()
 }
 
-// sample puts evenly spread parts of a large picture side by side; nil where it isn't one.
+// sample puts evenly spread parts of a large picture side by side; nil where the picture isn't large.
 func (p *Picture) sample(w *codec.Writer) *raster.YCbCr {
 	from := p.large(w)
 	if from == nil || from.W < samplesX*sampleSide || from.H < samplesY*sampleSide {

@@ -72,6 +72,7 @@ func (s *Site) Lane(name string) *CompiledLane {
 // Unsigned says what may be asked without a signature.
 type Unsigned uint8
 
+// What may be asked without a signature.
 const (
 	UnsignedAnything Unsigned = iota
 	UnsignedLadder            // ladder widths without paint

@@ -5,6 +5,7 @@ import "math"
 // BlendMode is a mode of Compositing and Blending Level 1, sections 9 and 10.
 type BlendMode uint8
 
+// The blend modes (Compositing Level 1, section 10).
 const (
 	BlendNormal BlendMode = iota
 	BlendMultiply

@@ -33,6 +33,7 @@ import (
 // Align is how lines stand beside each other.
 type Align uint8
 
+// The alignments.
 const (
 	Left Align = iota
 	Center

@@ -76,14 +76,14 @@ func (s *Service) number(ctx context.Context, r *request, own *source.Located, r
 	counted := c.At != 0 && now-c.At < countHolds && c.Digest == own.Known.Digest
 	n := c.N
 	c.Unlock()
-	if counted && n < most || now < s.census.Load() {
+	if counted && n < most || now < s.uncounted.Load() {
 		return nil
 	}
 	ctx, cancel := context.WithTimeout(ctx, countLimit)
 	defer cancel()
 	inAll, known, err := s.Recorder.VariantsOf(ctx, record)
 	if err != nil {
-		s.census.Store(source.Now() + int64(countPause))
+		s.uncounted.Store(source.Now() + int64(countPause))
 		return nil
 	}
 	c.Lock()

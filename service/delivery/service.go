@@ -31,35 +31,42 @@ import (
 	"echolane/service/variants"
 )
 
-// Settings gives the newest settings.
+// Settings gives the newest settings. It doesn't block.
 type Settings interface {
-	Current() *policy.Settings
-	Known() bool        // whether there are any yet
-	Deployment() string // this deployment's name in CDN-Loop (RFC 8586)
+	Current() *policy.Settings // never nil
+	Known() bool               // whether there are any yet
+	Deployment() string        // this deployment's name in CDN-Loop (RFC 8586); "" before it is known
 }
 
-// Sources finds sources.
+// Sources finds sources. Its errors are *policy.Refusal, or those of a context that ended.
 type Sources interface {
+	// Locate returns the version of a source that there is. It may fetch. trace, where it isn't nil, is told of the lane's rules.
+	// The caller closes what it gets.
 	Locate(ctx context.Context, site *policy.SiteSettings, in *policy.CompiledLane, path string, trace *[]policy.Step) (*source.Located, error)
+	// Strip returns how the source's file is sent without its metadata. It waits for a worker.
 	Strip(ctx context.Context, l *source.Located) ([]metadata.Splice, error)
 }
 
-// Workshop makes variants.
+// Workshop renders variants in worker processes. Its errors are *policy.Refusal, or those of a context that ended.
 type Workshop interface {
+	// Render waits for a worker and renders. It calls open, once, when a worker is free, and closes the contents. It also returns
+	// the digests of what the worker has read.
 	Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
-	Full() bool // whether a job would be turned down now
+	// Full reports whether a job would be refused now.
+	Full() bool
 }
 
-// Recorder writes down what happens. None of it waits, but for VariantsOf.
+// Recorder writes down what happens. Only VariantsOf blocks.
 type Recorder interface {
 	Made(records.Variant)
 	Refused(site, asked, sample string, no *policy.Refusal)
 	Used(site, classes, address string)
-	Usage(site string) *records.Count
+	Usage(site string) *records.UsageCounter // never nil
+	// VariantsOf counts the variants of a source besides v. known says whether v is one of them.
 	VariantsOf(ctx context.Context, v records.Variant) (n int, known bool, err error)
 }
 
-// Metrics count every answer.
+// Metrics counts every answer. It doesn't block.
 type Metrics interface {
 	Answered(where variants.Where, status, bytes int, took time.Duration)
 	Refused(reason policy.Reason)
@@ -87,12 +94,12 @@ type Options struct {
 // Service answers image requests. Safe for concurrent use.
 type Service struct {
 	Options
-	hot     *otter.Cache[string, *hotEntry]
-	clients *caller.Limiter
-	refiner refiner
-	census  atomic.Int64 // until when variants aren't counted in the database, since that didn't answer in time
-	base    context.Context
-	cancel  context.CancelFunc
+	hot       *otter.Cache[string, *hotEntry]
+	clients   *caller.Limiter
+	refiner   refiner
+	uncounted atomic.Int64 // until when variants aren't counted in the database, which didn't answer in time
+	base      context.Context
+	cancel    context.CancelFunc
 }
 
 const (
@@ -102,11 +109,11 @@ const (
 
 // New makes a Service. Close ends it.
 func New(o Options) (*Service, error) {
-	memos, err := otter.New(&otter.Options[string, *hotEntry]{MaximumSize: mostHot})
+	hot, err := otter.New(&otter.Options[string, *hotEntry]{MaximumSize: mostHot})
 	if err != nil {
 		return nil, err
 	}
-	s := &Service{Options: o, hot: memos, clients: caller.NewLimiter(mostClients)}
+	s := &Service{Options: o, hot: hot, clients: caller.NewLimiter(mostClients)}
 	s.base, s.cancel = context.WithCancel(context.Background())
 	s.refine()
 	return s, nil

@@ -165,7 +165,7 @@ type fakeRecorder struct {
 	made     []records.Variant
 	refused  []*policy.Refusal
 	used     []string
-	counts   map[string]*records.Count
+	counts   map[string]*records.UsageCounter
 	inAll    int
 	census   func(context.Context) error
 	counting atomic.Int64
@@ -186,18 +186,18 @@ func (f *fakeRecorder) Used(_, classes, _ string) {
 	defer f.mu.Unlock()
 	f.used = append(f.used, classes)
 }
-func (f *fakeRecorder) Usage(site string) *records.Count {
+func (f *fakeRecorder) Usage(site string) *records.UsageCounter {
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	if f.counts[site] == nil {
-		f.counts[site] = &records.Count{}
+		f.counts[site] = &records.UsageCounter{}
 	}
 	return f.counts[site]
 }
 func (f *fakeRecorder) VariantsOf(ctx context.Context, _ records.Variant) (int, bool, error) {
 	f.counting.Add(1)
-	if f.census != nil {
-		if err := f.census(ctx); err != nil {
+	if f.uncounted != nil {
+		if err := f.uncounted(ctx); err != nil {
 			return 0, false, err
 		}
 	}
@@ -217,7 +217,7 @@ func (f *fakeMetrics) Refused(policy.Reason) { f.refused.Add(1) }
 
 func newStand(t testing.TB, docs ...policy.Document) *stand {
 	t.Helper()
-	s := &stand{t: t, dir: t.TempDir(), settings: &fakeSettings{}, shop: &fakeShop{}, recorder: &fakeRecorder{counts: map[string]*records.Count{}}, metrics: &fakeMetrics{}, caught: &panics.Catcher{}}
+	s := &stand{t: t, dir: t.TempDir(), settings: &fakeSettings{}, shop: &fakeShop{}, recorder: &fakeRecorder{counts: map[string]*records.UsageCounter{}}, metrics: &fakeMetrics{}, caught: &panics.Catcher{}}
 	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
 	cache, err := variants.New(variants.Options{MemoryBytes: 1 << 20, Log: quiet, Panics: s.caught})
 	if err != nil {

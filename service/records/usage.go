@@ -24,12 +24,12 @@ type Usage struct {
 	BytesStored int64     `db:"bytes_stored" json:"bytes_stored"`
 }
 
-// A Count is one site's counters on this node. Requests only add to them; once a second what was added goes to the
+// A UsageCounter is one site's counters on this node. Requests only add to them; once a second what was added goes to the
 // database, from which comes what all nodes together have used. So the bounds of a month hold over all nodes but for what
 // the others do within one such interval. While the database is away the counters go on from what they knew.
 //
 // A render is reserved before it begins, and given back where it fails: on one node none is made beyond the bound.
-type Count struct {
+type UsageCounter struct {
 	requests, renders, served, stored atomic.Int64 // not yet handed over
 	pending, all                      usageSums    // handed over, not yet written; of the month over all nodes, when last heard
 	mu                                sync.Mutex   // guards reserved, and handing over
@@ -109,7 +109,7 @@ func monthOf(t time.Time) time.Time {
 func (r *Recorder) collectUsage(add func(usageRow)) {
 	month := monthOf(time.Now())
 	r.sites.Range(func(name, value any) bool {
-		c := value.(*Count)
+		c := value.(*UsageCounter)
 		c.mu.Lock()
 		defer c.mu.Unlock()
 		if !c.month.Equal(month) {
@@ -154,28 +154,28 @@ func (r *Recorder) hearUsage(ctx context.Context, tx *sqlx.Tx) error {
 }
 
 // Usage gives a site's counters.
-func (r *Recorder) Usage(site string) *Count {
+func (r *Recorder) Usage(site string) *UsageCounter {
 	if c, ok := r.sites.Load(site); ok {
-		return c.(*Count)
+		return c.(*UsageCounter)
 	}
-	c, _ := r.sites.LoadOrStore(site, &Count{})
-	return c.(*Count)
+	c, _ := r.sites.LoadOrStore(site, &UsageCounter{})
+	return c.(*UsageCounter)
 }
 
 // Served counts an answer.
-func (c *Count) Served(bytes int) {
+func (c *UsageCounter) Served(bytes int) {
 	c.requests.Add(1)
 	c.served.Add(int64(bytes))
 }
 
 // Month is what was used in this month so far, as far as this node knows. Renders under way count.
-func (c *Count) Month() Usage {
+func (c *UsageCounter) Month() Usage {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	return c.sum()
 }
 
-func (c *Count) sum() Usage {
+func (c *UsageCounter) sum() Usage {
 	return Usage{
 		Requests: c.all.requests.Load() + c.pending.requests.Load() + c.requests.Load(), Renders: c.all.renders.Load() + c.pending.renders.Load() + c.renders.Load() + c.reserved,
 		BytesServed: c.all.served.Load() + c.pending.served.Load() + c.served.Load(), BytesStored: c.all.stored.Load() + c.pending.stored.Load() + c.stored.Load(),
@@ -183,13 +183,13 @@ func (c *Count) sum() Usage {
 }
 
 // ServedBytes is Month's BytesServed, without waiting for anybody.
-func (c *Count) ServedBytes() int64 {
+func (c *UsageCounter) ServedBytes() int64 {
 	return c.all.served.Load() + c.pending.served.Load() + c.served.Load()
 }
 
 // Reserve takes one render out of the month's bounds before it begins; ok is false, and over what was used, where there
 // is none left. done says how it went: the bytes that were made and are kept, or -1 where nothing was.
-func (c *Count) Reserve(bounds policy.Month) (done func(bytes int), over Usage, ok bool) {
+func (c *UsageCounter) Reserve(bounds policy.Month) (done func(bytes int), over Usage, ok bool) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
 	u := c.sum()
