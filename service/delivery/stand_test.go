@@ -196,8 +196,8 @@ func (f *fakeRecorder) Usage(site string) *records.UsageCounter {
 }
 func (f *fakeRecorder) VariantsOf(ctx context.Context, _ records.Variant) (int, bool, error) {
 	f.counting.Add(1)
-	if f.uncounted != nil {
-		if err := f.uncounted(ctx); err != nil {
+	if f.census != nil {
+		if err := f.census(ctx); err != nil {
 			return 0, false, err
 		}
 	}
