@@ -132,7 +132,7 @@ func (k *converter) pixel(to []uint8, r, g, b float64) {
 // ToSRGB brings the picture to 8-bit sRGB, what is brighter than a screen's white rolled off.
 func (d *Deep) ToSRGB(c Colour) *raster.RGBA {
 	k := c.converter(1 << 16)
-	p := raster.RoomForRGBA(d.W, d.H)
+	p := raster.PooledRGBA(d.W, d.H)
 	for y := range d.H {
 		row, from := p.Row(y), d.Pix[4*y*d.W:][:4*d.W]
 		for i := 0; i < len(from); i += 4 {

@@ -92,7 +92,7 @@ func blurred(src Plane, x, y blurAxis, channels int) Plane {
 		if y == nil {
 			y = identity(src.H)
 		}
-		dst := RoomForPlane(len(x.start), len(y.start), Stride(len(x.start)*channels))
+		dst := PooledPlane(len(x.start), len(y.start), Stride(len(x.start)*channels))
 		resampleBanks(dst.Pix, dst.Stride, src, x, y, channels, halfByte)
 		made.Free()
 		src, made = dst, dst

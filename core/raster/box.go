@@ -4,7 +4,7 @@ package raster
 // bottom may be smaller.
 func (p Plane) box(fx, fy, channels int) Plane {
 	w, h := (p.W+fx-1)/fx, (p.H+fy-1)/fy
-	dst := RoomForPlane(w, h, Stride(w*channels))
+	dst := PooledPlane(w, h, Stride(w*channels))
 	sums := make([]uint32, w*channels)
 	for y := range h {
 		clear(sums)

@@ -5,7 +5,7 @@ import "math"
 // NearestRGBA makes a picture of x.Len×y.Len pixels, each the one of src that its middle falls into. Beyond src's edges its
 // outermost pixels go on.
 func NearestRGBA(src *RGBA, x, y Axis) *RGBA {
-	dst := RoomForRGBA(x.Len, y.Len)
+	dst := PooledRGBA(x.Len, y.Len)
 	dst.Opaque = src.Opaque
 	columns := x.nearest(src.W)
 	last, above := -1, []uint8(nil)

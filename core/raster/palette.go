@@ -14,7 +14,7 @@ type Indexed struct {
 
 // Pixels are the picture's colours, straight.
 func (m *Indexed) Pixels() *RGBA {
-	p := RoomForRGBA(m.W, m.H)
+	p := PooledRGBA(m.W, m.H)
 	for y := range m.H {
 		row := p.Row(y)
 		for x, i := range m.Pix[y*m.W:][:m.W] {

@@ -17,13 +17,13 @@ type Plane struct {
 
 // NewPlane makes a plane of zeros.
 func NewPlane(w, h int) Plane {
-	p := RoomForPlane(w, h, Stride(w))
+	p := PooledPlane(w, h, Stride(w))
 	clear(p.Pix)
 	return p
 }
 
-// RoomForPlane makes a plane whose samples are anything, for who writes them all.
-func RoomForPlane(w, h, stride int) Plane {
+// PooledPlane returns a plane with undefined samples, from a pool where there is one. It is for callers that write every sample.
+func PooledPlane(w, h, stride int) Plane {
 	b := take(stride * h)
 	return Plane{Pix: b.bytes[:stride*h], Stride: stride, W: w, H: h, whole: b}
 }
@@ -72,7 +72,7 @@ func New420(w, h int, r Range) *YCbCr {
 	cw, ch := (w+1)/2, (h+1)/2
 	return &YCbCr{
 		W: w, H: h, ChromaX: 0.5, ChromaY: 0.5, Range: r,
-		Y: RoomForPlane(w, h, Stride(w)), Cb: RoomForPlane(cw, ch, Stride(cw)), Cr: RoomForPlane(cw, ch, Stride(cw)),
+		Y: PooledPlane(w, h, Stride(w)), Cb: PooledPlane(cw, ch, Stride(cw)), Cr: PooledPlane(cw, ch, Stride(cw)),
 	}
 }
 
@@ -89,13 +89,13 @@ type RGBA struct {
 
 // NewRGBA makes a transparent picture.
 func NewRGBA(w, h int) *RGBA {
-	p := RoomForRGBA(w, h)
+	p := PooledRGBA(w, h)
 	clear(p.Pix)
 	return p
 }
 
-// RoomForRGBA makes a picture whose pixels are anything, for who writes them all.
-func RoomForRGBA(w, h int) *RGBA {
+// PooledRGBA returns a picture with undefined pixels, from a pool where there is one. It is for callers that write every pixel.
+func PooledRGBA(w, h int) *RGBA {
 	stride := Stride(4 * w)
 	b := take(stride * h)
 	return &RGBA{Pix: b.bytes[:stride*h], Stride: stride, W: w, H: h, whole: b}
@@ -176,7 +176,7 @@ func (p *RGBA) SharpColour() float64 {
 
 // Copy is another picture with the same pixels.
 func (p *RGBA) Copy() *RGBA {
-	c := RoomForRGBA(p.W, p.H)
+	c := PooledRGBA(p.W, p.H)
 	c.Opaque = p.Opaque
 	for y := range p.H {
 		copy(c.Row(y), p.Row(y))
@@ -272,7 +272,7 @@ func div255(v uint32) uint8 { return uint8((v + 128 + (v+128)>>8) >> 8) }
 
 // Transpose swaps rows and columns.
 func (p Plane) Transpose() Plane {
-	t := RoomForPlane(p.H, p.W, Stride(p.H))
+	t := PooledPlane(p.H, p.W, Stride(p.H))
 	for y := range p.H {
 		for x, v := range p.Row(y) {
 			t.Pix[x*t.Stride+y] = v
@@ -283,7 +283,7 @@ func (p Plane) Transpose() Plane {
 
 // Transpose swaps rows and columns.
 func (p *RGBA) Transpose() *RGBA {
-	t := RoomForRGBA(p.H, p.W)
+	t := PooledRGBA(p.H, p.W)
 	t.Opaque = p.Opaque
 	for y := range p.H {
 		row := p.Row(y)

@@ -140,7 +140,7 @@ func ResamplePlane(src Plane, x, y Axis, gain, offset float64) Plane {
 			}
 		}
 	}
-	dst := RoomForPlane(x.Len, y.Len, Stride(x.Len))
+	dst := PooledPlane(x.Len, y.Len, Stride(x.Len))
 	resample(dst.Pix, dst.Stride, src, x, y, 1, gain, offset)
 	return dst
 }
@@ -158,7 +158,7 @@ func ResampleRGBA(src *RGBA, x, y Axis) *RGBA {
 			return &RGBA{Pix: plane.Pix[y0*plane.Stride+4*x0:], Stride: plane.Stride, W: x.Len, H: y.Len, Opaque: src.Opaque}
 		}
 	}
-	dst := RoomForRGBA(x.Len, y.Len)
+	dst := PooledRGBA(x.Len, y.Len)
 	dst.Opaque = src.Opaque
 	resample(dst.Pix, dst.Stride, plane, x, y, 4, 1, 0)
 	if !dst.Opaque {

@@ -70,18 +70,18 @@ func TestAShadowHasItsColour(t *testing.T) {
 
 func TestRoomIsLargeEnoughAndUsedAgain(t *testing.T) {
 	for n := 1; n < 1<<22; n = n*9/7 + 1 {
-		size, class := roomSize(n)
-		if size < n || class < 0 || class >= len(rooms) {
+		size, class := sizeClass(n)
+		if size < n || class < 0 || class >= len(pools) {
 			t.Fatalf("%d bytes get %d, in class %d", n, size, class)
 		}
 		if n > 1<<12 && size > n*13/10+1 {
 			t.Errorf("%d bytes get %d", n, size)
 		}
-		if again, same := roomSize(size); again != size || same != class {
-			t.Errorf("room of %d is of class %d, and as a whole of %d", size, class, same)
+		if again, same := sizeClass(size); again != size || same != class {
+			t.Errorf("a buffer of %d is of class %d, and as a whole of %d", size, class, same)
 		}
 	}
-	p := RoomForRGBA(300, 300)
+	p := PooledRGBA(300, 300)
 	p.Free()
 	p.Free() // twice does nothing
 	q := NewRGBA(300, 300)

@@ -12,8 +12,9 @@ import (
 	"echolane/core/policy"
 )
 
-// mostDrained is how much of an unread body is passed over, bytes.
-const mostDrained = 64 << 10
+// mostDrained is how much of an unread body is passed over, bytes. A client that is cut off while it still sends loses the
+// answer, so it is more than what a call that is refused for its length usually has.
+const mostDrained = 4 << 20
 
 // Details are a refusal as a client sees it.
 type Details struct {

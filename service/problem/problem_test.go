@@ -85,3 +85,16 @@ func TestTheListHasEveryReason(t *testing.T) {
 		}
 	}
 }
+
+// A client that is still sending when it's refused gets its answer.
+func TestARefusalWaitsForWhatIsOnTheWay(t *testing.T) {
+	for size, left := range map[int]bool{2 << 20: false, 8 << 20: true} {
+		body := strings.NewReader(strings.Repeat(" ", size))
+		var c fasthttp.RequestCtx
+		c.Request.SetBodyStream(body, size)
+		Write(&c, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest}))
+		if (body.Len() > 0) != left || !c.Response.ConnectionClose() {
+			t.Errorf("of %d bytes %d are left, the connection closes: %t", size, body.Len(), c.Response.ConnectionClose())
+		}
+	}
+}

@@ -100,7 +100,7 @@ func Decode(data []byte) (codec.Picture, error) {
 		}
 		return codec.Picture{RGBA: p.ToSRGB(info.Colour)}, nil
 	}
-	p := raster.RoomForRGBA(info.W, info.H)
+	p := raster.PooledRGBA(info.W, info.H)
 	p.Opaque = !info.Alpha
 	if status := C.el_avif_read(d.d, unsafe.Pointer(&p.Pix[0]), C.int(p.Stride), 8); status != 0 {
 		p.Free()

@@ -49,7 +49,7 @@ func Decode(data []byte) (codec.Picture, error) {
 	if err != nil {
 		return codec.Picture{}, err
 	}
-	p := raster.RoomForRGBA(info.W, info.H)
+	p := raster.PooledRGBA(info.W, info.H)
 	p.Opaque = !info.Alpha
 	var f C.el_heif_info
 	if C.el_heif_read((*C.uint8_t)(&data[0]), C.size_t(len(data)), (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), &f) == 0 {

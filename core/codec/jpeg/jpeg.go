@@ -44,7 +44,7 @@ func Decode(data []byte, o codec.Want) (codec.Picture, error) {
 			unit := int(c.v * c.scale) // rows of this plane to a row of blocks
 			down := int(info.max_v * info.min_scale)
 			rows := min(int(c.rows), (h+down-1)/down*unit)
-			*plane = raster.RoomForPlane(int(c.width), rows, int(c.stride))
+			*plane = raster.PooledPlane(int(c.width), rows, int(c.stride))
 			plane.H = min(int(c.height), (h*unit+down-1)/down)
 		}
 		chroma := &info.plane[1]
@@ -57,7 +57,7 @@ func Decode(data []byte, o codec.Want) (codec.Picture, error) {
 		return codec.Picture{YCbCr: p}, nil
 	}
 
-	p := raster.RoomForRGBA(w, h)
+	p := raster.PooledRGBA(w, h)
 	p.Opaque = true
 	ok := C.el_read_pixels(d, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(h), &info)
 	if ok == 0 || info.truncated != 0 {

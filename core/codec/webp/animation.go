@@ -30,7 +30,7 @@ func Frames(data []byte, each func(p *raster.RGBA, shown time.Duration) error) e
 	defer C.el_webp_end_frames(frames)
 	var before C.int
 	for i := range info.Frames {
-		p := raster.RoomForRGBA(info.W, info.H)
+		p := raster.PooledRGBA(info.W, info.H)
 		var at C.int
 		if C.el_webp_next(frames, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H), &at) != 1 {
 			p.Free()

@@ -59,7 +59,7 @@ func DecodeRows(data []byte, rows int) (codec.Picture, error) {
 	} else if rows > 0 && rows+beyond < h {
 		h, cut = rows+beyond, 1
 	}
-	p := raster.RoomForRGBA(info.W, h)
+	p := raster.PooledRGBA(info.W, h)
 	p.Opaque = !info.Alpha && animated == 0
 	status := C.el_webp_read((*C.uint8_t)(&data[0]), C.size_t(len(data)), animated, cut, (*C.uint8_t)(&p.Pix[0]), C.int(p.Stride), C.int(p.W), C.int(p.H))
 	if status != 0 {
