@@ -10,6 +10,7 @@ import (
 	"path/filepath"
 	"strconv"
 	"strings"
+	"sync"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -25,14 +26,26 @@ type page struct {
 	t *testing.T
 }
 
+// chromium is the one browser of all tests here; TestMain ends it.
+var chromium struct {
+	start sync.Once
+	*browser.Browser
+	err error
+}
+
+// openPage opens a window that knows nothing of the other tests'.
 func openPage(t *testing.T) page {
 	t.Helper()
-	b, err := browser.Start()
+	chromium.start.Do(func() { chromium.Browser, chromium.err = browser.Start() })
+	if chromium.err != nil {
+		t.Fatal(chromium.err)
+	}
+	w, err := chromium.Window()
 	if err != nil {
 		t.Fatal(err)
 	}
-	t.Cleanup(b.Close)
-	return page{b, t}
+	t.Cleanup(w.Close)
+	return page{w, t}
 }
 
 // enter opens a page that is signed in as an owner of the service.

@@ -34,6 +34,9 @@ func startDemo(t *testing.T, dir string) *testbed.Process {
 	return p
 }
 
+// consoleOf finds the service's address in what the demo prints.
+var consoleOf = regexp.MustCompile(`(http://[^/\s]+)/-/console/`)
+
 func TestDemoAsPrinted(t *testing.T) {
 	t.Parallel()
 	dir := filepath.Join(bed.Dir, "demo")
@@ -42,6 +45,16 @@ func TestDemoAsPrinted(t *testing.T) {
 	}
 	p := startDemo(t, dir)
 	said := p.Said()
+	// AVIF takes the longest to make by far, and what is printed is to work, not to be small.
+	token, err := os.ReadFile(filepath.Join(dir, "token"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	set := exec.Command(bed.Binary, "site", "set", "kestrel", "--formats", "webp,jpeg,png")
+	set.Env = append(os.Environ(), "ECHOLANE_SERVER="+consoleOf.FindStringSubmatch(said)[1], "ECHOLANE_TOKEN="+strings.TrimSpace(string(token)))
+	if out, err := set.CombinedOutput(); err != nil {
+		t.Fatalf("%v: %s", err, out)
+	}
 	urls := regexp.MustCompile(`(?m)^  (http://\S+)$`).FindAllStringSubmatch(said, -1)
 	if len(urls) < 5 {
 		t.Fatalf("the demo prints %d addresses:\n%s", len(urls), said)
@@ -108,7 +121,7 @@ func TestDemoAsPrinted(t *testing.T) {
 	p.Cmd.Process.Kill()
 	<-p.Ended()
 	p = startDemo(t, dir)
-	base := regexp.MustCompile(`http://\S+/-/console/`).FindString(p.Said())
+	base := consoleOf.FindString(p.Said())
 	answer, err := http.Get(base)
 	if err != nil || answer.StatusCode != 200 {
 		t.Errorf("after kill -9 and another start: %v, %v", answer, err)

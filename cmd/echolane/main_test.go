@@ -18,6 +18,9 @@ func TestMain(m *testing.M) {
 		os.Exit(1)
 	}
 	code := m.Run()
+	if chromium.Browser != nil {
+		chromium.Close()
+	}
 	bed.Close()
 	os.Exit(code)
 }

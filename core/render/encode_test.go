@@ -135,11 +135,11 @@ func TestFirstAnswersComeNear(t *testing.T) {
 	near, all := 0, 0
 	for _, name := range []string{"delta-red.jpg", "festival-crowd.jpg", "box-kite-cliff.jpg", "dragon-tail.jpg"} {
 		source := drawn(t, name)
-		planes := shown(t, variant(t, source, "width=400&format=png&quality=lossless").Data).To420()
+		planes := shown(t, variant(t, source, "width=320&format=png&quality=lossless").Data).To420()
 		original := likeness.OfPlanes(planes)
 		for format, read := range map[string]func([]byte) (*raster.YCbCr, error){"webp": webp.DecodePlanes, "avif": avif.DecodePlanes} {
 			for _, q := range []int{50, 72, 85} {
-				j := job(t, fmt.Sprintf("width=400&format=%s&quality=%d", format, q))
+				j := job(t, fmt.Sprintf("width=320&format=%s&quality=%d", format, q))
 				j.Predict = true
 				r, err := Variant(source, j)
 				if err != nil || r.How.Way != "predicted" || !r.How.Provisional || len(r.How.Trials) < 1 || len(r.How.Trials) > 3 {

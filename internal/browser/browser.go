@@ -46,7 +46,18 @@ func Start() (*Browser, error) {
 	return b, nil
 }
 
-// Close ends the browser.
+// Window opens another page, which shares no cookies or storage with the first. Close closes it; it must be closed before
+// the browser that it belongs to.
+func (b *Browser) Window() (*Browser, error) {
+	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+	if err := chromedp.Do(ctx); err != nil {
+		cancel()
+		return nil, fmt.Errorf("open a window of Chromium: %w", err)
+	}
+	return &Browser{ctx: ctx, close: []func(){cancel}}, nil
+}
+
+// Close ends the browser, or closes the window.
 func (b *Browser) Close() {
 	for i := len(b.close) - 1; i >= 0; i-- {
 		b.close[i]()
