@@ -19,8 +19,8 @@ demo: build ## start the made-up site, its origin, PostgreSQL and the service; C
 test: build ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
-	go test -race -timeout 20m ./service/...
-	go test -timeout 25m $$(go list ./... | grep -v /service/)
+	go test -race -timeout 20m $$(go list ./service/... | grep -v /confine)
+	go test -parallel 6 -timeout 25m $$(go list ./... | grep -v /service/) ./service/workshop/confine
 
 test-quick: ## run what tells most within a minute, for everyday work
 	go vet ./core/... ./service/...

@@ -26,6 +26,7 @@ import (
 	"echolane/service/source"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
+	"echolane/service/workshop/confine"
 )
 
 // finding is what one check found.
@@ -113,18 +114,23 @@ func (d *doctor) machine() {
 
 // workers starts a render worker as the service does, and has it write every format.
 func (d *doctor) workers() {
-	self, err := os.Executable()
+	w, err := workshop.New(workshop.Options{Workers: 1, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
-		d.found("render workers", "bad", err.Error(), "")
-		return
-	}
-	w, err := workshop.New(workshop.Options{Workers: 1, Command: []string{self, workerCommand}, Log: slog.New(slog.DiscardHandler)})
-	if err != nil {
-		d.found("render workers", "bad", err.Error(), "see whether seccomp filters are allowed where the service runs")
+		d.found("render workers", "bad", err.Error(), "see what it lacks where the service runs")
 		return
 	}
 	defer w.Close()
-	d.found("render workers", "good", "one starts, gives up files, network and privileges, and takes a filter of system calls", "")
+	in, out := 0, 0
+	for _, m := range w.Measures {
+		if in++; !m.InForce {
+			in--
+			out++
+			d.found("isolation", "lacking", m.Name+": "+m.Why, isolationRemedy[m.Name])
+		}
+	}
+	if out == 0 {
+		d.found("isolation", "good", fmt.Sprintf("all %d measures confine render workers: namespaces, an empty root, a user of their own, no privileges, Landlock, limits, a list of system calls", in), "")
+	}
 	var b bytes.Buffer
 	m := image.NewGray(image.Rect(0, 0, 64, 48))
 	for i := range m.Pix {
@@ -148,6 +154,15 @@ func (d *doctor) workers() {
 		words = append(words, fmt.Sprintf("%s %s", f, msText(time.Since(begin))))
 	}
 	d.found("codecs", "good", strings.Join(words, ", "), "")
+}
+
+// isolationRemedy says how a measure is to be had, by its name.
+var isolationRemedy = map[string]string{
+	confine.Namespaces:  "start the service as root, or allow user namespaces (sysctl kernel.unprivileged_userns_clone, user.max_user_namespaces; a container's seccomp profile)",
+	confine.EmptyRoot:   "allow it mount namespaces: start the service as root, or allow user namespaces",
+	confine.OwnUser:     "start the service as root, which it gives up in every worker",
+	confine.Landlock:    "use a kernel from 5.13 on, with landlock among lsm=",
+	confine.SystemCalls: "use a kernel with CONFIG_SECCOMP_FILTER",
 }
 
 func (d *doctor) browser() {

@@ -31,17 +31,14 @@ type usage struct{ error }
 
 func badUsage(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
 
-// workerCommand is how the service starts its own render workers. It isn't for people.
-const workerCommand = "render-worker"
-
-// browserCommand is how it starts Chromium for the pages that it weighs, under limits. It isn't for people either.
+// browserCommand is how the service starts Chromium for the pages that it weighs, under limits. It isn't for people.
 const browserCommand = "page-browser"
 
 // hashCommand is how it hashes passwords, beside itself.
 const hashCommand = "password-hash"
 
 func main() {
-	if len(os.Args) == 2 && os.Args[1] == workerCommand {
+	if workshop.IsWorker() {
 		if err := workshop.Work(); err != nil {
 			fmt.Fprintln(stderr(), "render worker:", err)
 			os.Exit(exitFailed)

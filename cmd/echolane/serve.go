@@ -34,6 +34,7 @@ func serviceFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "private-network", Usage: "private network that lanes may reach, whoever edits their site (repeat for more)", Sources: cli.EnvVars("ECHOLANE_PRIVATE_NETWORK")},
 		&cli.StringFlag{Name: "metrics-listen", Usage: "address for metrics alone (none: beside the rest, for tokens)", Sources: cli.EnvVars("ECHOLANE_METRICS_LISTEN")},
 		&cli.DurationFlag{Name: "drain-delay", Usage: "how long to go on serving at the end, while /-/ready answers 503", Value: 5 * time.Second, Sources: cli.EnvVars("ECHOLANE_DRAIN_DELAY")},
+		&cli.BoolFlag{Name: "require-isolation", Usage: "refuse to start where render workers can't be isolated by all measures that there are (see doctor)", Sources: cli.EnvVars("ECHOLANE_REQUIRE_ISOLATION")},
 		&cli.DurationFlag{Name: "drain-limit", Usage: "how long requests under way may take after that", Value: 30 * time.Second, Sources: cli.EnvVars("ECHOLANE_DRAIN_LIMIT")},
 		&cli.StringFlag{Name: "log-format", Usage: "text or json", Value: "text", Sources: cli.EnvVars("ECHOLANE_LOG_FORMAT")},
 		&cli.StringFlag{Name: "log-level", Usage: "debug, info, warn or error", Value: "info", Sources: cli.EnvVars("ECHOLANE_LOG_LEVEL")},
@@ -112,6 +113,7 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 		}
 		o.Ground.Networks = append(o.Ground.Networks, p.Masked())
 	}
+	o.RequireIsolation = c.Bool("require-isolation")
 	o.MetricsListen, o.DrainDelay, o.DrainLimit = c.String("metrics-listen"), c.Duration("drain-delay"), c.Duration("drain-limit")
 	if o.Connections < 0 {
 		return o, badUsage("--connections %d: give a number of connections, or 0", o.Connections)
@@ -136,7 +138,7 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 	if err != nil {
 		return o, fmt.Errorf("find this program's own file: %w", err)
 	}
-	o.Worker, o.Browser, o.Hasher = []string{self, workerCommand}, []string{self, browserCommand}, []string{self, hashCommand}
+	o.Browser, o.Hasher = []string{self, browserCommand}, []string{self, hashCommand}
 	return o, nil
 }
 

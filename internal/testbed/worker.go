@@ -9,10 +9,10 @@ import (
 
 // RenderWorker builds a render worker, in a folder that remove takes away. A test binary could be its own, but under the
 // race detector it would decode and encode ten times as slowly.
-func RenderWorker() (command []string, remove func(), err error) {
+func RenderWorker() (program string, remove func(), err error) {
 	dir, err := os.MkdirTemp("", "echolane-worker-")
 	if err != nil {
-		return nil, nil, err
+		return "", nil, err
 	}
 	file := filepath.Join(dir, "renderworker")
 	out, err := exec.Command("go", "build", "-o", file, "echolane/internal/renderworker").CombinedOutput()
@@ -21,7 +21,7 @@ func RenderWorker() (command []string, remove func(), err error) {
 	}
 	if err != nil {
 		os.RemoveAll(dir)
-		return nil, nil, fmt.Errorf("build a render worker: %w\n%s", err, out)
+		return "", nil, fmt.Errorf("build a render worker: %w\n%s", err, out)
 	}
-	return []string{file}, func() { os.RemoveAll(dir) }, nil
+	return file, func() { os.RemoveAll(dir) }, nil
 }

@@ -47,7 +47,7 @@ type Options struct {
 	Token         string // opens the whole API; "" for none
 	SecretKey     []byte // 32 bytes that secrets are kept under; nil: none can be kept
 	Proxies       []netip.Prefix
-	Worker        []string
+	Worker        string   // the render worker's program; "": this one
 	Browser       []string // this program, as it starts Chromium under limits
 	Hasher        []string // this program, as it hashes passwords; nil: the service does it itself
 
@@ -59,6 +59,8 @@ type Options struct {
 	DrainDelay, DrainLimit time.Duration
 	// Connections is how many connections are held; 0: what connections.Bound has.
 	Connections int
+
+	RequireIsolation bool // a start fails where render workers can't be isolated by all measures
 
 	SearchAtOnce bool // the first answer waits for the search for its quality
 	Log          *slog.Logger
@@ -156,7 +158,7 @@ func (a *App) start(ctx context.Context) error {
 	if a.cache, err = variants.New(variants.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: disk, Log: a.o.Log, Panics: a.panics}); err != nil {
 		return fmt.Errorf("open the variant cache: %w", err)
 	}
-	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Command: a.o.Worker, Log: a.o.Log}); err != nil {
+	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log}); err != nil {
 		return err
 	}
 	a.sources = source.NewTable(a.lanes, a.workshop, a.panics)

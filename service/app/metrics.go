@@ -35,7 +35,15 @@ func newMetrics(a *App) *metrics {
 	m.fresh = prometheus.NewCounter(prometheus.CounterOpts{Name: "echolane_not_modified_total", Help: "Image requests answered with 304."})
 	m.bytes = prometheus.NewCounter(prometheus.CounterOpts{Name: "echolane_sent_bytes_total", Help: "Bytes of images sent, without headers."})
 	m.refusals = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "echolane_refusals_total", Help: "Requests turned down, by reason."}, []string{"reason"})
-	m.registry.MustRegister(answers, seconds, m.fresh, m.bytes, m.refusals, dropped{a},
+	isolation := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "echolane_worker_isolation", Help: "Whether a measure confines the render workers."}, []string{"measure"})
+	for _, measure := range a.workshop.Measures {
+		in := 0.0
+		if measure.InForce {
+			in = 1
+		}
+		isolation.WithLabelValues(measure.Name).Set(in)
+	}
+	m.registry.MustRegister(isolation, answers, seconds, m.fresh, m.bytes, m.refusals, dropped{a},
 		gauge("echolane_memory_cache_bytes", "Bytes of variants in memory.", func() float64 { return float64(a.cache.Stats().MemoryBytes) }),
 		gauge("echolane_memory_cache_variants", "Variants in memory.", func() float64 { return float64(a.cache.Stats().MemoryEntries) }),
 		gauge("echolane_disk_cache_bytes", "Bytes of variants on disk.", func() float64 { return float64(a.cache.Stats().DiskBytes) }),

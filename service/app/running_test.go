@@ -31,7 +31,7 @@ const token = "the-token-of-these-tests"
 
 var (
 	server *localpg.Server
-	worker []string
+	worker string
 )
 
 func TestMain(m *testing.M) {

@@ -4,11 +4,12 @@ import (
 	"bufio"
 	"errors"
 	"fmt"
-	"io"
 	"net"
 	"os"
 	"os/exec"
+	"runtime"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -16,6 +17,7 @@ import (
 
 	"echolane/service/backseat"
 	"echolane/service/source"
+	"echolane/service/workshop/confine"
 )
 
 // worker is one process.
@@ -23,49 +25,100 @@ type worker struct {
 	cmd    *exec.Cmd
 	conn   *net.UnixConn
 	read   *bufio.Reader
-	stderr *tail
+	stderr *words
 	done   int // jobs
 }
 
-func (w *Workshop) start() (*worker, error) {
+// A starter starts workers, all from one thread: a worker ends with the thread that started it, and stands back from its
+// start on behind what answers requests, as that thread does.
+type starter struct {
+	program *os.File
+	memory  int64
+	plan    confine.Plan
+	started uint64
+	todo    chan func()
+}
+
+// newStarter opens the program that is the worker: "" is this one. It finds the best way to start it that the machine lets it
+// take. Its first worker tells what is in force.
+func newStarter(program string, memory int64) (*starter, *worker, []confine.Measure, error) {
+	if program == "" {
+		program = "/proc/self/exe"
+	}
+	file, err := os.Open(program)
+	if err != nil {
+		return nil, nil, nil, fmt.Errorf("start a render worker: %w", err)
+	}
+	s := &starter{program: file, memory: memory, todo: make(chan func())}
+	backed := make(chan error)
+	go func() {
+		runtime.LockOSThread() // and never unlocked: the thread ends with the goroutine
+		backed <- backseat.Give(unix.Gettid())
+		for do := range s.todo {
+			do()
+		}
+	}()
+	if err := <-backed; err != nil {
+		s.close()
+		return nil, nil, nil, err
+	}
+	var because error
+	for _, s.plan = range confine.Plans() {
+		if because != nil {
+			s.plan = s.plan.Because(because)
+		}
+		one, said, err := s.start()
+		if err == nil {
+			return s, one, s.plan.Measures(said), nil
+		}
+		because = err
+	}
+	s.close()
+	return nil, nil, nil, because
+}
+
+func (s *starter) close() {
+	close(s.todo)
+	s.program.Close()
+}
+
+// startTime is the longest that a worker may take to be ready.
+const startTime = 10 * time.Second
+
+// start starts a worker, and gives what it says confines it.
+func (s *starter) start() (*worker, []confine.Measure, error) {
 	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
-		return nil, fmt.Errorf("start a render worker: %w", err)
+		return nil, nil, fmt.Errorf("start a render worker: %w", err)
 	}
 	ours, theirs := os.NewFile(uintptr(pair[0]), "worker"), os.NewFile(uintptr(pair[1]), "worker")
 	defer ours.Close()
 	defer theirs.Close()
 	any, err := net.FileConn(ours)
 	if err != nil {
-		return nil, fmt.Errorf("start a render worker: %w", err)
+		return nil, nil, fmt.Errorf("start a render worker: %w", err)
 	}
 	conn, ok := any.(*net.UnixConn)
 	if !ok {
 		any.Close()
-		return nil, errors.New("start a render worker: the socket pair isn't one")
+		return nil, nil, errors.New("start a render worker: the socket pair isn't one")
 	}
-	one := &worker{conn: conn, read: bufio.NewReaderSize(conn, 64<<10), stderr: &tail{}}
-	one.cmd = exec.Command(w.o.Command[0], w.o.Command[1:]...)
-	one.cmd.Env = []string{"GOMAXPROCS=1", "GOTRACEBACK=none", fmt.Sprintf("%s=%d", memoryEnv, w.o.MemoryBytes)}
-	one.cmd.Dir = "/"
-	one.cmd.ExtraFiles = []*os.File{theirs}
+	one := &worker{conn: conn, read: bufio.NewReaderSize(conn, 64<<10), stderr: &words{}}
+	one.cmd = s.plan.Command(atomic.AddUint64(&s.started, 1), s.memory, theirs, s.program)
 	one.cmd.Stderr = one.stderr
-	one.cmd.SysProcAttr = &syscall.SysProcAttr{Setpgid: true}
-	if err := one.cmd.Start(); err != nil {
+	began := make(chan error)
+	s.todo <- func() { began <- one.cmd.Start() }
+	if err := <-began; err != nil {
 		conn.Close()
-		return nil, fmt.Errorf("start a render worker: %w", err)
+		return nil, nil, fmt.Errorf("start a render worker: %w", err)
 	}
-	if err := backseat.Give(one.cmd.Process.Pid); err != nil {
+	conn.SetDeadline(time.Now().Add(startTime))
+	var h hello
+	if _, err := receive(one.read, &h, 0); err != nil {
 		one.end()
-		return nil, err
+		return nil, nil, fmt.Errorf("a render worker ended at its start: %w: %s", err, one.stderr)
 	}
-	conn.SetDeadline(time.Now().Add(10 * time.Second))
-	var hello [1]byte
-	if _, err := io.ReadFull(one.read, hello[:]); err != nil {
-		one.end()
-		return nil, fmt.Errorf("a render worker ended at its start: %s", one.stderrTail())
-	}
-	return one, nil
+	return one, h.Measures, nil
 }
 
 // end closes the worker's socket, at which it ends by itself when idle, and makes sure of it and of what it may have
@@ -81,8 +134,6 @@ func (o *worker) kill() {
 	o.cmd.Process.Kill()
 }
 
-func (o *worker) stderrTail() string { return o.stderr.String() }
-
 // do gives the worker an order and waits for its answer, at most for limit.
 func (o *worker) do(what message, contents []*source.Content, limit time.Duration) (a answer, err error) {
 	o.conn.SetDeadline(time.Now().Add(limit))
@@ -95,24 +146,29 @@ func (o *worker) do(what message, contents []*source.Content, limit time.Duratio
 	return a, a.check(&what)
 }
 
-// tail keeps the last of what a worker said on its standard error.
-type tail struct {
-	mu   sync.Mutex
-	data []byte
+// words keeps the first and the last of what a worker said on its standard error.
+type words struct {
+	mu          sync.Mutex
+	first, last []byte
 }
 
-func (t *tail) Write(p []byte) (int, error) {
+// mostWords is how many bytes are kept at either end.
+const mostWords = 1024
+
+func (t *words) Write(p []byte) (int, error) {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	t.data = append(t.data, p...)
-	if len(t.data) > 2048 {
-		t.data = t.data[len(t.data)-2048:]
+	n := min(len(p), mostWords-len(t.first))
+	t.first = append(t.first, p[:n]...)
+	t.last = append(t.last, p[n:]...)
+	if len(t.last) > mostWords {
+		t.last = append(t.last[:0], t.last[len(t.last)-mostWords:]...)
 	}
 	return len(p), nil
 }
 
-func (t *tail) String() string {
+func (t *words) String() string {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	return string(t.data)
+	return string(t.first) + string(t.last)
 }

@@ -1,6 +1,7 @@
 package workshop
 
 import (
+	"bufio"
 	"encoding/binary"
 	"encoding/json"
 	"errors"
@@ -16,6 +17,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/source"
+	"echolane/service/workshop/confine"
 )
 
 // What passes between workshop and worker: a head in JSON and bytes, each behind its length. A source that lies in a file
@@ -55,10 +57,12 @@ type answer struct {
 	Refusal *policy.Refusal
 }
 
-const (
-	workerFD  = 3
-	memoryEnv = "ECHOLANE_WORKER_MEMORY"
+// hello is what a worker says when it is ready.
+type hello struct {
+	Measures []confine.Measure
+}
 
+const (
 	maxHead   = 4 << 20
 	maxInputs = 32
 )
@@ -109,18 +113,18 @@ func tell(conn *net.UnixConn, o message, contents []*source.Content) error {
 	return err
 }
 
-// reply sends an answer with a variant's bytes.
-func reply(w io.Writer, a answer) error {
-	head, err := json.Marshal(a)
+// send sends what a worker has to say, with a variant's bytes.
+func send(w *bufio.Writer, what any, data []byte) error {
+	head, err := json.Marshal(what)
 	if err != nil {
 		return err
 	}
-	for _, b := range [][]byte{lengths(int64(len(head)), int64(len(a.Result.Data))), head, a.Result.Data} {
+	for _, b := range [][]byte{lengths(int64(len(head)), int64(len(data))), head, data} {
 		if _, err := w.Write(b); err != nil {
 			return err
 		}
 	}
-	return nil
+	return w.Flush()
 }
 
 // receive reads a message of at most so many bytes behind its head.

@@ -14,6 +14,7 @@ import (
 	"os"
 	"regexp"
 	"runtime"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -24,6 +25,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/source"
+	"echolane/service/workshop/confine"
 )
 
 // Options say how many workers there are and what each may use.
@@ -32,9 +34,15 @@ type Options struct {
 	Queue       int           // jobs that may wait for a worker; 0: 32 for each worker
 	Wait        time.Duration // the longest that a job waits for one; 0: 20 s
 	MemoryBytes int64         // address space a worker may use beyond its start; 0: 2 GiB
-	Command     []string
+	Program     string        // the worker's executable file; "": this program's own. Its main calls Work when IsWorker
 	Log         *slog.Logger
+
+	// RequireIsolation has New fail where a measure that confines workers isn't to be had.
+	RequireIsolation bool
 }
+
+// IsWorker reports whether this process was started as a render worker.
+func IsWorker() bool { return len(os.Args) > 1 && os.Args[1] == confine.Worker }
 
 // Workshop hands jobs to workers. Safe for concurrent use.
 type Workshop struct {
@@ -43,6 +51,9 @@ type Workshop struct {
 	headers pool
 	lost    atomic.Int64
 	closing sync.Once
+	starter *starter
+	// Measures are what confines the workers; they don't change.
+	Measures []confine.Measure
 
 	mu        sync.Mutex
 	running   map[*worker]bool // workers that have a job
@@ -86,9 +97,24 @@ func New(o Options) (*Workshop, error) {
 	w := &Workshop{o: o, running: map[*worker]bool{}}
 	w.renders.init(o.Workers, o.Queue)
 	w.headers.init(max(1, o.Workers/2), headersWait)
-	first, err := w.start()
-	if err != nil {
+	var first *worker
+	var err error
+	if w.starter, first, w.Measures, err = newStarter(o.Program, o.MemoryBytes); err != nil {
 		return nil, err
+	}
+	var missing []string
+	for _, m := range w.Measures {
+		if !m.InForce {
+			missing = append(missing, m.Name+": "+m.Why)
+		}
+	}
+	if len(missing) > 0 {
+		if o.RequireIsolation {
+			first.end()
+			w.starter.close()
+			return nil, fmt.Errorf("render workers can't be isolated as --require-isolation wants: %s", strings.Join(missing, "; "))
+		}
+		o.Log.Warn("render workers are isolated less than they could be", "missing", strings.Join(missing, "; "))
 	}
 	<-w.renders.idle
 	w.renders.idle <- first
@@ -124,6 +150,7 @@ func (w *Workshop) Close() {
 				}
 			}
 		}
+		w.starter.close()
 	})
 }
 
@@ -209,7 +236,7 @@ func (w *Workshop) do(ctx context.Context, p *pool, o message, open Open, limit 
 	}
 	for try := 0; ; try++ {
 		if one == nil {
-			if one, err = w.start(); err != nil {
+			if one, _, err = w.starter.start(); err != nil {
 				w.o.Log.Error("a render worker doesn't start", "error", err)
 				return a, policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "a render worker doesn't start", Remedy: "tell whoever runs the service", RetryIn: 5})
 			}
@@ -235,7 +262,7 @@ func (w *Workshop) do(ctx context.Context, p *pool, o message, open Open, limit 
 		slow := errors.Is(err, os.ErrDeadlineExceeded)
 		one.end()
 		w.lost.Add(1)
-		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "its last words", one.stderrTail())
+		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "its last words", one.stderr.String())
 		one = nil
 		if slow {
 			return answer{}, policy.No(policy.Refusal{

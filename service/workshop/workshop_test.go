@@ -9,12 +9,13 @@ import (
 	"fmt"
 	"hash/crc32"
 	"image"
+	"image/color/palette"
+	"image/gif"
 	"image/png"
-	"io"
 	"log/slog"
-	"net"
 	"os"
 	"os/exec"
+	"path/filepath"
 	"sync"
 	"syscall"
 	"testing"
@@ -23,15 +24,12 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/demo/pictures"
 	"echolane/internal/testbed"
 	"echolane/service/source"
 )
 
-// The test binary is its own worker, and in other roles tries what a worker must not be able to do.
 func TestMain(m *testing.M) {
-	if len(os.Args) > 1 && os.Args[1] == "escape" {
-		escape()
-	}
 	command, remove, err := testbed.RenderWorker()
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -43,12 +41,12 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-var renderWorker []string
+var renderWorker string
 
 func workshop(t *testing.T, o Options) *Workshop {
 	t.Helper()
-	o.Command = renderWorker
-	o.Log = slog.New(slog.NewTextHandler(io.Discard, nil))
+	o.Program = renderWorker
+	o.Log = slog.New(slog.NewTextHandler(os.Stderr, nil))
 	w, err := New(o)
 	if err != nil {
 		t.Fatal(err)
@@ -212,42 +210,83 @@ func TestAFullQueueIsSaid(t *testing.T) {
 	w.renders.idle <- one
 }
 
-// escape confines itself like a worker and then tries to get out. It says what worked.
-func escape() {
-	os.Setenv(memoryEnv, "1000000000")
-	temp := os.TempDir()
-	if err := confine(); err != nil {
-		fmt.Println("confine:", err)
-		os.Exit(0)
+// TestEveryKindOfJobStaysWithinItsCalls has workers do all that they can be asked for. scripts/worker-calls watches it.
+func TestEveryKindOfJobStaysWithinItsCalls(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	var sources [][]byte
+	for _, name := range []string{"delta-red.jpg", "mark.png"} {
+		data, err := os.ReadFile(filepath.Join(shared(t), name))
+		if err != nil {
+			t.Fatal(err)
+		}
+		sources = append(sources, data)
 	}
-	if _, err := os.ReadFile("/etc/passwd"); err == nil {
-		fmt.Println("read a file")
+	for _, format := range []string{"jpeg", "png", "webp", "avif"} {
+		r, err := render1(w, context.Background(), sources[0], job(t, "width=200&format="+format))
+		if err != nil {
+			t.Fatal(err)
+		}
+		sources = append(sources, r.Data)
 	}
-	if err := os.WriteFile(temp+"/escaped", nil, 0o600); err == nil {
-		fmt.Println("wrote a file")
+	sources = append(sources, moving(t), picture(t, 70, 50))
+	if heic, err := exec.Command("sh", "-c", `d=$(mktemp -d) && cp "$0" $d/a.png && heif-enc -o $d/a.heic $d/a.png >&2 && cat $d/a.heic; rm -r $d`, filepath.Join(shared(t), "mark.png")).Output(); err == nil {
+		sources = append(sources, heic)
+	} else {
+		t.Log("no HEIC:", err)
 	}
-	if c, err := net.DialTimeout("tcp", "127.0.0.1:1", time.Second); err == nil || errors.Is(err, syscall.ECONNREFUSED) {
-		fmt.Println("reached the network", c)
+	for _, data := range sources {
+		for _, query := range []string{
+			"width=64&format=jpeg", "width=64&format=webp", "width=64&format=avif", "width=64&format=png", "width=64&format=gif", "width=64&quality=lossless&format=webp",
+			"width=48&aspect-ratio=1&object-position=subject", "width=64&filter=blur(2px)%20saturate(1.4)&border-radius=8px&rotate=7deg", "width=64&budget=2kB&format=webp",
+		} {
+			j := job(t, query)
+			for _, predict := range []bool{false, true} {
+				j.Predict = predict
+				if _, err := render1(w, context.Background(), data, j); err != nil && !errors.As(err, new(*policy.Refusal)) {
+					t.Errorf("%s: %v", query, err)
+				}
+			}
+		}
+		facts := job(t, "format=png")
+		facts.Facts = true
+		render1(w, context.Background(), data, facts)
+		tiny := job(t, "width=32&format=webp")
+		tiny.Placeholder = 400
+		render1(w, context.Background(), data, tiny)
+		for _, bad := range [][]byte{data[:len(data)/2], data[:20], append(bytes.Clone(data[:len(data)/3]), make([]byte, len(data))...)} {
+			render1(w, context.Background(), bad, job(t, "width=64"))
+			w.Header(context.Background(), source.InMemory(bad, nil))
+			w.Strip(context.Background(), source.InMemory(bad, nil))
+		}
 	}
-	if err := exec.Command("/bin/true").Run(); err == nil {
-		fmt.Println("ran a program")
+	if w.Lost() != 0 {
+		t.Errorf("%d workers were lost", w.Lost())
 	}
-	if err := syscall.Kill(os.Getppid(), 0); err == nil {
-		fmt.Println("signalled its parent")
-	}
-	if os.Geteuid() == 0 {
-		fmt.Println("is root")
-	}
-	if err := syscall.Setuid(0); err == nil && os.Getenv("WAS_ROOT") != "" {
-		fmt.Println("became root again")
-	}
-	fmt.Println("tried everything")
-	os.Exit(0)
 }
 
-func TestAWorkerCantGetOut(t *testing.T) {
-	out, err := exec.Command(os.Args[0], "escape").CombinedOutput()
-	if err != nil || string(out) != "tried everything\n" {
-		t.Errorf("%v: %s", err, out)
+func shared(t *testing.T) string {
+	t.Helper()
+	dir, err := pictures.Shared()
+	if err != nil {
+		t.Fatal(err)
 	}
+	return dir
+}
+
+// moving is a GIF of three frames.
+func moving(t *testing.T) []byte {
+	t.Helper()
+	var g gif.GIF
+	for n := range 3 {
+		m := image.NewPaletted(image.Rect(0, 0, 60, 40), palette.Plan9)
+		for i := range m.Pix {
+			m.Pix[i] = uint8(i * (n + 3))
+		}
+		g.Image, g.Delay = append(g.Image, m), append(g.Delay, 10)
+	}
+	var b bytes.Buffer
+	if err := gif.EncodeAll(&b, &g); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
 }

@@ -1,8 +1,0 @@
-package workshop
-
-const (
-	auditArch = 0xc00000b7
-	x32       = 0
-)
-
-var forbiddenHere []int
