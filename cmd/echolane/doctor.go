@@ -144,7 +144,7 @@ func (d *doctor) workers() {
 	for _, f := range declare.Formats() {
 		declared := declare.Declarations{EncodingValues: declare.EncodingValues{Format: f}, GeometryValues: declare.GeometryValues{Width: 32}}
 		begin := time.Now()
-		_, _, err := w.Render(d.ctx, func(context.Context) ([]*source.Content, error) {
+		_, _, err := w.Render(d.ctx, workshop.For{}, func(context.Context) ([]*source.Content, error) {
 			return []*source.Content{source.InMemory(b.Bytes(), nil)}, nil
 		}, render.Job{Request: declared.Resolve(declare.Declarations{}, []declare.Format{f}), Limits: policy.DefaultLimits})
 		if err != nil {

@@ -34,6 +34,8 @@ func serviceFlags() []cli.Flag {
 		&cli.StringSliceFlag{Name: "private-network", Usage: "private network that lanes may reach, whoever edits their site (repeat for more)", Sources: cli.EnvVars("ECHOLANE_PRIVATE_NETWORK")},
 		&cli.StringFlag{Name: "metrics-listen", Usage: "address for metrics alone (none: beside the rest, for tokens)", Sources: cli.EnvVars("ECHOLANE_METRICS_LISTEN")},
 		&cli.DurationFlag{Name: "drain-delay", Usage: "how long to go on serving at the end, while /-/ready answers 503", Value: 5 * time.Second, Sources: cli.EnvVars("ECHOLANE_DRAIN_DELAY")},
+		&cli.DurationFlag{Name: "wait-limit", Usage: "how long a visitor's new variant waits for a render worker before it is refused", Value: 3 * time.Second, Sources: cli.EnvVars("ECHOLANE_WAIT_LIMIT")},
+		&cli.StringFlag{Name: "render-memory", Usage: "memory that renders may take together, such as 4GiB (0: half of the machine's)", Value: "0", Sources: cli.EnvVars("ECHOLANE_RENDER_MEMORY")},
 		&cli.BoolFlag{Name: "require-isolation", Usage: "refuse to start where render workers can't be isolated by all measures that there are (see doctor)", Sources: cli.EnvVars("ECHOLANE_REQUIRE_ISOLATION")},
 		&cli.DurationFlag{Name: "drain-limit", Usage: "how long requests under way may take after that", Value: 30 * time.Second, Sources: cli.EnvVars("ECHOLANE_DRAIN_LIMIT")},
 		&cli.StringFlag{Name: "log-format", Usage: "text or json", Value: "text", Sources: cli.EnvVars("ECHOLANE_LOG_FORMAT")},
@@ -43,7 +45,7 @@ func serviceFlags() []cli.Flag {
 
 // settingNames are all settings in the environment, for finding misspelt ones.
 var settingNames = []string{
-	"ECHOLANE_LISTEN", "ECHOLANE_DATABASE_URL", "ECHOLANE_CACHE_DIR", "ECHOLANE_MEMORY_CACHE", "ECHOLANE_DISK_CACHE", "ECHOLANE_WORKERS", "ECHOLANE_CONNECTIONS",
+	"ECHOLANE_LISTEN", "ECHOLANE_DATABASE_URL", "ECHOLANE_CACHE_DIR", "ECHOLANE_MEMORY_CACHE", "ECHOLANE_DISK_CACHE", "ECHOLANE_WORKERS", "ECHOLANE_WAIT_LIMIT", "ECHOLANE_RENDER_MEMORY", "ECHOLANE_REQUIRE_ISOLATION", "ECHOLANE_CONNECTIONS",
 	"ECHOLANE_TOKEN", "ECHOLANE_SECRET_KEY", "ECHOLANE_PROXIES", "ECHOLANE_SEARCH_AT_ONCE", "ECHOLANE_SOURCE_ROOT", "ECHOLANE_PRIVATE_NETWORK", "ECHOLANE_METRICS_LISTEN", "ECHOLANE_DRAIN_DELAY", "ECHOLANE_DRAIN_LIMIT", "ECHOLANE_LOG_FORMAT", "ECHOLANE_LOG_LEVEL", "ECHOLANE_SERVER", "ECHOLANE_DATA", "ECHOLANE_ORIGIN", "ECHOLANE_STORE",
 }
 
@@ -113,7 +115,13 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 		}
 		o.Ground.Networks = append(o.Ground.Networks, p.Masked())
 	}
-	o.RequireIsolation = c.Bool("require-isolation")
+	o.RequireIsolation, o.WaitLimit = c.Bool("require-isolation"), c.Duration("wait-limit")
+	if o.WaitLimit < 100*time.Millisecond || o.WaitLimit > time.Minute {
+		return o, badUsage("--wait-limit %v: give 100ms to 1m", o.WaitLimit)
+	}
+	if o.RenderMemory, err = readSize("render-memory", c.String("render-memory")); err != nil {
+		return o, err
+	}
 	o.MetricsListen, o.DrainDelay, o.DrainLimit = c.String("metrics-listen"), c.Duration("drain-delay"), c.Duration("drain-limit")
 	if o.Connections < 0 {
 		return o, badUsage("--connections %d: give a number of connections, or 0", o.Connections)

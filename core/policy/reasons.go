@@ -60,6 +60,7 @@ const (
 	ReasonTooLargeForFormat   Reason = "too-large-for-format"
 	ReasonRenderTooSlow       Reason = "render-too-slow"
 	ReasonRenderTooMuch       Reason = "render-too-much"
+	ReasonSourceSetAside      Reason = "source-set-aside"
 	ReasonTooManyVariants     Reason = "too-many-variants"
 	ReasonSecretMissing       Reason = "secret-missing"
 	ReasonURITooLong          Reason = "uri-too-long"
@@ -75,6 +76,7 @@ const (
 	ReasonSourceUnreadable    Reason = "source-unreadable"
 	ReasonOriginSlow          Reason = "origin-slow"
 	ReasonLoop                Reason = "loop"
+	ReasonWorkerDied          Reason = "worker-died"
 	ReasonStopping            Reason = "stopping"
 	ReasonBusy                Reason = "busy"
 	ReasonDatabaseAway        Reason = "database-away"
@@ -139,7 +141,8 @@ var Reasons = []struct {
 	{ReasonSourceTooManyPixels, "Source picture too large", "The picture has more pixels than the site reads."},
 	{ReasonTooLargeForFormat, "Too large for the format", "The variant would have longer sides than its format can hold."},
 	{ReasonRenderTooSlow, "It took too long to make", "Making the variant took longer than the site allows."},
-	{ReasonRenderTooMuch, "It took too much to make", "Making the variant took more memory than a worker has, or ended the worker."},
+	{ReasonRenderTooMuch, "It took too much to make", "Making the variant took more memory than a worker has."},
+	{ReasonSourceSetAside, "The source is set aside", "Workers have died over the source: nothing is made of it until it changes or somebody clears it."},
 	{ReasonTooManyVariants, "Too many variants of one source", "The source has as many variants as the site allows."},
 	{ReasonSecretMissing, "A secret is missing", "Credentials, or the key that they are kept under, aren't there."},
 	{ReasonURITooLong, "Address too long", "The request's target is longer than is read."},
@@ -155,6 +158,7 @@ var Reasons = []struct {
 	{ReasonSourceUnreadable, "The source can't be read", "The file is there, and reading it failed."},
 	{ReasonOriginSlow, "The origin was slow", "The host behind the lane took too long."},
 	{ReasonLoop, "Loop", "The request came through this service before (CDN-Loop, RFC 8586)."},
+	{ReasonWorkerDied, "A render worker ended", "The process that made the variant ended before it was done. It is no fault of the request."},
 	{ReasonStopping, "The service is stopping", "This node is about to end; another one answers."},
 	{ReasonBusy, "Busy", "More variants are waiting to be made than there is room for."},
 	{ReasonDatabaseAway, "The database doesn't answer", "Settings can't be read or changed while the database is away. Images are served all the same."},

@@ -27,6 +27,7 @@ import (
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/weighing"
+	"echolane/service/workshop"
 )
 
 // Description is the OpenAPI 3.1 document.
@@ -36,7 +37,7 @@ var Description []byte
 
 // Workshop reads headers, and makes the placeholders of what is uploaded.
 type Workshop interface {
-	Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
+	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
 	Header(ctx context.Context, c *source.Content) (codec.Header, error)
 }
 

@@ -15,6 +15,7 @@ import (
 	"github.com/gofiber/fiber/v3"
 	"golang.org/x/net/http/httpguts"
 
+	"echolane/core/codec"
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/service/delivery"
@@ -23,6 +24,7 @@ import (
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/workshop"
 )
 
 // LaneSecret is what PUT …/secrets takes: credentials, or one request header.
@@ -319,7 +321,8 @@ func (a *API) upload(c fiber.Ctx) error {
 		return refuse(c, badRequest("body", "", "the upload broke off", "the whole file"))
 	}
 	defer content.Close()
-	h, err := a.Workshop.Header(c.Context(), content)
+	ctx := workshop.With(c.Context(), workshop.Ahead, c.Params("site"), "")
+	h, err := a.Workshop.Header(ctx, content)
 	if err != nil {
 		return refuse(c, asRefusal(err))
 	}
@@ -330,9 +333,10 @@ func (a *API) upload(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	// Its placeholder is made first: what can't be decoded isn't kept.
-	tiny, _, err := a.Workshop.Render(c.Context(), func(context.Context) ([]*source.Content, error) {
+	job := delivery.PlaceholderJob(l.Limits)
+	tiny, _, err := a.Workshop.Render(ctx, workshop.From(ctx).Takes(job.Estimate([]codec.Header{h}, version.Bytes)), func(context.Context) ([]*source.Content, error) {
 		return []*source.Content{content.Share()}, nil
-	}, delivery.PlaceholderJob(l.Limits))
+	}, job)
 	if err != nil {
 		return refuse(c, asRefusal(err))
 	}

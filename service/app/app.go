@@ -40,12 +40,14 @@ type Options struct {
 	Listen        string // host:port
 	MetricsListen string // host:port for metrics alone; "": beside the rest, for tokens
 	DatabaseURL   string
-	CacheDir      string // "" keeps nothing on disk
-	MemoryBytes   int64  // of variants in memory
-	DiskBytes     int64  // of variants on disk
-	Workers       int    // render processes; 0: one for each processor
-	Token         string // opens the whole API; "" for none
-	SecretKey     []byte // 32 bytes that secrets are kept under; nil: none can be kept
+	CacheDir      string        // "" keeps nothing on disk
+	MemoryBytes   int64         // of variants in memory
+	DiskBytes     int64         // of variants on disk
+	Workers       int           // render processes; 0: one for each processor
+	WaitLimit     time.Duration // the longest that a variant waits for one; 0: what workshop has
+	RenderMemory  int64         // bytes that renders may take together; 0: half of the machine's
+	Token         string        // opens the whole API; "" for none
+	SecretKey     []byte        // 32 bytes that secrets are kept under; nil: none can be kept
 	Proxies       []netip.Prefix
 	Worker        string   // the render worker's program; "": this one
 	Browser       []string // this program, as it starts Chromium under limits
@@ -158,7 +160,7 @@ func (a *App) start(ctx context.Context) error {
 	if a.cache, err = variants.New(variants.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: disk, Log: a.o.Log, Panics: a.panics}); err != nil {
 		return fmt.Errorf("open the variant cache: %w", err)
 	}
-	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log}); err != nil {
+	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Wait: a.o.WaitLimit, AllMemory: a.o.RenderMemory, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log}); err != nil {
 		return err
 	}
 	a.sources = source.NewTable(a.lanes, a.workshop, a.panics)

@@ -2,6 +2,7 @@ package app
 
 import (
 	"net/http"
+	"strconv"
 	"time"
 
 	"github.com/prometheus/client_golang/prometheus"
@@ -35,15 +36,7 @@ func newMetrics(a *App) *metrics {
 	m.fresh = prometheus.NewCounter(prometheus.CounterOpts{Name: "echolane_not_modified_total", Help: "Image requests answered with 304."})
 	m.bytes = prometheus.NewCounter(prometheus.CounterOpts{Name: "echolane_sent_bytes_total", Help: "Bytes of images sent, without headers."})
 	m.refusals = prometheus.NewCounterVec(prometheus.CounterOpts{Name: "echolane_refusals_total", Help: "Requests turned down, by reason."}, []string{"reason"})
-	isolation := prometheus.NewGaugeVec(prometheus.GaugeOpts{Name: "echolane_worker_isolation", Help: "Whether a measure confines the render workers."}, []string{"measure"})
-	for _, measure := range a.workshop.Measures {
-		in := 0.0
-		if measure.InForce {
-			in = 1
-		}
-		isolation.WithLabelValues(measure.Name).Set(in)
-	}
-	m.registry.MustRegister(isolation, answers, seconds, m.fresh, m.bytes, m.refusals, dropped{a},
+	m.registry.MustRegister(workers{a}, answers, seconds, m.fresh, m.bytes, m.refusals, dropped{a},
 		gauge("echolane_memory_cache_bytes", "Bytes of variants in memory.", func() float64 { return float64(a.cache.Stats().MemoryBytes) }),
 		gauge("echolane_memory_cache_variants", "Variants in memory.", func() float64 { return float64(a.cache.Stats().MemoryEntries) }),
 		gauge("echolane_disk_cache_bytes", "Bytes of variants on disk.", func() float64 { return float64(a.cache.Stats().DiskBytes) }),
@@ -72,6 +65,29 @@ func gauge(name, help string, f func() float64) prometheus.Collector {
 }
 
 // dropped are the records that were given up, by what they were.
+// workers tells what confines render workers, and for which system calls some were ended.
+type workers struct{ a *App }
+
+var (
+	isolationDesc = prometheus.NewDesc("echolane_worker_isolation", "Whether a measure confines the render workers.", []string{"measure"}, nil)
+	callsDesc     = prometheus.NewDesc("echolane_worker_forbidden_calls_total", "Render workers that were ended for a system call, by its number.", []string{"call"}, nil)
+)
+
+func (workers) Describe(to chan<- *prometheus.Desc) { to <- isolationDesc; to <- callsDesc }
+
+func (w workers) Collect(to chan<- prometheus.Metric) {
+	for _, m := range w.a.workshop.Measures {
+		in := 0.0
+		if m.InForce {
+			in = 1
+		}
+		to <- prometheus.MustNewConstMetric(isolationDesc, prometheus.GaugeValue, in, m.Name)
+	}
+	for number, n := range w.a.workshop.ForbiddenCalls() {
+		to <- prometheus.MustNewConstMetric(callsDesc, prometheus.CounterValue, float64(n), strconv.Itoa(number))
+	}
+}
+
 type dropped struct{ a *App }
 
 var droppedDesc = prometheus.NewDesc("echolane_records_dropped_total", "Rows that couldn't be written to the database, by what they were.", []string{"what"}, nil)

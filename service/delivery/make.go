@@ -8,6 +8,7 @@ import (
 	"io"
 	"sync/atomic"
 
+	"echolane/core/codec"
 	"echolane/core/declare"
 	"echolane/core/encode"
 	"echolane/core/policy"
@@ -15,6 +16,7 @@ import (
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/variants"
+	"echolane/service/workshop"
 )
 
 // The makers: a variant, a placeholder, facts, a drawing as it is.
@@ -126,9 +128,19 @@ func opener(ctx context.Context, sources []*source.Located) (open func(context.C
 	}, done, nil
 }
 
+// whom says for whom a job is done and what it is thought to take.
+func (s *Service) whom(ctx context.Context, sources []*source.Located, job render.Job) workshop.For {
+	heads := make([]codec.Header, len(sources))
+	for i, l := range sources {
+		heads[i] = l.Known.Header
+	}
+	return workshop.From(ctx).Takes(job.Estimate(heads, sources[0].Known.Bytes))
+}
+
 // render has a variant made of the sources, and makes sure that it was made of them.
 func (s *Service) render(ctx context.Context, sources []*source.Located, job render.Job) (render.Result, error) {
-	if s.Workshop.Full() { // before anything is read for it
+	whom := s.whom(ctx, sources, job)
+	if s.Workshop.Full(whom) { // before anything is read for it
 		return render.Result{}, policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "more variants are waiting to be made than there is room for", Remedy: "try again in a moment", RetryIn: 2})
 	}
 	open, done, err := opener(ctx, sources)
@@ -136,7 +148,7 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 		return render.Result{}, err
 	}
 	defer done()
-	result, digests, err := s.Workshop.Render(ctx, open, job)
+	result, digests, err := s.Workshop.Render(ctx, whom, open, job)
 	for i := range digests {
 		if i < len(sources) && digests[i] != sources[i].Known.Digest {
 			sources[i].Mistaken()

@@ -11,6 +11,7 @@ import (
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/variants"
+	"echolane/service/workshop"
 )
 
 // The first answer doesn't wait for the search for a quality: it takes the setting that the picture is thought to
@@ -81,7 +82,7 @@ func (s *Service) search(f refinement) {
 	var result render.Result
 	var err error
 	for range refineTries {
-		result, err = s.render(s.base, f.sources, f.job)
+		result, err = s.render(workshop.With(s.base, workshop.Refinement, f.record.Site, ""), f.sources, f.job)
 		var no *policy.Refusal
 		if !errors.As(err, &no) || no.Reason != policy.ReasonBusy || s.base.Err() != nil {
 			break

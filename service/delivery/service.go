@@ -29,6 +29,7 @@ import (
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/variants"
+	"echolane/service/workshop"
 )
 
 // Settings gives the newest settings. It doesn't block.
@@ -51,9 +52,10 @@ type Sources interface {
 type Workshop interface {
 	// Render waits for a worker and renders. It calls open, once, when a worker is free, and closes the contents. It also returns
 	// the digests of what the worker has read.
-	Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
+	// Where ctx ends before it is done, its worker does too.
+	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
 	// Full reports whether a job would be refused now.
-	Full() bool
+	Full(whom workshop.For) bool
 }
 
 // Recorder writes down what happens. Only VariantsOf blocks.
@@ -166,6 +168,7 @@ func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, s
 	ctx, leave := s.waiting(c)
 	defer leave()
 	no := s.read(r, uri)
+	ctx = workshop.With(ctx, workshop.Visitor, r.siteName(), caller.Of(c, s.Proxies).String())
 	if no == nil {
 		no = s.decide(r)
 	}
@@ -291,6 +294,7 @@ func (s *Service) Measure(ctx context.Context, uri, accept string) (v *variants.
 		if no != nil {
 			return nil
 		}
+		ctx = workshop.With(ctx, workshop.Ahead, r.siteName(), "")
 		var f *found
 		f, no = s.find(ctx, r, start)
 		defer f.close()

@@ -27,6 +27,7 @@ import (
 	"echolane/service/records"
 	"echolane/service/source"
 	"echolane/service/variants"
+	"echolane/service/workshop"
 )
 
 // stand is the line with everything around it in memory: sites from documents, folders with small files that say what their
@@ -125,9 +126,9 @@ func (f *fakeShop) Strip(_ context.Context, c *source.Content) ([]metadata.Splic
 	return []metadata.Splice{{N: c.Size() - 4}, {Put: []byte("END!")}}, nil
 }
 
-func (f *fakeShop) Full() bool { return f.full }
+func (f *fakeShop) Full(workshop.For) bool { return f.full }
 
-func (f *fakeShop) Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
+func (f *fakeShop) Render(ctx context.Context, _ workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
 	f.renders.Add(1)
 	if f.panics {
 		panic("a maker panics")

@@ -47,7 +47,7 @@ var byStatus = map[int][]policy.Reason{
 		policy.ReasonQualityNotDelivered, policy.ReasonSourceTooManyFrames, policy.ReasonVariantTooLarge,
 		policy.ReasonGlyphsMissing, policy.ReasonNothingLeft, policy.ReasonBudgetOutOfReach, policy.ReasonNotAnImage,
 		policy.ReasonSourceBroken, policy.ReasonSourceTruncated, policy.ReasonSourceTooManyBytes,
-		policy.ReasonSourceTooManyPixels, policy.ReasonTooLargeForFormat, policy.ReasonRenderTooSlow, policy.ReasonRenderTooMuch,
+		policy.ReasonSourceTooManyPixels, policy.ReasonTooLargeForFormat, policy.ReasonRenderTooSlow, policy.ReasonRenderTooMuch, policy.ReasonSourceSetAside,
 		policy.ReasonTooManyVariants, policy.ReasonSecretMissing,
 	},
 	428: {policy.ReasonIfMatchNeeded},
@@ -57,7 +57,7 @@ var byStatus = map[int][]policy.Reason{
 	502: {
 		policy.ReasonOriginFailed, policy.ReasonTooManyRedirects, policy.ReasonLaneUnreachable, policy.ReasonSourceUnreadable,
 	},
-	503: {policy.ReasonStopping, policy.ReasonBusy, policy.ReasonDatabaseAway},
+	503: {policy.ReasonWorkerDied, policy.ReasonStopping, policy.ReasonBusy, policy.ReasonDatabaseAway},
 	504: {policy.ReasonOriginSlow},
 	508: {policy.ReasonLoop},
 }

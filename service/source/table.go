@@ -292,7 +292,7 @@ func rememberedFor(no *policy.Refusal, in *policy.CompiledLane) time.Duration {
 	switch no.Reason {
 	case policy.ReasonBusy, policy.ReasonInternal:
 		return 0
-	case policy.ReasonRenderTooMuch, policy.ReasonRenderTooSlow: // its header ended a worker, or kept one
+	case policy.ReasonWorkerDied, policy.ReasonRenderTooSlow: // its header ended a worker, or kept one
 		return 30 * time.Second
 	case policy.ReasonOriginFailed, policy.ReasonOriginSlow:
 		if no.RetryIn > 10 { // the origin asks to be left alone

@@ -110,7 +110,7 @@ func TestWaitersShareOneLookAndItsFailure(t *testing.T) {
 func TestAFailureIsRememberedForAWhileOnly(t *testing.T) {
 	for reason, want := range map[policy.Reason][2]time.Duration{ // of sources that are fresh for a second, for minutes
 		policy.ReasonNoSuchSource: {time.Second, 5 * time.Second}, policy.ReasonOriginFailed: {5 * time.Second, 5 * time.Second}, policy.ReasonBusy: {0, 0}, policy.ReasonInternal: {0, 0},
-		policy.ReasonRenderTooMuch: {30 * time.Second, 30 * time.Second},
+		policy.ReasonWorkerDied: {30 * time.Second, 30 * time.Second},
 	} {
 		for i, fresh := range []time.Duration{time.Second, 5 * time.Minute} {
 			if got := rememberedFor(policy.No(policy.Refusal{Reason: reason}), &policy.CompiledLane{Fresh: fresh}); got != want[i] {

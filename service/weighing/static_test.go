@@ -18,6 +18,7 @@ import (
 	"echolane/demo/pictures"
 	"echolane/service/lane"
 	"echolane/service/source"
+	"echolane/service/workshop"
 )
 
 // direct does a workshop's work in this process.
@@ -32,7 +33,7 @@ func read(ctx context.Context, open func(context.Context) ([]*source.Content, er
 	return io.ReadAll(contents[0].Reader())
 }
 
-func (direct) Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
+func (direct) Render(ctx context.Context, _ workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
 	data, err := read(ctx, open)
 	if err != nil {
 		return render.Result{}, nil, err

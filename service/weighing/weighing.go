@@ -23,11 +23,12 @@ import (
 	"echolane/core/weighin"
 	"echolane/service/panics"
 	"echolane/service/source"
+	"echolane/service/workshop"
 )
 
 // Workshop makes variants and reads headers.
 type Workshop interface {
-	Render(ctx context.Context, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
+	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
 	Header(ctx context.Context, c *source.Content) (codec.Header, error)
 }
 
@@ -92,6 +93,7 @@ type Outcome struct {
 
 // Weigh does it.
 func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome, error) {
+	ctx = workshop.With(ctx, workshop.Ahead, a.Site.Name, "")
 	u, err := url.Parse(a.Page)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {
 		return nil, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "page", Given: a.Page, Detail: "that isn't a page's URL", Allowed: "a whole http or https URL", Remedy: "write it as https://shop.example.test/"})
@@ -337,6 +339,7 @@ type measurement struct {
 	open     func(context.Context) ([]*source.Content, error)
 	declared declare.Declarations
 	bytes    int64
+	header   codec.Header
 	waits    []waiting
 }
 
@@ -388,12 +391,12 @@ func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report
 					c, err := l.Open(ctx)
 					return []*source.Content{c}, err
 				}
-				d = inPlace(p.URL, d)
+				d, h = inPlace(p.URL, d), l.Known.Header
 			}
 			key := p.URL + "\n" + d.AddressForm()
 			o := orders[key]
 			if o == nil {
-				o = &measurement{open: open, declared: d, bytes: p.Bytes}
+				o = &measurement{open: open, declared: d, bytes: p.Bytes, header: h}
 				orders[key] = o
 			}
 			o.waits = append(o.waits, waiting{i, j})
@@ -489,7 +492,11 @@ func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *measurement) *weighi
 	full := a.Site.Sheet.Over(o.declared, false)
 	job := render.Job{Limits: a.Site.Limits}
 	full.Settle(a.Site.Offer(policy.AcceptsAll, full.Quality), &job.Request)
-	result, _, err := w.Workshop.Render(ctx, o.open, job)
+	render1 := func() (render.Result, error) {
+		r, _, err := w.Workshop.Render(ctx, workshop.From(ctx).Takes(job.Estimate([]codec.Header{o.header}, o.bytes)), o.open, job)
+		return r, err
+	}
+	result, err := render1()
 	if err != nil {
 		return nil
 	}
@@ -499,12 +506,12 @@ func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *measurement) *weighi
 	}}
 	if result.Source == "image/jpeg" && result.Format != declare.JPEG {
 		job.Request.Formats, job.Predict = []declare.Format{declare.JPEG}, true
-		if alike, _, err := w.Workshop.Render(ctx, o.open, job); err == nil {
+		if alike, err := render1(); err == nil {
 			m.Alike = int64(len(alike.Data))
 		}
 	} else if result.Source == "image/png" && result.Format != declare.PNG {
 		job.Request.Formats, job.Predict = []declare.Format{declare.PNG}, true
-		if alike, _, err := w.Workshop.Render(ctx, o.open, job); err == nil {
+		if alike, err := render1(); err == nil {
 			m.Alike = int64(len(alike.Data))
 		}
 	}

@@ -10,7 +10,6 @@ import (
 	"runtime"
 	"sync"
 	"sync/atomic"
-	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -121,8 +120,7 @@ func (s *starter) start() (*worker, []confine.Measure, error) {
 	return one, h.Measures, nil
 }
 
-// end closes the worker's socket, at which it ends by itself when idle, and makes sure of it and of what it may have
-// started.
+// end ends the worker. It can't have started anything that outlives it.
 func (o *worker) end() {
 	o.conn.Close()
 	o.kill()
@@ -130,8 +128,15 @@ func (o *worker) end() {
 }
 
 func (o *worker) kill() {
-	syscall.Kill(-o.cmd.Process.Pid, syscall.SIGKILL)
 	o.cmd.Process.Kill()
+}
+
+// ending says how the worker ended, once it has.
+func (o *worker) ending() string {
+	if o.cmd.ProcessState == nil {
+		return "it runs"
+	}
+	return o.cmd.ProcessState.String()
 }
 
 // do gives the worker an order and waits for its answer, at most for limit.

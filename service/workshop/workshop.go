@@ -2,8 +2,9 @@
 // files, network or privileges, under a ceiling of memory and a deadline. The serving process itself parses nothing that
 // comes from outside. A hostile image can at worst cost one render.
 //
-// A worker does one job at a time, over a socket pair. If it is too slow, its job fails; if it dies, its job is tried once
-// more; another worker takes its place. Headers have workers of their own, so that they don't wait for renders.
+// A worker does one job at a time, over a socket pair. Jobs wait in a line in which sites take turns (line.go). If a job is too
+// slow, it fails; if its worker dies, it is tried once more; another worker, started beforehand, takes the place of one that has
+// gone. Headers have workers of their own, so that they don't wait for renders.
 package workshop
 
 import (
@@ -11,6 +12,7 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
+	"maps"
 	"os"
 	"regexp"
 	"runtime"
@@ -31,9 +33,10 @@ import (
 // Options say how many workers there are and what each may use.
 type Options struct {
 	Workers     int           // 0: one for each processor
-	Queue       int           // jobs that may wait for a worker; 0: 32 for each worker
-	Wait        time.Duration // the longest that a job waits for one; 0: 20 s
+	Queue       int           // jobs of a kind that may wait for a worker; 0: 128 for each worker
+	Wait        time.Duration // the longest that a job waits for one; 0: 3 s
 	MemoryBytes int64         // address space a worker may use beyond its start; 0: 2 GiB
+	AllMemory   int64         // bytes that renders may take together, by what they are thought to take; 0: half of the machine's
 	Program     string        // the worker's executable file; "": this program's own. Its main calls Work when IsWorker
 	Log         *slog.Logger
 
@@ -47,11 +50,16 @@ func IsWorker() bool { return len(os.Args) > 1 && os.Args[1] == confine.Worker }
 // Workshop hands jobs to workers. Safe for concurrent use.
 type Workshop struct {
 	o       Options
-	renders pool
-	headers pool
-	lost    atomic.Int64
-	closing sync.Once
 	starter *starter
+	renders *crew
+	headers *crew
+	spare   chan *worker // one that is ready
+	lost    atomic.Int64
+	calls   callCounts
+	closing sync.Once
+	closed  chan struct{}
+	starts  sync.WaitGroup
+
 	// Measures are what confines the workers; they don't change.
 	Measures []confine.Measure
 
@@ -60,43 +68,31 @@ type Workshop struct {
 	abandoned bool
 }
 
-// A pool is workers for one kind of job.
-type pool struct {
-	idle    chan *worker // holds as many as there may be; nil stands for one to be started
-	queue   int64
-	waiting atomic.Int64
-}
-
-func (p *pool) init(workers, queue int) {
-	p.idle, p.queue = make(chan *worker, workers), int64(queue)
-	for range workers {
-		p.idle <- nil
-	}
-}
-
 const (
 	jobsPerWorker = 2000            // after which a worker is replaced, so that what a C library may leak stays small
 	headerTime    = 5 * time.Second // the longest that a header may take to read
 	headersWait   = 1000            // headers that may wait to be read
+	headerMemory  = 8 << 20         // that reading one is thought to take
 )
 
-// New starts the first worker, to see that it can, and the others when they're needed.
+// New starts the first worker, to see that it can; the others follow in the background.
 func New(o Options) (*Workshop, error) {
 	if o.Workers == 0 {
 		o.Workers = runtime.NumCPU()
 	}
 	if o.Queue == 0 {
-		o.Queue = 32 * o.Workers
+		o.Queue = 128 * o.Workers
 	}
 	if o.Wait == 0 {
-		o.Wait = 20 * time.Second
+		o.Wait = 3 * time.Second
 	}
 	if o.MemoryBytes == 0 {
 		o.MemoryBytes = 2 << 30
 	}
-	w := &Workshop{o: o, running: map[*worker]bool{}}
-	w.renders.init(o.Workers, o.Queue)
-	w.headers.init(max(1, o.Workers/2), headersWait)
+	if o.AllMemory == 0 {
+		o.AllMemory = machineMemory() / 2
+	}
+	w := &Workshop{o: o, running: map[*worker]bool{}, spare: make(chan *worker), closed: make(chan struct{})}
 	var first *worker
 	var err error
 	if w.starter, first, w.Measures, err = newStarter(o.Program, o.MemoryBytes); err != nil {
@@ -116,19 +112,73 @@ func New(o Options) (*Workshop, error) {
 		}
 		o.Log.Warn("render workers are isolated less than they could be", "missing", strings.Join(missing, "; "))
 	}
-	<-w.renders.idle
-	w.renders.idle <- first
+	w.renders = newCrew(o.Workers, o.Queue, o.Wait, o.AllMemory, max(1, o.Workers/2))
+	w.headers = newCrew(max(1, o.Workers/2), headersWait, o.Wait, o.AllMemory, 1)
+	w.renders.add(first)
+	w.starts.Go(w.keepSpare)
+	w.starts.Go(func() {
+		for i := 1; i < o.Workers; i++ {
+			w.fill(w.renders)
+		}
+		for range w.headers.workers {
+			w.fill(w.headers)
+		}
+	})
 	return w, nil
 }
 
-// Lost counts workers that died or were ended.
+// keepSpare has a worker ready before it is needed.
+func (w *Workshop) keepSpare() {
+	const first, longest = 50 * time.Millisecond, 5 * time.Second
+	pause := first
+	for {
+		one, _, err := w.starter.start()
+		if err != nil {
+			w.o.Log.Error("a render worker doesn't start", "error", err, "tried again in", pause)
+			select {
+			case <-time.After(pause):
+			case <-w.closed:
+				return
+			}
+			pause = min(2*pause, longest)
+			continue
+		}
+		pause = first
+		select {
+		case w.spare <- one:
+		case <-w.closed:
+			one.end()
+			return
+		}
+	}
+}
+
+// fill gives a crew the worker that it lacks, as soon as one is ready.
+func (w *Workshop) fill(c *crew) {
+	select {
+	case one := <-w.spare:
+		c.add(one)
+	case <-w.closed:
+	}
+}
+
+// replace does the same without waiting for it.
+func (w *Workshop) replace(c *crew) {
+	select {
+	case <-w.closed:
+	default:
+		w.starts.Go(func() { w.fill(c) })
+	}
+}
+
+// Lost counts workers that died or were ended for being slow.
 func (w *Workshop) Lost() int64 { return w.lost.Load() }
 
 // Waiting counts renders that wait for a worker.
-func (w *Workshop) Waiting() int64 { return w.renders.waiting.Load() }
+func (w *Workshop) Waiting() int64 { return int64(w.renders.waiting()) }
 
-// Full reports whether a render would be turned down now.
-func (w *Workshop) Full() bool { return w.renders.waiting.Load() >= w.renders.queue }
+// ForbiddenCalls counts workers that were ended for a system call, by its number.
+func (w *Workshop) ForbiddenCalls() map[int]int64 { return w.calls.all() }
 
 // Abandon has jobs under way fail now: their workers are ended.
 func (w *Workshop) Abandon() {
@@ -143,13 +193,10 @@ func (w *Workshop) Abandon() {
 // Close ends all workers, waiting for jobs under way.
 func (w *Workshop) Close() {
 	w.closing.Do(func() {
-		for _, p := range []*pool{&w.renders, &w.headers} {
-			for range cap(p.idle) {
-				if one := <-p.idle; one != nil {
-					one.end()
-				}
-			}
-		}
+		close(w.closed)
+		w.starts.Wait()
+		w.renders.close()
+		w.headers.close()
 		w.starter.close()
 	})
 }
@@ -159,26 +206,36 @@ func (w *Workshop) Close() {
 type Open = func(context.Context) ([]*source.Content, error)
 
 // Render makes one variant, and says what digests the sources had that it was made of. Its error is a *policy.Refusal,
-// open's, or source.ErrChanged. A job whose ctx ends while it waits gives up its place.
-func (w *Workshop) Render(ctx context.Context, open Open, job render.Job) (render.Result, []source.Digest, error) {
+// a *Death, open's, source.ErrChanged, or ctx's. A job whose ctx ends leaves the line, or its worker, which ends.
+func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.Job) (render.Result, []source.Digest, error) {
 	o := message{Kind: toRender, Job: job, Inputs: make([]input, 1)}
 	for _, name := range job.Request.Pictures() {
 		o.Inputs = append(o.Inputs, input{Name: name})
 	}
-	a, err := w.do(ctx, &w.renders, o, open, job.Limits.RenderTime)
+	a, err := w.do(ctx, w.renders, whom, o, open, job.Limits.RenderTime)
 	return a.Result, a.Digests, err
 }
 
+// Full reports whether a render for a site would be turned down now.
+func (w *Workshop) Full(whom For) bool { return !w.renders.room(whom) }
+
 // Header reads the header of a source.
 func (w *Workshop) Header(ctx context.Context, c *source.Content) (codec.Header, error) {
-	a, err := w.do(ctx, &w.headers, message{Kind: toHeader, Inputs: make([]input, 1)}, only(c), headerTime)
+	a, err := w.do(ctx, w.headers, header(ctx), message{Kind: toHeader, Inputs: make([]input, 1)}, only(c), headerTime)
 	return a.Header, err
 }
 
 // Strip finds how the source is put together without what it says of its making.
 func (w *Workshop) Strip(ctx context.Context, c *source.Content) ([]metadata.Splice, error) {
-	a, err := w.do(ctx, &w.headers, message{Kind: toStrip, Inputs: make([]input, 1)}, only(c), headerTime)
+	a, err := w.do(ctx, w.headers, header(ctx), message{Kind: toStrip, Inputs: make([]input, 1)}, only(c), headerTime)
 	return a.Splices, err
+}
+
+// header says for whom a header is read, and what it takes.
+func header(ctx context.Context) For {
+	whom := From(ctx)
+	whom.Class, whom.Work, whom.Memory = "header", 1, headerMemory
+	return whom
 }
 
 // only opens content that its owner closes.
@@ -192,36 +249,20 @@ func only(c *source.Content) Open {
 	}
 }
 
-// place waits for a worker.
-func (w *Workshop) place(ctx context.Context, p *pool) (*worker, error) {
-	busy := func(detail string) error {
-		return policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: detail, Remedy: "try again in a moment", RetryIn: 2})
-	}
-	if p.waiting.Add(1) > p.queue {
-		p.waiting.Add(-1)
-		return nil, busy(fmt.Sprintf("%d variants are waiting to be made", p.queue))
-	}
-	defer p.waiting.Add(-1)
-	late := time.NewTimer(w.o.Wait)
-	defer late.Stop()
-	select {
-	case one := <-p.idle:
-		return one, nil
-	case <-ctx.Done():
-		return nil, ctx.Err()
-	case <-late.C:
-		return nil, busy("no worker came free in time")
-	}
-}
-
 // do has a worker do what the order says.
-func (w *Workshop) do(ctx context.Context, p *pool, o message, open Open, limit time.Duration) (a answer, err error) {
-	one, err := w.place(ctx, p)
+func (w *Workshop) do(ctx context.Context, c *crew, whom For, o message, open Open, limit time.Duration) (a answer, err error) {
+	p, one, err := c.place(ctx, whom)
 	if err != nil {
 		return a, err
 	}
-	// From here on the place is held, and given back whatever comes.
-	defer func() { p.idle <- one }()
+	began := time.Now()
+	// From here on the turn is held, and given back whatever comes.
+	defer func() {
+		if one == nil {
+			w.replace(c)
+		}
+		c.done(p, one, time.Since(began))
+	}()
 	contents, err := open(ctx)
 	if err != nil {
 		return a, err
@@ -234,21 +275,36 @@ func (w *Workshop) do(ctx context.Context, p *pool, o message, open Open, limit 
 	if len(contents) != len(o.Inputs) {
 		return a, fmt.Errorf("a job for %d sources was given %d", len(o.Inputs), len(contents))
 	}
-	for try := 0; ; try++ {
-		if one == nil {
-			if one, _, err = w.starter.start(); err != nil {
-				w.o.Log.Error("a render worker doesn't start", "error", err)
-				return a, policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "a render worker doesn't start", Remedy: "tell whoever runs the service", RetryIn: 5})
+	deadline := time.Now().Add(limit)
+	for try := 1; ; try++ {
+		if one == nil { // the one before has died
+			select {
+			case one = <-w.spare:
+			case <-ctx.Done():
+				return a, ctx.Err()
+			case <-time.After(time.Until(deadline)):
+				return a, died(o, nil, try-1)
+			case <-w.closed:
+				return a, stopping()
 			}
 		}
 		if !w.begin(one) {
-			return a, policy.No(policy.Refusal{Reason: policy.ReasonStopping, Detail: "this node takes no more requests", Remedy: "ask again in a moment", RetryIn: 1})
+			return a, stopping()
 		}
-		a, err = one.do(o, contents, limit)
+		stay := context.AfterFunc(ctx, one.kill) // nobody waits for it any more
+		a, err = one.do(o, contents, time.Until(deadline))
+		left := !stay()
 		w.ended(one)
-		if err == nil {
+		if err == nil && !left {
 			if one.done++; one.done >= jobsPerWorker {
 				one.end()
+				one = nil
+			}
+		} else {
+			one.end()
+		}
+		if err == nil {
+			if left {
 				one = nil
 			}
 			switch {
@@ -259,23 +315,89 @@ func (w *Workshop) do(ctx context.Context, p *pool, o message, open Open, limit 
 			}
 			return a, nil
 		}
-		slow := errors.Is(err, os.ErrDeadlineExceeded)
-		one.end()
-		w.lost.Add(1)
-		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "its last words", one.stderr.String())
+		dead := one
 		one = nil
-		if slow {
+		if left {
+			return answer{}, ctx.Err()
+		}
+		slow := errors.Is(err, os.ErrDeadlineExceeded)
+		w.lost.Add(1)
+		w.calls.note(dead.stderr.String())
+		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "how", dead.ending(), "words", dead.stderr.String())
+		if slow && try == 1 {
 			return answer{}, policy.No(policy.Refusal{
 				Reason: policy.ReasonRenderTooSlow, Detail: fmt.Sprintf("the variant wasn't made within %v", limit),
 				Allowed: fmt.Sprintf("at most %v", limit), Remedy: "use a smaller source, or raise the site's render_ms limit",
 			})
 		}
-		if try > 0 {
-			return answer{}, policy.No(policy.Refusal{
-				Reason: policy.ReasonRenderTooMuch, Detail: "the worker that made the variant ended before it was done, twice", Remedy: "use a smaller source",
-			})
+		if slow || try > 1 {
+			return answer{}, died(o, dead, try)
 		}
 	}
+}
+
+func stopping() *policy.Refusal {
+	return policy.No(policy.Refusal{Reason: policy.ReasonStopping, Detail: "this node takes no more requests", Remedy: "ask again in a moment", RetryIn: 1})
+}
+
+// A Death is a job whose workers have died under it. It is no fault of whoever asked.
+type Death struct {
+	*policy.Refusal
+	Workers int    // that have died
+	How     string // the last one's end, such as "signal: segmentation fault"
+	Words   string // its last words
+	Call    int    // the system call that it was ended for; -1: none
+	Memory  bool   // it asked for more memory than a worker may have: the request's size may be why, not the source
+}
+
+// Unwrap gives what the client is told.
+func (d *Death) Unwrap() error { return d.Refusal }
+
+// died makes the error of a job whose workers died. one is the last of them; nil: no other was to be had in time.
+func died(o message, one *worker, workers int) error {
+	d := &Death{Workers: workers, Call: -1}
+	d.Refusal = policy.No(policy.Refusal{
+		Reason: policy.ReasonWorkerDied, Detail: "the worker that made the variant ended before it was done", Remedy: "ask again in a moment; if it comes again, tell whoever runs the service", RetryIn: 3,
+	})
+	if one == nil {
+		return d
+	}
+	d.How, d.Words = one.ending(), one.stderr.String()
+	if n, ok := confine.ForbiddenCall(d.Words); ok {
+		d.Call = n
+	}
+	if o.Kind == toRender && strings.Contains(d.Words, "out of memory") {
+		d.Memory = true
+		d.Refusal = policy.No(policy.Refusal{
+			Reason: policy.ReasonRenderTooMuch, Detail: "making the variant takes more memory than a worker may have", Remedy: "use a smaller source, or ask for a smaller variant",
+		})
+	}
+	return d
+}
+
+// callCounts counts system calls that workers were ended for.
+type callCounts struct {
+	mu sync.Mutex
+	n  map[int]int64
+}
+
+func (c *callCounts) note(words string) {
+	n, ok := confine.ForbiddenCall(words)
+	if !ok {
+		return
+	}
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.n == nil {
+		c.n = map[int]int64{}
+	}
+	c.n[n]++
+}
+
+func (c *callCounts) all() map[int]int64 {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return maps.Clone(c.n)
 }
 
 // begin notes that a worker has a job; false where no job is begun any more.

@@ -16,6 +16,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 	"sync"
 	"syscall"
 	"testing"
@@ -94,7 +95,7 @@ func blank(t *testing.T, w, h int) []byte {
 
 // render1 has one source rendered.
 func render1(w *Workshop, ctx context.Context, data []byte, job render.Job) (render.Result, error) {
-	r, _, err := w.Render(ctx, bring(data), job)
+	r, _, err := w.Render(ctx, From(ctx).Takes(job.Estimate(nil, int64(len(data)))), bring(data), job)
 	return r, err
 }
 
@@ -174,21 +175,80 @@ func TestAGreedyRenderCostsItselfOnly(t *testing.T) {
 	}
 }
 
-func TestAKilledWorkerCostsOneRender(t *testing.T) {
+// idle waits until the crew has workers that do nothing, and gives one's process.
+func idle(t *testing.T, c *crew, n int) (pids []int) {
+	t.Helper()
+	testbed.Eventually(t, "the workers are ready", func() error {
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		pids = nil
+		for _, one := range c.idle {
+			pids = append(pids, one.cmd.Process.Pid)
+		}
+		if len(pids) != n {
+			return fmt.Errorf("%d are", len(pids))
+		}
+		return nil
+	})
+	return pids
+}
+
+func TestAKilledWorkerCostsNobodyAnything(t *testing.T) {
 	w := workshop(t, Options{Workers: 1})
-	one := <-w.renders.idle
-	pid := one.cmd.Process.Pid
-	w.renders.idle <- one
-	syscall.Kill(pid, syscall.SIGKILL)
-	render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9"))
-	if _, err := render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil {
-		t.Errorf("the next render: %v", err)
+	for range 5 {
+		syscall.Kill(idle(t, w.renders, 1)[0], syscall.SIGKILL)
+		if _, err := render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil {
+			t.Fatal(err)
+		}
 	}
+	if w.Lost() != 5 {
+		t.Errorf("%d were lost", w.Lost())
+	}
+}
+
+func TestASourceThatEndsTwoWorkersIsTold(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	stop := make(chan struct{})
+	defer close(stop)
+	go func() { // whatever works is killed
+		for {
+			select {
+			case <-stop:
+				return
+			case <-time.After(5 * time.Millisecond):
+				w.mu.Lock()
+				for one := range w.running {
+					one.kill()
+				}
+				w.mu.Unlock()
+			}
+		}
+	}()
+	_, err := render1(w, context.Background(), blank(t, 6000, 6000), job(t, "format=png"))
+	var death *Death
+	var no *policy.Refusal
+	if !errors.As(err, &death) || death.Workers != 2 || death.Memory || !strings.Contains(death.How, "killed") {
+		t.Errorf("%#v", err)
+	}
+	if !errors.As(err, &no) || no.Reason != policy.ReasonWorkerDied || no.RetryIn == 0 {
+		t.Errorf("%v", err)
+	}
+}
+
+// hold takes the crew's only worker until the function that it gives is called.
+func hold(t *testing.T, w *Workshop) (release func()) {
+	t.Helper()
+	p, one, err := w.renders.place(context.Background(), For{Site: "holder"})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return func() { w.renders.done(p, one, time.Millisecond) }
 }
 
 func TestAFullQueueIsSaid(t *testing.T) {
 	w := workshop(t, Options{Workers: 1, Queue: 1})
-	one := <-w.renders.idle // the only worker is busy
+	release := hold(t, w)
+	defer release()
 	waiting, cancel := context.WithCancel(context.Background())
 	done := make(chan error)
 	go func() {
@@ -197,6 +257,9 @@ func TestAFullQueueIsSaid(t *testing.T) {
 	}()
 	for w.Waiting() == 0 {
 		time.Sleep(time.Millisecond)
+	}
+	if !w.Full(For{}) || w.Full(For{Kind: Ahead}) {
+		t.Error("a queue of one that has one isn't full, or holds up another kind")
 	}
 	_, err := render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9"))
 	var no *policy.Refusal
@@ -207,7 +270,146 @@ func TestAFullQueueIsSaid(t *testing.T) {
 	if err := <-done; !errors.Is(err, context.Canceled) || w.Waiting() != 0 {
 		t.Errorf("the one that waited: %v", err)
 	}
-	w.renders.idle <- one
+}
+
+func TestAFullQueueMakesRoomForOtherSites(t *testing.T) {
+	w := workshop(t, Options{Workers: 1, Queue: 4})
+	release := hold(t, w)
+	flood := make(chan error, 4)
+	for i := range 4 {
+		go func() {
+			_, err := render1(w, With(context.Background(), Visitor, "flooded", "x"), picture(t, 30, 20), job(t, fmt.Sprintf("width=%d", 9+i)))
+			flood <- err
+		}()
+	}
+	for w.Waiting() < 4 {
+		time.Sleep(time.Millisecond)
+	}
+	other := make(chan error)
+	go func() {
+		_, err := render1(w, With(context.Background(), Visitor, "other", "y"), picture(t, 30, 20), job(t, "width=9"))
+		other <- err
+	}()
+	var no *policy.Refusal
+	if err := <-flood; !errors.As(err, &no) || no.Reason != policy.ReasonBusy || no.RetryIn < 1 {
+		t.Errorf("one of the flood: %v", err)
+	}
+	release()
+	if err := <-other; err != nil {
+		t.Errorf("the other site: %v", err)
+	}
+	for range 3 {
+		if err := <-flood; err != nil {
+			t.Error(err)
+		}
+	}
+}
+
+func TestNobodyWaitsLongerThanTheLimit(t *testing.T) {
+	w := workshop(t, Options{Workers: 1, Wait: 150 * time.Millisecond})
+	defer hold(t, w)()
+	begin := time.Now()
+	_, err := render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9"))
+	var no *policy.Refusal
+	if !errors.As(err, &no) || no.Reason != policy.ReasonBusy || time.Since(begin) > 10*time.Second {
+		t.Errorf("%v after %v", err, time.Since(begin))
+	}
+}
+
+func TestAClientThatLeavesEndsItsRender(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	data := blank(t, 6000, 6000)
+	ctx, cancel := context.WithCancel(context.Background())
+	done := make(chan error)
+	go func() {
+		_, err := render1(w, ctx, data, job(t, "format=png"))
+		done <- err
+	}()
+	testbed.Eventually(t, "it is under way", func() error {
+		w.mu.Lock()
+		defer w.mu.Unlock()
+		if len(w.running) == 0 {
+			return errors.New("not yet")
+		}
+		return nil
+	})
+	cancel()
+	begin := time.Now()
+	if err := <-done; !errors.Is(err, context.Canceled) {
+		t.Error(err)
+	}
+	if _, err := render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil || w.Lost() != 0 {
+		t.Errorf("the next: %v after %v, %d lost", err, time.Since(begin), w.Lost())
+	}
+}
+
+func TestMemoryIsWaitedFor(t *testing.T) {
+	c := newCrew(3, 10, time.Minute, 100, 1)
+	for range 3 {
+		c.add(&worker{})
+	}
+	take := func(memory int64) (chan *place, context.CancelFunc) {
+		ctx, cancel := context.WithCancel(context.Background())
+		got := make(chan *place, 1)
+		go func() {
+			if p, _, err := c.place(ctx, For{Memory: memory}); err == nil {
+				got <- p
+			}
+		}()
+		return got, cancel
+	}
+	first, _ := take(1000) // more than there is, but alone
+	p := <-first
+	second, _ := take(60)
+	for c.waiting() != 1 {
+		time.Sleep(time.Millisecond)
+	}
+	select {
+	case <-second:
+		t.Error("it didn't wait for memory")
+	default:
+	}
+	c.done(p, &worker{}, time.Millisecond)
+	p = <-second
+	third, leave := take(60)
+	for c.waiting() != 1 {
+		time.Sleep(time.Millisecond)
+	}
+	fourth, _ := take(30) // would fit, and doesn't pass by
+	for c.waiting() != 2 {
+		time.Sleep(time.Millisecond)
+	}
+	leave()
+	q := <-fourth // the one at the head has gone
+	c.done(p, &worker{}, time.Millisecond)
+	c.done(q, &worker{}, time.Millisecond)
+	select {
+	case <-third:
+		t.Error("one that had left got a worker")
+	default:
+	}
+	if c.taken != 0 || c.running != 0 || len(c.idle) != 3 {
+		t.Errorf("%d bytes, %d jobs are left", c.taken, c.running)
+	}
+}
+
+func TestWhatNobodyWaitsForLeavesAWorkerFree(t *testing.T) {
+	c := newCrew(2, 10, time.Minute, 1<<30, 1)
+	c.add(&worker{})
+	c.add(&worker{})
+	p, one, err := c.place(context.Background(), For{Kind: Refinement})
+	if err != nil {
+		t.Fatal(err)
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Millisecond)
+	defer cancel()
+	if _, _, err := c.place(ctx, For{Kind: Ahead}); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("a second: %v", err)
+	}
+	if _, _, err := c.place(context.Background(), For{Kind: Visitor}); err != nil {
+		t.Error(err)
+	}
+	c.done(p, one, time.Millisecond)
 }
 
 // TestEveryKindOfJobStaysWithinItsCalls has workers do all that they can be asked for. scripts/worker-calls watches it.
@@ -234,14 +436,16 @@ func TestEveryKindOfJobStaysWithinItsCalls(t *testing.T) {
 	} else {
 		t.Log("no HEIC:", err)
 	}
-	for _, data := range sources {
+	for n, data := range sources {
 		for _, query := range []string{
 			"width=64&format=jpeg", "width=64&format=webp", "width=64&format=avif", "width=64&format=png", "width=64&format=gif", "width=64&quality=lossless&format=webp",
 			"width=48&aspect-ratio=1&object-position=subject", "width=64&filter=blur(2px)%20saturate(1.4)&border-radius=8px&rotate=7deg", "width=64&budget=2kB&format=webp",
 		} {
 			j := job(t, query)
-			for _, predict := range []bool{false, true} {
-				j.Predict = predict
+			for _, predict := range []bool{true, false} {
+				if j.Predict = predict; !predict && n > 1 { // the search decodes what it has encoded, whatever the source was
+					continue
+				}
 				if _, err := render1(w, context.Background(), data, j); err != nil && !errors.As(err, new(*policy.Refusal)) {
 					t.Errorf("%s: %v", query, err)
 				}

@@ -1,0 +1,91 @@
+package render
+
+import (
+	"echolane/core/codec"
+	"echolane/core/declare"
+	"echolane/core/geometry"
+)
+
+// An Estimate is what a job is thought to take, by what is known before anything is decoded.
+type Estimate struct {
+	Class  string  // jobs of one class take about as long for as much work
+	Work   float64 // in what a megapixel of a baseline JPEG takes to decode
+	Memory int64   // bytes that the process needs at its peak, at most
+}
+
+// decoding is what a source takes by its type: work for a megapixel, and bytes for a pixel at its full size.
+var decoding = map[string]struct{ work, bytes float64 }{
+	"image/jpeg": {1, 1.5}, "image/png": {3, 8}, "image/gif": {2, 8}, "image/webp": {2, 6}, "image/avif": {4, 10}, "image/heic": {5, 10},
+}
+
+// encoding is what a format takes: work for a megapixel of the variant, predicted, and bytes for a pixel.
+var encoding = map[declare.Format]struct{ work, bytes float64 }{
+	declare.JPEG: {3, 12}, declare.WebP: {12, 20}, declare.AVIF: {60, 60}, declare.PNG: {10, 16}, declare.GIF: {10, 16},
+}
+
+const (
+	restingBytes = 24 << 20 // of a worker that does nothing
+	paintBytes   = 12       // for a pixel of the variant while it is painted
+	searched     = 3        // times the work of a predicted variant
+	thorough     = 6
+	wideBytes    = 4 // that a progressive JPEG's coefficients take for a pixel, or more than 8 bits a sample
+)
+
+// Estimate says what the job is thought to take of sources with these headers, the picture's own first, which has so many
+// bytes. It never errs: what can't be told is taken to be usual.
+func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
+	e := Estimate{Memory: restingBytes + 2*bytes}
+	var own codec.Header
+	for i, h := range headers {
+		if i == 0 {
+			own = h
+		}
+		pixels := float64(h.W) * float64(h.H)
+		d, ok := decoding[h.Type]
+		if !ok {
+			d = decoding["image/png"]
+		}
+		if h.Depth > 8 || h.Coding == "progressive" {
+			d.bytes += wideBytes
+		}
+		e.Work += d.work * pixels / 1e6 * float64(max(1, min(h.Frames, j.Limits.SourceFrames)))
+		e.Memory += int64(d.bytes * pixels)
+	}
+	if own.W == 0 || own.H == 0 {
+		own.W, own.H, own.Orientation = 2000, 1500, 1
+	}
+	w, h := own.Upright()
+	canvas := float64(w) * float64(h)
+	if plan, ok := geometry.New(geometry.Size{W: w, H: h}, j.Request.Declarations); ok {
+		canvas = float64(plan.Canvas.W) * float64(plan.Canvas.H)
+	}
+	if j.Limits.Pixels > 0 { // beyond it is refused
+		canvas = min(canvas, float64(j.Limits.Pixels))
+	}
+	e.Memory += int64(paintBytes * canvas)
+	if j.Facts {
+		e.Class = "facts"
+		return e
+	}
+	format := declare.JPEG
+	if len(j.Request.Formats) > 0 {
+		format = j.Request.Formats[0]
+	}
+	f := encoding[format]
+	if f.work == 0 {
+		f = encoding[declare.WebP]
+	}
+	times, effort := 1.0, "predicted"
+	switch {
+	case j.Placeholder > 0:
+		canvas, effort = min(canvas, 4096), "placeholder"
+	case j.Thorough && !j.Predict:
+		times, effort = thorough, "thorough"
+	case !j.Predict:
+		times, effort = searched, "searched"
+	}
+	e.Class = format.String() + " " + effort
+	e.Work += f.work * times * canvas / 1e6 * float64(max(1, min(own.Frames, j.Limits.SourceFrames)))
+	e.Memory += int64(f.bytes * canvas)
+	return e
+}
