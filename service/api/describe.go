@@ -84,6 +84,9 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/sheet/history", a.sheetHistory, "the changes in which the sheet changed, newest first", nil, nil, Page[records.Change]{}, 200, false},
 		{"POST", "/sites/:site/sheet/restore", a.restoreSheet, "publish the sheet of a version again", nil, RestoreSheet{}, Sheet{}, 200, true},
 
+		{"GET", "/sites/:site/set-aside", a.setAside, "sources that nothing is made of, since render workers died over them", byPage, nil, Page[records.SetAside]{}, 200, false},
+		{"DELETE", "/sites/:site/set-aside", a.readmit, "have one worked on again, or all", []parameter{{"digest", "the source's, or its beginning; absent: all", ""}}, nil, Readmitted{}, 200, false},
+
 		{"POST", "/sites/:site/markup", a.markup, "the HTML for a source in a slot; some variants are made to choose its widths", nil, AskMarkup{}, Markup{}, 200, false},
 		{"GET", "/sites/:site/weighings", a.weighings, "weigh-ins of pages, newest first", byPage, nil, Page[records.Weighing]{}, 200, false},
 		{"POST", "/sites/:site/weighings", a.weigh, "begin to weigh a page", nil, AskWeighing{}, Weighing{}, 202, false},

@@ -19,6 +19,7 @@ import (
 	"echolane/core/policy"
 	"echolane/service/lane"
 	"echolane/service/source"
+	"echolane/service/workshop"
 )
 
 func TestTheWayOfARequest(t *testing.T) {
@@ -384,6 +385,39 @@ func TestAMakerThatPanicsFailsItsOwnWaiters(t *testing.T) {
 	s.shop.panics = false
 	if got := outcome(s.ask("/kestrel/f/kite.png?width=60")); got != "200" {
 		t.Errorf("the next one: %s", got)
+	}
+}
+
+func TestASourceOverWhichWorkersDieIsSetAside(t *testing.T) {
+	s := newStand(t)
+	died := &workshop.Death{Refusal: policy.No(policy.Refusal{Reason: policy.ReasonWorkerDied, RetryIn: 3}), Workers: 2, How: "signal: segmentation fault", Call: -1}
+	s.shop.fail = died
+	if a := s.ask("/kestrel/f/kite.png?width=60"); outcome(a) != "503 worker-died" || field(a, "Retry-After") != "3" {
+		t.Errorf("%s, %q", outcome(a), field(a, "Retry-After"))
+	}
+	made := s.shop.renders.Load()
+	if a := s.ask("/kestrel/f/kite.png?width=61"); outcome(a) != "422 source-set-aside" || s.shop.renders.Load() != made || !strings.Contains(string(a.Response.Body()), "segmentation fault") {
+		t.Errorf("%s, %s", outcome(a), a.Response.Body())
+	}
+	s.shop.fail = nil
+	s.put("other.png", "600x400\nanother")
+	if got := outcome(s.ask("/kestrel/f/other.png?width=60")); got != "200" {
+		t.Errorf("another source: %s", got)
+	}
+	s.settings.set(t, s.site("gull", nil))
+	if got := outcome(s.ask("/gull/f/kite.png?width=60")); got != "200" {
+		t.Errorf("another site: %s", got)
+	}
+	// That a request took too much memory may be the request's fault: one worker's death, or memory, sets nothing aside.
+	for _, d := range []*workshop.Death{{Refusal: died.Refusal, Workers: 1}, {Refusal: died.Refusal, Workers: 2, Memory: true}} {
+		s.shop.fail = d
+		if got := outcome(s.ask("/kestrel/f/other.png?width=70")); got != "503 worker-died" {
+			t.Errorf("%+v: %s", d, got)
+		}
+	}
+	s.shop.fail = nil
+	if got := outcome(s.ask("/kestrel/f/other.png?width=70")); got != "200" {
+		t.Error(got)
 	}
 }
 

@@ -4,6 +4,7 @@ import (
 	"context"
 	"encoding/base64"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"io"
 	"sync/atomic"
@@ -137,8 +138,35 @@ func (s *Service) whom(ctx context.Context, sources []*source.Located, job rende
 	return workshop.From(ctx).Takes(job.Estimate(heads, sources[0].Known.Bytes))
 }
 
+// mostDeaths is how many workers may die over a job before its source is set aside.
+const mostDeaths = 2
+
+// setAside keeps a source over which workers have died from being worked on. Of a picture with layers nobody can tell whose
+// fault it was; it is taken to be the picture's own.
+func (s *Service) setAside(site string, sources []*source.Located, job render.Job, d *workshop.Death) {
+	if site == "" || d.Workers < mostDeaths {
+		return
+	}
+	own := sources[0]
+	a := records.SetAside{
+		Site: site, Digest: string(own.Known.Digest), Lane: own.Name, Path: own.Path, Workers: d.Workers, How: d.How, Words: d.Words,
+		Asked: job.Request.Declarations.AddressForm(),
+	}
+	if d.Call >= 0 {
+		a.Call = &d.Call
+	}
+	s.Log.Warn("a source is set aside: workers died over it", "site", a.Site, "lane", a.Lane, "path", a.Path, "how", a.How)
+	s.Settings.SetAside(a)
+}
+
 // render has a variant made of the sources, and makes sure that it was made of them.
 func (s *Service) render(ctx context.Context, sources []*source.Located, job render.Job) (render.Result, error) {
+	site := workshop.From(ctx).Site
+	for _, l := range sources {
+		if a := s.Settings.Aside(site, string(l.Known.Digest)); a != nil {
+			return render.Result{}, a.Refusal()
+		}
+	}
 	whom := s.whom(ctx, sources, job)
 	if s.Workshop.Full(whom) { // before anything is read for it
 		return render.Result{}, policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "more variants are waiting to be made than there is room for", Remedy: "try again in a moment", RetryIn: 2})
@@ -149,6 +177,10 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 	}
 	defer done()
 	result, digests, err := s.Workshop.Render(ctx, whom, open, job)
+	var death *workshop.Death
+	if errors.As(err, &death) && !death.Memory {
+		s.setAside(site, sources, job, death)
+	}
 	for i := range digests {
 		if i < len(sources) && digests[i] != sources[i].Known.Digest {
 			sources[i].Mistaken()

@@ -37,6 +37,10 @@ type Settings interface {
 	Current() *policy.Settings // never nil
 	Known() bool               // whether there are any yet
 	Deployment() string        // this deployment's name in CDN-Loop (RFC 8586); "" before it is known
+	// Aside is the record of a source of a site that is set aside, by its digest; nil: it isn't.
+	Aside(site, digest string) *records.SetAside
+	// SetAside has nothing made of a source any more.
+	SetAside(records.SetAside)
 }
 
 // Sources finds sources. Its errors are *policy.Refusal, or those of a context that ended.

@@ -49,11 +49,28 @@ type fakeSettings struct {
 	now  atomic.Pointer[policy.Settings]
 	keys map[string]string
 	none bool
+
+	aside map[string]*records.SetAside
 }
 
 func (f *fakeSettings) Current() *policy.Settings { return f.now.Load() }
 func (f *fakeSettings) Known() bool               { return !f.none }
 func (f *fakeSettings) Deployment() string        { return "echolane-test" }
+
+func (f *fakeSettings) Aside(site, digest string) *records.SetAside {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	return f.aside[site+" "+digest]
+}
+
+func (f *fakeSettings) SetAside(a records.SetAside) {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	if f.aside == nil {
+		f.aside = map[string]*records.SetAside{}
+	}
+	f.aside[a.Site+" "+a.Digest] = &a
+}
 
 // set compiles documents anew, as a change of settings does.
 func (f *fakeSettings) set(t testing.TB, docs ...policy.Document) {

@@ -30,6 +30,7 @@ type Watcher struct {
 	current    atomic.Pointer[policy.Settings]
 	deployment atomic.Pointer[string]
 	live       atomic.Bool
+	aside      atomic.Pointer[map[asideKey]SetAside]
 	known      atomic.Bool // settings were read, from the database or the file
 	broken     string      // the secrets that couldn't be opened, as last said; guarded by reading
 	stop       context.CancelFunc
@@ -116,12 +117,13 @@ type lastKnown struct {
 	Deployment string      `json:"deployment"`
 	Sites      []siteRow   `json:"sites"`
 	Secrets    []secretRow `json:"secrets"` // sealed
+	Aside      []SetAside  `json:"set_aside,omitempty"`
 }
 
 func (w *Watcher) read(ctx context.Context) error {
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	rows, secrets, err := w.o.Store.sites(ctx)
+	rows, secrets, aside, err := w.o.Store.sites(ctx)
 	if err != nil {
 		return err
 	}
@@ -131,7 +133,7 @@ func (w *Watcher) read(ctx context.Context) error {
 			return err
 		}
 	}
-	k := lastKnown{At: time.Now(), Deployment: deployment, Sites: rows, Secrets: secrets}
+	k := lastKnown{At: time.Now(), Deployment: deployment, Sites: rows, Secrets: secrets, Aside: aside}
 	if err := w.take(k); err != nil {
 		return err
 	}
@@ -144,7 +146,7 @@ func (s *Store) Look(ctx context.Context) (all *policy.Settings, broken []string
 	if err := s.db.pool.PingContext(ctx); err != nil {
 		return nil, nil, fmt.Errorf("reach the database: %w", plain(err))
 	}
-	rows, secrets, err := s.sites(ctx)
+	rows, secrets, _, err := s.sites(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
@@ -203,6 +205,11 @@ func (w *Watcher) take(k lastKnown) error {
 	for _, err := range append(unread, errs...) {
 		w.o.Log.Error("a site's settings can't be used", "error", err)
 	}
+	aside := make(map[asideKey]SetAside, len(k.Aside))
+	for _, a := range k.Aside {
+		aside[asideKey{a.Site, a.Digest}] = a
+	}
+	w.aside.Store(&aside)
 	w.current.Store(next)
 	name := "echolane-" + k.Deployment
 	w.deployment.Store(&name)

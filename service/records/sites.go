@@ -131,22 +131,26 @@ func (s *Store) DocumentAt(ctx context.Context, site string, version int64) (pol
 	return d, nil
 }
 
-// sites reads every site with its secrets, as they are at one moment.
-func (s *Store) sites(ctx context.Context) ([]siteRow, []secretRow, error) {
+// sites reads every site with its secrets and what is set aside, as they are at one moment.
+func (s *Store) sites(ctx context.Context) ([]siteRow, []secretRow, []SetAside, error) {
 	tx, err := s.db.BeginTxx(ctx, snapshotRead)
 	if err != nil {
-		return nil, nil, fmt.Errorf("read the settings: %w", plain(err))
+		return nil, nil, nil, fmt.Errorf("read the settings: %w", plain(err))
 	}
 	defer tx.Rollback()
 	var rows []siteRow
 	if err := tx.SelectContext(ctx, &rows, `SELECT * FROM sites ORDER BY name`); err != nil {
-		return nil, nil, fmt.Errorf("read the sites: %w", plain(err))
+		return nil, nil, nil, fmt.Errorf("read the sites: %w", plain(err))
 	}
 	var secrets []secretRow
 	if err := tx.SelectContext(ctx, &secrets, `SELECT site, name, sealed FROM secrets ORDER BY site, name`); err != nil {
-		return nil, nil, fmt.Errorf("read the secrets: %w", plain(err))
+		return nil, nil, nil, fmt.Errorf("read the secrets: %w", plain(err))
 	}
-	return rows, secrets, nil
+	var aside []SetAside
+	if err := tx.SelectContext(ctx, &aside, `SELECT * FROM set_aside ORDER BY at DESC LIMIT 20000`); err != nil {
+		return nil, nil, nil, fmt.Errorf("read what is set aside: %w", plain(err))
+	}
+	return rows, secrets, aside, nil
 }
 
 func (s *Store) inTransaction(ctx context.Context, doing string, do func(*sqlx.Tx) error) error {

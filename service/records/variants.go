@@ -101,7 +101,7 @@ type Bounds struct {
 // DefaultBounds are the service's.
 var DefaultBounds = Bounds{Age: 90 * 24 * time.Hour, Rows: 1_000_000}
 
-// Prune brings the tables of variants, uses of classes, refusals and tries within bounds, in steps that hold nobody up, and says
+// Prune brings the tables of variants, uses of classes, refusals, tries and what is set aside within bounds, in steps that hold nobody up, and says
 // how many rows went. One node does it at a time; the others find it done.
 func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, err error) {
 	tx, err := s.begin(ctx)
@@ -114,7 +114,7 @@ func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, err error) {
 		return 0, wrap("prune", err)
 	}
 	const step = 10_000
-	for _, t := range []struct{ table, at string }{{"made_variants", "made_at"}, {"variants", "made_at"}, {"class_uses", "at"}, {"refusals", "last_at"}, {"tries", "until"}} {
+	for _, t := range []struct{ table, at string }{{"made_variants", "made_at"}, {"variants", "made_at"}, {"class_uses", "at"}, {"refusals", "last_at"}, {"tries", "until"}, {"set_aside", "at"}} {
 		r, err := tx.ExecContext(ctx, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` WHERE `+t.at+` < $1 ORDER BY `+t.at+` LIMIT $2))`, time.Now().Add(-b.Age), step)
 		if err != nil {
 			return gone, wrap("prune "+t.table, err)

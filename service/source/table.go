@@ -86,6 +86,7 @@ type Located struct {
 	Source *Source
 	Known  *Known
 	Lane   Lane
+	Name   string // the lane's
 	Path   string
 
 	content *Content // of what can't be opened again
@@ -141,7 +142,7 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 		no.Problems = nil
 		return nil, &no
 	}
-	out := &Located{Source: s, Lane: lane, Path: path}
+	out := &Located{Source: s, Lane: lane, Name: in.Name, Path: path}
 	if out.Known = s.known.Load(); out.Known == nil || now >= s.until.Load() {
 		got, _, err := t.looks.Do(ctx, address, func(ctx context.Context) (looked, error) { return t.look(ctx, s, in, lane, path) })
 		if err != nil {
@@ -320,7 +321,7 @@ func (l *Located) Mistaken() {
 
 // Share gives the located source to one more, who closes it too.
 func (l *Located) Share() *Located {
-	return &Located{Source: l.Source, Known: l.Known, Lane: l.Lane, Path: l.Path, content: l.content.Share()}
+	return &Located{Source: l.Source, Known: l.Known, Lane: l.Lane, Name: l.Name, Path: l.Path, content: l.content.Share()}
 }
 
 // Close lets go of what is held of the source.

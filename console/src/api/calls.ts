@@ -82,6 +82,12 @@ export const listSheetHistory = (site: string, signal?: AbortSignal) => all<Sche
 // restoreSheet is POST /sites/:site/sheet/restore: publish the sheet of a version again.
 export const restoreSheet = (site: string, body: Schemas["RestoreSheet"], from: number | "*") => send<Schemas["Sheet"]>("POST", at`/sites/${site}/sheet/restore`, body, from);
 
+// listSetAside is GET /sites/:site/set-aside: sources that nothing is made of, since render workers died over them.
+export const listSetAside = (site: string, signal?: AbortSignal) => all<Schemas["SetAside"]>(at`/sites/${site}/set-aside`, signal);
+
+// readmit is DELETE /sites/:site/set-aside: have one worked on again, or all.
+export const readmit = (site: string, digest: string) => send<Schemas["Readmitted"]>("DELETE", at`/sites/${site}/set-aside` + query({ digest }));
+
 // markup is POST /sites/:site/markup: the HTML for a source in a slot; some variants are made to choose its widths.
 export const markup = (site: string, body: Schemas["AskMarkup"]) => send<Schemas["Markup"]>("POST", at`/sites/${site}/markup`, body);
 

@@ -10,6 +10,7 @@ import { whenText } from "../parts/figures";
 import { Pick } from "../parts/Pick";
 import { Trouble } from "../parts/Trouble";
 import { Window } from "../parts/Window";
+import { SetAside } from "./SetAside";
 
 export function Refusals() {
   const address = useAddress();
@@ -31,6 +32,7 @@ export function Refusals() {
         />
       </div>
       {(list.error ?? error) && <Trouble error={(list.error ?? error)!} />}
+      <SetAside sites={site ? [site] : (sites.data ?? []).map((s) => s.name)} />
       {list.data?.length === 0 && <p className="text-soft">Nothing was turned down. When a rule or limit says no, it stands here with its way out.</p>}
       {list.data && list.data.length > 0 && (
         <div className="overflow-x-auto">

@@ -167,6 +167,17 @@ func (c *Client) RestoreSheet(ctx context.Context, site string, in api.RestoreSh
 	return out, err
 }
 
+// SetAside is GET /sites/:site/set-aside: sources that nothing is made of, since render workers died over them.
+func (c *Client) SetAside(ctx context.Context, site string) ([]records.SetAside, error) {
+	return all[records.SetAside](ctx, c, "/sites/"+escaped(site)+"/set-aside")
+}
+
+// Readmit is DELETE /sites/:site/set-aside: have one worked on again, or all.
+func (c *Client) Readmit(ctx context.Context, site string, digest string) (out api.Readmitted, err error) {
+	err = c.call(ctx, "DELETE", "/sites/"+escaped(site)+"/set-aside"+query("digest", digest), nil, &out)
+	return out, err
+}
+
 // Markup is POST /sites/:site/markup: the HTML for a source in a slot; some variants are made to choose its widths.
 func (c *Client) Markup(ctx context.Context, site string, in api.AskMarkup) (out api.Markup, err error) {
 	err = c.call(ctx, "POST", "/sites/"+escaped(site)+"/markup", in, &out)
