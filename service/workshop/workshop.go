@@ -359,6 +359,9 @@ func died(o message, one *worker, workers int) error {
 	d.Refusal = policy.No(policy.Refusal{
 		Reason: policy.ReasonWorkerDied, Detail: "the worker that made the variant ended before it was done", Remedy: "ask again in a moment; if it comes again, tell whoever runs the service", RetryIn: 3,
 	})
+	if o.Kind != toRender {
+		d.Refusal.Detail = "the worker that read the source ended before it was done"
+	}
 	if one == nil {
 		return d
 	}
