@@ -18,6 +18,7 @@ import (
 	"echolane/core/wording"
 	"echolane/service/caller"
 	"echolane/service/records"
+	"echolane/service/workshop/confine"
 )
 
 // Session says who calls.
@@ -27,6 +28,8 @@ type Session struct {
 	Owned bool `json:"owned"`
 	// SignedIn says whether the caller is anybody.
 	SignedIn bool `json:"signed_in"`
+	// Lacking are measures that don't confine the render workers where this node runs; only owners are told.
+	Lacking []confine.Measure `json:"lacking,omitempty"`
 }
 
 // SignIn is what POST /session takes.
@@ -191,7 +194,15 @@ func (a *API) session(c fiber.Ctx) error {
 	if access.Sites == nil {
 		access.Sites = []string{}
 	}
-	return c.JSON(Session{Access: access, Owned: owned, SignedIn: ok})
+	out := Session{Access: access, Owned: owned, SignedIn: ok}
+	if ok && access.May == records.MayOwn {
+		for _, m := range a.Isolation {
+			if !m.InForce {
+				out.Lacking = append(out.Lacking, m)
+			}
+		}
+	}
+	return c.JSON(out)
 }
 
 func (a *API) signIn(c fiber.Ctx) error {

@@ -28,6 +28,7 @@ import (
 	"echolane/service/source"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
+	"echolane/service/workshop/confine"
 )
 
 // Description is the OpenAPI 3.1 document.
@@ -49,8 +50,10 @@ type API struct {
 	Sources  *source.Table
 	Recorder *records.Recorder
 	Workshop Workshop
-	Maker    Maker
-	Ground   Ground
+	// Isolation is what confines the render workers.
+	Isolation []confine.Measure
+	Maker     Maker
+	Ground    Ground
 	// Weighings weighs pages in the background.
 	Weighings *weighing.Runner
 	Token     string // opens everything; "" for none

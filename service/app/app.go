@@ -167,7 +167,7 @@ func (a *App) start(ctx context.Context) error {
 	a.recorder = records.NewRecorder(records.RecorderOptions{Store: a.store, Log: a.o.Log, Panics: a.panics})
 	a.metrics = newMetrics(a)
 	a.api = &api.API{
-		Store: a.store, Settings: a.settings, Lanes: a.lanes, Sources: a.sources, Recorder: a.recorder, Workshop: a.workshop, Ground: a.o.Ground, Token: a.o.Token, Proxies: a.o.Proxies,
+		Store: a.store, Settings: a.settings, Lanes: a.lanes, Sources: a.sources, Recorder: a.recorder, Workshop: a.workshop, Isolation: a.workshop.Measures, Ground: a.o.Ground, Token: a.o.Token, Proxies: a.o.Proxies,
 		SignIns: caller.NewLimiter(10_000),
 	}
 	if a.delivery, err = delivery.New(delivery.Options{
