@@ -31,6 +31,9 @@ var sections = []section{
 	{"encoding", "finding a quality against one encode", encoding},
 	{"pages", "rewriting, markup, a weigh-in", pages},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},
+	{"workers", "what a render worker costs beside its renders", workers},
+	{"turns", "a site's new variants while another site is flooded", turns},
+	{"deaths", "variants while workers are killed, and while clients leave", deaths},
 	{"siege", "a cached picture while the service is attacked, in 512 MiB of memory and 4 GiB of address space", siege},
 }
 

@@ -64,6 +64,7 @@ type hello struct {
 
 const (
 	maxHead   = 4 << 20
+	onePiece  = 64 << 10
 	maxInputs = 32
 )
 
@@ -97,15 +98,21 @@ func tell(conn *net.UnixConn, o message, contents []*source.Content) error {
 	if len(fds) > 0 {
 		rights = unix.UnixRights(fds...)
 	}
-	first := lengths(int64(len(head)), length)
+	// In one piece where that is short, so that the worker wakes once.
+	first := append(lengths(int64(len(head)), length), head...)
+	rest := contents
+	for len(rest) > 0 {
+		data, ok := rest[0].Data()
+		if ok && len(first)+len(data) > onePiece {
+			break
+		}
+		first, rest = append(first, data...), rest[1:]
+	}
 	n, _, err := conn.WriteMsgUnix(first, rights, nil)
 	if err == nil && n < len(first) {
 		_, err = conn.Write(first[n:])
 	}
-	if err == nil {
-		_, err = conn.Write(head)
-	}
-	for _, c := range contents {
+	for _, c := range rest {
 		if data, ok := c.Data(); ok && err == nil {
 			_, err = conn.Write(data)
 		}
