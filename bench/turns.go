@@ -194,13 +194,22 @@ func deaths(r *report) error {
 					done.Add(1)
 					if status != 200 {
 						failed.Add(1)
-						r.say("%s: %d %s", a, status, data)
+						if failed.Load() < 4 {
+							r.say("%s: %d %.200s", a, status, data)
+						}
 					}
 					want.Store(a, data)
 				}
 			})
 		}
 		all.Wait()
+		if failed.Load() > 0 {
+			for line := range strings.Lines(s.Said()) {
+				if strings.Contains(line, "worker") && !strings.Contains(line, "signal: killed") {
+					r.say("%.300s", strings.TrimSpace(line))
+				}
+			}
+		}
 		// The same from a service whose workers nobody kills.
 		calm := twoSites(bed, t)
 		checked := 0

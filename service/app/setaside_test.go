@@ -51,7 +51,7 @@ func TestASourceThatEndsWorkersIsSetAsideUntilItIsCleared(t *testing.T) {
 				return
 			case <-time.After(20 * time.Millisecond):
 				for _, pid := range workerPIDs(t) {
-					syscall.Kill(pid, syscall.SIGKILL)
+					syscall.Kill(pid, syscall.SIGABRT)
 				}
 			}
 		}
@@ -78,7 +78,7 @@ func TestASourceThatEndsWorkersIsSetAsideUntilItIsCleared(t *testing.T) {
 		return nil
 	})
 	l := list.Items[0]
-	if l.Path != "kite.png" || l.Lane != "f" || l.Workers != 2 || !strings.Contains(l.How, "killed") || !strings.Contains(l.Asked, "width=1500") {
+	if l.Path != "kite.png" || l.Lane != "f" || l.Workers != 2 || !strings.Contains(l.Words, "SIGABRT") || !strings.Contains(l.Asked, "width=1500") {
 		t.Errorf("%+v", l)
 	}
 	if err := r.Refresh(context.Background()); err != nil {

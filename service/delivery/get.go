@@ -29,6 +29,12 @@ func (s *Service) get(ctx context.Context, r *request, f *found, start int64) er
 	if err != nil {
 		return err
 	}
+	if v.Provisional && where == variants.Memory && !s.refiner.pending(m.key) {
+		// Its search was cut off, or found no room.
+		record := job.record()
+		record.Format, record.Width, record.Height, record.Bytes = v.Type[len("image/"):], v.Width, v.Height, len(v.Body)
+		s.putOff(refinement{key: m.key, sources: job.sources, job: job.job(), record: record}, v)
+	}
 	if where != variants.Made && f.key.Kind == variants.Picture {
 		// Somebody else had it made, maybe another site: it is this path's too.
 		record := job.record()

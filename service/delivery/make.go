@@ -190,13 +190,19 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 	return result, err
 }
 
-// picture has the variant or its placeholder made. then has it searched for, where it was predicted.
-func (m *maker) picture(ctx context.Context, record records.Variant) (v *variants.Variant, then func(), err error) {
-	begin := source.Now()
+// job is what the picture or its placeholder is made by.
+func (m *maker) job() render.Job {
 	job := render.Job{Request: m.r.resolved, Limits: m.r.lane.Limits, Floor: m.r.site.QualityFloor, Thorough: m.r.site.Thorough}
 	if m.kind == variants.Placeholder {
 		job.Placeholder = render.PlaceholderBytes
 	}
+	return job
+}
+
+// picture has the variant or its placeholder made. then has it searched for, where it was predicted.
+func (m *maker) picture(ctx context.Context, record records.Variant) (v *variants.Variant, then func(), err error) {
+	begin := source.Now()
+	job := m.job()
 	job.Predict = !m.explained && keeps(m.r, m.sources) && m.s.later()
 	result, err := m.s.render(ctx, m.sources, job)
 	if err != nil {
@@ -215,7 +221,7 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (v *variant
 	record.RenderMS = ms(source.Now() - begin)
 	if v.Provisional = result.How.Provisional; v.Provisional {
 		then = func() {
-			m.s.putOff(refinement{key: m.key, sources: m.sources, job: job, record: record, first: v})
+			m.s.putOff(refinement{key: m.key, sources: m.sources, job: job, record: record}, v)
 		}
 	} else {
 		m.s.Recorder.Made(record)

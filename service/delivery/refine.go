@@ -15,98 +15,208 @@ import (
 )
 
 // The first answer doesn't wait for the search for a quality: it takes the setting that the picture is thought to
-// need, says that it's worth keeping for a few seconds only, and the searched variant takes its place. One at a time,
-// so that requests keep the other workers; what there's no room to put off is searched at once. What waits holds no bytes:
-// its sources are opened again when its turn comes.
+// need, says that it's worth keeping for a few seconds only, and the searched variant takes its place. What waits for its search
+// holds no bytes: sources are opened again when its turn comes, and the first answer lies in memory. One that there is no room for,
+// or that a stop cuts off, isn't lost: its first answer stays provisional, and whoever asks for that next has it searched for.
 
 const (
-	mostRefinements = 256
-	refineTries     = 20 // of a refinement that finds no worker, before what is there stays
+	mostRefinements = 4096 // that wait; beyond, the last of the site with the most goes
+	refiners        = 4    // that are worked on at a time; the workshop says how many have a worker
 	refinePause     = time.Second
+	mostFailures    = 3 // after which the first answer is kept as it is
 )
 
-// a refinement is a variant that is still to be searched for.
+// A refinement is a variant that is still to be searched for.
 type refinement struct {
-	key     string
-	sources []*source.Located
-	job     render.Job
-	record  records.Variant
-	first   *variants.Variant
+	key      string
+	sources  []*source.Located
+	job      render.Job
+	record   records.Variant
+	first    variants.Variant // the first answer, without its bytes
+	failures int
 }
 
+// A refiner holds refinements. Sites take turns.
 type refiner struct {
-	waiting chan refinement
+	mu      sync.Mutex
+	bySite  map[string][]*refinement
+	order   []string        // of sites that have some, by whose turn it is
+	known   map[string]bool // keys of those that wait or are worked on
+	waiting int
+	more    chan struct{} // says that there may be some
 	ended   sync.WaitGroup
 }
 
-// refine starts the one goroutine that does it; Close ends it.
+// refine starts what works on refinements; Close ends it.
 func (s *Service) refine() {
-	s.refiner.waiting = make(chan refinement, mostRefinements)
-	s.refiner.ended.Go(func() {
-		for {
-			select {
-			case <-s.base.Done():
-				return
-			case f := <-s.refiner.waiting:
-				s.Panics.Run("search for a variant's quality", func() error { s.search(f); return nil })
+	r := &s.refiner
+	r.bySite, r.known, r.more = map[string][]*refinement{}, map[string]bool{}, make(chan struct{}, refiners)
+	for range refiners {
+		r.ended.Go(func() {
+			for s.base.Err() == nil {
+				f := r.take()
+				if f == nil {
+					select {
+					case <-s.base.Done():
+					case <-r.more:
+					}
+					continue
+				}
+				if err := s.Panics.Run("search for a variant's quality", func() error { s.search(f); return nil }); err != nil {
+					s.failed(f, err)
+				}
+			}
+		})
+	}
+}
+
+// pending reports whether a variant is to be searched for, or is being.
+func (r *refiner) pending(key string) bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.known[key]
+}
+
+// put has a variant searched for, unless it is to be already, or there's no room.
+func (r *refiner) put(f *refinement) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if r.known[f.key] {
+		return
+	}
+	if r.waiting >= mostRefinements {
+		most := f.record.Site
+		for site, list := range r.bySite {
+			if len(list) > len(r.bySite[most]) {
+				most = site
 			}
 		}
-	})
-}
-
-// later reports whether a variant may be searched for later.
-func (s *Service) later() bool {
-	return !s.SearchAtOnce && len(s.refiner.waiting) < mostRefinements
-}
-
-// putOff has a variant searched for; where that turns out not to be possible, the one that's there is as good as it
-// gets until it is made anew.
-func (s *Service) putOff(f refinement) {
-	select {
-	case s.refiner.waiting <- f:
-	default:
-		s.settle(f)
+		list := r.bySite[most]
+		if most == f.record.Site || len(list) == 0 {
+			return
+		}
+		last := list[len(list)-1]
+		r.bySite[most] = list[:len(list)-1]
+		delete(r.known, last.key)
+		r.waiting--
 	}
+	r.known[f.key] = true
+	r.add(f)
+}
+
+// again has one that was worked on wait once more.
+func (r *refiner) again(f *refinement) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	r.add(f)
+}
+
+// add puts one into the line of its site. r.mu is held.
+func (r *refiner) add(f *refinement) {
+	site := f.record.Site
+	if len(r.bySite[site]) == 0 {
+		r.order = append(r.order, site)
+	}
+	r.bySite[site] = append(r.bySite[site], f)
+	r.waiting++
+	select {
+	case r.more <- struct{}{}:
+	default:
+	}
+}
+
+// take gives the one whose turn it is; nil: none waits.
+func (r *refiner) take() *refinement {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	for len(r.order) > 0 {
+		site := r.order[0]
+		r.order = r.order[1:]
+		list := r.bySite[site]
+		if len(list) == 0 { // it had to make room
+			delete(r.bySite, site)
+			continue
+		}
+		f := list[0]
+		if list = list[1:]; len(list) > 0 {
+			r.bySite[site] = list
+			r.order = append(r.order, site)
+		} else {
+			delete(r.bySite, site)
+		}
+		r.waiting--
+		return f
+	}
+	return nil
+}
+
+// done forgets one that was worked on.
+func (r *refiner) done(f *refinement) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	delete(r.known, f.key)
+}
+
+// later reports whether variants are searched for after they were answered.
+func (s *Service) later() bool { return !s.SearchAtOnce }
+
+// putOff has a variant searched for.
+func (s *Service) putOff(f refinement, first *variants.Variant) {
+	f.first = *first
+	f.first.Body = nil
+	f.job.Predict = false
+	s.refiner.put(&f)
 }
 
 // settle keeps a variant as it was predicted.
-func (s *Service) settle(f refinement) {
-	v := *f.first
-	v.Provisional = false
-	s.Cache.Replace(f.key, &v)
-	s.Recorder.Made(f.record)
+func (s *Service) settle(f *refinement) {
+	if kept, ok := s.Cache.InMemory(f.key); ok && kept.Provisional {
+		v := *kept
+		v.Provisional = false
+		s.Cache.Replace(f.key, &v)
+		s.Recorder.Made(f.record)
+	}
 }
 
-func (s *Service) search(f refinement) {
-	f.job.Predict = false
-	var result render.Result
-	var err error
-	for range refineTries {
-		result, err = s.render(workshop.With(s.base, workshop.Refinement, f.record.Site, ""), f.sources, f.job)
-		var no *policy.Refusal
-		if !errors.As(err, &no) || no.Reason != policy.ReasonBusy || s.base.Err() != nil {
-			break
-		}
-		select {
-		case <-time.After(refinePause):
-		case <-s.base.Done():
-		}
+// failed has a refinement tried once more, or its first answer kept.
+func (s *Service) failed(f *refinement, err error) {
+	if f.failures++; f.failures < mostFailures {
+		s.pause()
+		s.refiner.again(f)
+		return
 	}
+	s.refiner.done(f)
+	s.Log.Warn("a variant stays as it was predicted", "lane", f.record.Lane, "path", f.record.Path, "error", err)
+	s.settle(f)
+}
+
+func (s *Service) pause() {
+	select {
+	case <-time.After(refinePause):
+	case <-s.base.Done():
+	}
+}
+
+func (s *Service) search(f *refinement) {
+	result, err := s.render(workshop.With(s.base, workshop.Refinement, f.record.Site, ""), f.sources, f.job)
+	var no *policy.Refusal
 	switch {
-	case errors.Is(err, source.ErrChanged): // what is asked for from now on is another variant
+	case errors.Is(err, source.ErrChanged), errors.Is(err, context.Canceled): // what is asked for from now on is another variant; or it ends
+		s.refiner.done(f)
 		s.Recorder.Made(f.record)
 		return
-	case errors.Is(err, context.Canceled):
-		s.Recorder.Made(f.record)
+	case errors.As(err, &no) && no.Reason == policy.ReasonBusy: // which is no failure
+		s.pause()
+		s.refiner.again(f)
 		return
 	case err != nil:
-		s.Log.Warn("a variant stays as it was predicted", "lane", f.record.Lane, "path", f.record.Path, "error", err)
-		s.settle(f)
+		s.failed(f, err)
 		return
 	}
-	v := *f.first
+	v := f.first
 	v.Body, v.ETag, v.Type, v.Encoding, v.Provisional = result.Data, variants.ETagOf(result.Data), result.Format.MediaType(), &result.How, false
 	f.record.Bytes, f.record.Format = len(v.Body), result.Format.String()
 	s.Cache.Replace(f.key, &v)
+	s.refiner.done(f)
 	s.Recorder.Made(f.record)
 }

@@ -132,6 +132,9 @@ func (s *Service) Cancel() { s.cancel() }
 func (s *Service) Close() {
 	s.cancel()
 	s.refiner.ended.Wait()
+	for f := s.refiner.take(); f != nil; f = s.refiner.take() { // made, if not searched for
+		s.Recorder.Made(f.record)
+	}
 }
 
 // Handle answers one request.
@@ -150,7 +153,7 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	var room [512]byte
 	look := appendHotKey(room[:0], uri, accepted, saves, hosted)
 	if m, ok := s.hot.GetIfPresent(text(look)); ok && m.holds(all, start) {
-		if v, ok := s.Cache.InMemory(m.key); ok {
+		if v, ok := s.Cache.InMemory(m.key); ok && (!v.Provisional || s.refiner.pending(m.key)) {
 			e, no := s.admit(c, m.site, nil)
 			if no != nil {
 				s.refuse(c, m.site.Name, "", no)

@@ -115,6 +115,7 @@ type fakeShop struct {
 	hold                     chan struct{} // renders wait for it
 	provisional              bool
 	fail                     error
+	searches                 atomic.Pointer[error] // what searches fail with; nil: they don't
 	panics                   bool
 }
 
@@ -142,6 +143,9 @@ func (f *fakeShop) Strip(_ context.Context, c *source.Content) ([]metadata.Splic
 	f.strips.Add(1)
 	return []metadata.Splice{{N: c.Size() - 4}, {Put: []byte("END!")}}, nil
 }
+
+// onlyFirst has searches fail; nil: no more.
+func (f *fakeShop) onlyFirst(err error) { f.searches.Store(&err) }
 
 func (f *fakeShop) Full(workshop.For) bool { return f.full }
 
@@ -172,6 +176,9 @@ func (f *fakeShop) Render(ctx context.Context, _ workshop.For, open func(context
 	}
 	if f.fail != nil {
 		return render.Result{}, digests, f.fail
+	}
+	if e := f.searches.Load(); e != nil && *e != nil && !job.Predict {
+		return render.Result{}, digests, *e
 	}
 	r := render.Result{Data: fmt.Appendf(nil, "made of %v by %s floor %d predict %v", digests, job.Request.String(), job.Floor, job.Predict), Format: declare.WebP, Canvas: geometry.Size{W: 3, H: 2}, Natural: geometry.Size{W: 3, H: 2}}
 	r.How.Provisional = f.provisional && job.Predict

@@ -10,6 +10,7 @@ import (
 	"runtime"
 	"sync"
 	"sync/atomic"
+	"syscall"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -107,7 +108,9 @@ func (s *starter) start() (*worker, []confine.Measure, error) {
 	one.cmd.Stderr = one.stderr
 	began := make(chan error)
 	s.todo <- func() { began <- one.cmd.Start() }
-	if err := <-began; err != nil {
+	err = <-began
+	theirs.Close() // so that its end is heard
+	if err != nil {
 		conn.Close()
 		return nil, nil, fmt.Errorf("start a render worker: %w", err)
 	}
@@ -129,6 +132,12 @@ func (o *worker) end() {
 
 func (o *worker) kill() {
 	o.cmd.Process.Kill()
+}
+
+// killed reports whether somebody else ended the worker.
+func (o *worker) killed() bool {
+	status, ok := o.cmd.ProcessState.Sys().(syscall.WaitStatus)
+	return ok && status.Signaled() && status.Signal() == syscall.SIGKILL
 }
 
 // ending says how the worker ended, once it has.

@@ -77,6 +77,8 @@ const (
 	headerTime    = 5 * time.Second // the longest that a header may take to read
 	headersWait   = 1000            // headers that may wait to be read
 	headerMemory  = 8 << 20         // that reading one is thought to take
+	mostCrashes   = 2               // of workers over one job
+	mostTries     = 6               // of a job whose workers are killed from outside, by a person or for want of memory
 )
 
 // New starts the first worker, to see that it can; the others follow in the background.
@@ -280,6 +282,7 @@ func (w *Workshop) do(ctx context.Context, c *crew, whom For, o message, open Op
 		return a, fmt.Errorf("a job for %d sources was given %d", len(o.Inputs), len(contents))
 	}
 	deadline := time.Now().Add(limit)
+	crashes := 0 // of workers that nobody else ended
 	for try := 1; ; try++ {
 		if one == nil { // the one before has died
 			select {
@@ -287,7 +290,7 @@ func (w *Workshop) do(ctx context.Context, c *crew, whom For, o message, open Op
 			case <-ctx.Done():
 				return a, ctx.Err()
 			case <-time.After(time.Until(deadline)):
-				return a, died(o, nil, try-1)
+				return a, died(o, nil, crashes)
 			case <-w.closed:
 				return a, stopping()
 			}
@@ -328,14 +331,17 @@ func (w *Workshop) do(ctx context.Context, c *crew, whom For, o message, open Op
 		w.lost.Add(1)
 		w.calls.note(dead.stderr.String())
 		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "how", dead.ending(), "words", dead.stderr.String())
+		if !slow && !dead.killed() {
+			crashes++
+		}
 		if slow && try == 1 {
 			return answer{}, policy.No(policy.Refusal{
 				Reason: policy.ReasonRenderTooSlow, Detail: fmt.Sprintf("the variant wasn't made within %v", limit),
 				Allowed: fmt.Sprintf("at most %v", limit), Remedy: "use a smaller source, or raise the site's render_ms limit",
 			})
 		}
-		if slow || try > 1 {
-			return answer{}, died(o, dead, try)
+		if slow || crashes >= mostCrashes || try >= mostTries {
+			return answer{}, died(o, dead, crashes)
 		}
 	}
 }
@@ -347,7 +353,7 @@ func stopping() *policy.Refusal {
 // A Death is a job whose workers have died under it. It is no fault of whoever asked.
 type Death struct {
 	*policy.Refusal
-	Workers int    // that have died
+	Workers int    // that crashed; one that was killed from outside isn't among them
 	How     string // the last one's end, such as "signal: segmentation fault"
 	Words   string // its last words
 	Call    int    // the system call that it was ended for; -1: none

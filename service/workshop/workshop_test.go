@@ -210,7 +210,7 @@ func TestASourceThatEndsTwoWorkersIsTold(t *testing.T) {
 	w := workshop(t, Options{Workers: 1})
 	stop := make(chan struct{})
 	defer close(stop)
-	go func() { // whatever works is killed
+	go func() { // whatever works crashes
 		for {
 			select {
 			case <-stop:
@@ -218,7 +218,7 @@ func TestASourceThatEndsTwoWorkersIsTold(t *testing.T) {
 			case <-time.After(5 * time.Millisecond):
 				w.mu.Lock()
 				for one := range w.running {
-					one.kill()
+					one.cmd.Process.Signal(syscall.SIGABRT)
 				}
 				w.mu.Unlock()
 			}
@@ -227,7 +227,7 @@ func TestASourceThatEndsTwoWorkersIsTold(t *testing.T) {
 	_, err := render1(w, context.Background(), blank(t, 6000, 6000), job(t, "format=png"))
 	var death *Death
 	var no *policy.Refusal
-	if !errors.As(err, &death) || death.Workers != 2 || death.Memory || !strings.Contains(death.How, "killed") {
+	if !errors.As(err, &death) || death.Workers != 2 || death.Memory || !strings.Contains(death.Words, "SIGABRT") {
 		t.Errorf("%#v", err)
 	}
 	if !errors.As(err, &no) || no.Reason != policy.ReasonWorkerDied || no.RetryIn == 0 {
