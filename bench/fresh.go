@@ -88,3 +88,44 @@ func fresh(r *report) error {
 		return nil
 	})
 }
+
+// many makes a page's set of one source of 12 megapixels: eight widths in two formats, together and one by one.
+func many(r *report) error {
+	source, err := photographOf(4000, 3000)
+	if err != nil {
+		return err
+	}
+	var jobs []render.Job
+	for _, width := range []int{160, 320, 480, 640, 960, 1280, 1600, 2000} {
+		for _, format := range []string{"webp", "jpeg"} {
+			j, err := jobOf(fmt.Sprintf("width=%d&quality=72&format=%s", width, format))
+			if err != nil {
+				return err
+			}
+			j.Predict = true
+			jobs = append(jobs, j)
+		}
+	}
+	var broke error
+	together := func() {
+		for _, o := range render.Variants(source, jobs) {
+			if o.Err != nil {
+				broke = o.Err
+			}
+		}
+	}
+	alone := func() {
+		for _, j := range jobs {
+			if _, err := render.Variant(source, j); err != nil {
+				broke = err
+			}
+		}
+	}
+	t := alternate(5, together, alone)
+	if broke != nil {
+		return broke
+	}
+	r.say("together %.0f ms, one by one %.0f ms", median(t[0]), median(t[1]))
+	r.atMost("8 widths in 2 formats, of 16 separate renders", ratio(t[0], t[1]), "×", 0.45)
+	return nil
+}

@@ -31,6 +31,7 @@ var sections = []section{
 	{"encoding", "finding a quality against one encode", encoding},
 	{"pages", "rewriting, markup, a weigh-in", pages},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},
+	{"many", "a page's set of one source, of its variants one by one", many},
 	{"workers", "what a render worker costs beside its renders", workers},
 	{"turns", "a site's new variants while another site is flooded", turns},
 	{"deaths", "variants while workers are killed, and while clients leave", deaths},

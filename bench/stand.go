@@ -58,12 +58,15 @@ func onTestBed(f func(bed *testbed.Bed, t testing.TB) error) (err error) {
 }
 
 // photograph is the demo's largest one as a camera of 2560×1600 would have written it: baseline, 4:2:0.
-func photograph() ([]byte, error) {
+func photograph() ([]byte, error) { return photographOf(2560, 1600) }
+
+// photographOf is the same of another size.
+func photographOf(w, h int) ([]byte, error) {
 	source, err := pictures.Load("delta-red.jpg")
 	if err != nil {
 		return nil, err
 	}
-	d, err := declare.Parse("width=2560&height=1600&object-fit=cover&format=png")
+	d, err := declare.Parse(fmt.Sprintf("width=%d&height=%d&object-fit=cover&format=png", w, h))
 	if err != nil {
 		return nil, err
 	}

@@ -87,6 +87,12 @@ type RGBA struct {
 	whole *buffer // what Free gives back; views have none
 }
 
+// Within reports whether the picture is a view of another: their pixels are the same memory.
+func (p *RGBA) Within(of *RGBA) bool {
+	a, b := p.Pix[:cap(p.Pix)], of.Pix[:cap(of.Pix)]
+	return len(a) > 0 && len(b) > 0 && &a[len(a)-1] == &b[len(b)-1]
+}
+
 // NewRGBA makes a transparent picture.
 func NewRGBA(w, h int) *RGBA {
 	p := PooledRGBA(w, h)

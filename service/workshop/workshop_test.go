@@ -437,13 +437,13 @@ func TestEveryKindOfJobStaysWithinItsCalls(t *testing.T) {
 		t.Log("no HEIC:", err)
 	}
 	for n, data := range sources {
-		for _, query := range []string{
-			"width=64&format=jpeg", "width=64&format=webp", "width=64&format=avif", "width=64&format=png", "width=64&format=gif", "width=64&quality=lossless&format=webp",
+		for i, query := range []string{
+			"width=64&format=jpeg", "width=64&format=webp", "width=64&format=gif", "width=64&format=png", "width=64&format=avif", "width=64&quality=lossless&format=webp",
 			"width=48&aspect-ratio=1&object-position=subject", "width=64&filter=blur(2px)%20saturate(1.4)&border-radius=8px&rotate=7deg", "width=64&budget=2kB&format=webp",
 		} {
 			j := job(t, query)
 			for _, predict := range []bool{true, false} {
-				if j.Predict = predict; !predict && n > 1 { // the search decodes what it has encoded, whatever the source was
+				if j.Predict = predict; n > 0 && (!predict || i > 3) { // what comes after decoding is the same whatever the source was
 					continue
 				}
 				if _, err := render1(w, context.Background(), data, j); err != nil && !errors.As(err, new(*policy.Refusal)) {

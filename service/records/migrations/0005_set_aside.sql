@@ -15,5 +15,5 @@ CREATE TABLE set_aside (
     PRIMARY KEY (site, digest)
 );
 CREATE INDEX set_aside_by_time ON set_aside (at);
-CREATE TRIGGER set_aside_changed AFTER INSERT OR UPDATE OR DELETE OR TRUNCATE ON set_aside
+CREATE TRIGGER set_aside_changed AFTER INSERT OR UPDATE OR DELETE ON set_aside
     FOR EACH STATEMENT EXECUTE FUNCTION echolane_settings_changed();

@@ -1,0 +1,173 @@
+package render
+
+import (
+	"cmp"
+	"maps"
+	"runtime"
+	"slices"
+	"strconv"
+	"strings"
+	"sync"
+	"sync/atomic"
+
+	"echolane/core/codec"
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/raster"
+)
+
+// An Outcome is what became of one of many jobs: a Result, or an error, which is a *policy.Refusal.
+type Outcome struct {
+	Result Result
+	Err    error
+}
+
+// Variants makes many variants of one source, and gives what Variant gives for each, in their order. The bytes are the same, too: the
+// source is decoded once for all that need it at the same scale (a JPEG at four, others at one), and what differs in its format and
+// quality alone is painted once. As many are made at a time as Go may use processors.
+func Variants(source []byte, jobs []Job) []Outcome {
+	out := make([]Outcome, len(jobs))
+	if len(jobs) == 1 {
+		out[0].Result, out[0].Err = Variant(source, jobs[0])
+		return out
+	}
+	d := decoder{}
+	groups := map[string][]*task{} // by what they look like: what is painted once
+	place := map[*task]*Outcome{}
+	for i, j := range jobs {
+		t, err := begin(source, j)
+		switch {
+		case err != nil:
+			out[i].Err = err
+		case t.done:
+			out[i].Result = t.result
+		default:
+			defer t.close()
+			place[t] = &out[i]
+			d.want(t)
+			groups[t.looks()] = append(groups[t.looks()], t)
+		}
+	}
+	defer d.free()
+	order := slices.SortedFunc(maps.Keys(groups), func(a, b string) int { // the largest first
+		return cmp.Or(groups[b][0].plan.Canvas.W*groups[b][0].plan.Canvas.H-groups[a][0].plan.Canvas.W*groups[a][0].plan.Canvas.H, strings.Compare(a, b))
+	})
+	var all sync.WaitGroup
+	var next atomic.Int64
+	for range min(runtime.GOMAXPROCS(0), len(order)) {
+		all.Go(func() {
+			for i := int(next.Add(1)) - 1; i < len(order); i = int(next.Add(1)) - 1 {
+				d.make(groups[order[i]], place)
+			}
+		})
+	}
+	all.Wait()
+	return out
+}
+
+// make makes tasks that look alike.
+func (d decoder) make(alike []*task, place map[*task]*Outcome) {
+	first := alike[0]
+	err := d.paint(first)
+	if err == nil {
+		defer first.free()
+	}
+	for _, t := range alike {
+		o := place[t]
+		switch {
+		case err != nil: // the same for all of them, but for the format
+			o.Err = err
+		case t == first:
+			o.Err = t.deliver()
+		default:
+			o.Err = t.deliverAs(first)
+		}
+		if o.Err == nil {
+			o.Result = t.result
+		}
+	}
+}
+
+// looks is what the painted picture depends on: tasks with equal looks are painted once.
+func (t *task) looks() string {
+	d := t.job.Request.Declarations
+	d.EncodingValues = declare.EncodingValues{}
+	return d.AddressForm() + "\n" + strconv.FormatBool(t.byPlanes)
+}
+
+// deliverAs encodes what another task has painted.
+func (t *task) deliverAs(same *task) error {
+	t.begin()
+	t.fill()
+	t.picture.YCbCr, t.picture.Pixels = same.picture.YCbCr, same.picture.Pixels
+	defer func() { // what it has made of them is the other's, and so the next one's too
+		same.picture.YCbCr, t.picture.YCbCr = t.picture.YCbCr, nil
+		t.picture.Free()
+	}()
+	t.result.Format = t.likely
+	if t.picture.Pixels != nil {
+		var r *policy.Refusal
+		if t.result.Format, r = choose(t.job.Request, t.plan.Canvas, t.picture.Pixels.Opaque); r != nil {
+			return r
+		}
+	}
+	return t.deliver()
+}
+
+// A decoder decodes a source once for all tasks that need it at the same scale.
+type decoder map[need]*decoded
+
+type need struct {
+	scale    int
+	byPlanes bool
+}
+
+// decoded is what tasks of one sort need of a source, and that.
+type decoded struct {
+	bottom  int
+	once    sync.Once
+	done    bool
+	err     error
+	picture codec.Picture // in planes, if the decoder gave them
+	own     *raster.RGBA  // else in pixels, premultiplied in sRGB
+}
+
+// want notes what a task needs.
+func (d decoder) want(t *task) {
+	key := need{t.scale, t.byPlanes}
+	if d[key] == nil {
+		d[key] = &decoded{}
+	}
+	d[key].bottom = max(d[key].bottom, t.bottom)
+}
+
+// paint paints a task's picture.
+func (d decoder) paint(t *task) error {
+	o := d[need{t.scale, t.byPlanes}]
+	t.begin()
+	o.once.Do(func() {
+		o.done = true
+		if o.picture, o.err = decode(t.source, t.info, t.scale, o.bottom, t.byPlanes); o.err == nil {
+			t.lap("decode")
+			if o.picture.YCbCr == nil || !t.byPlanes {
+				o.own = t.inSRGB(o.picture)
+			}
+		}
+	})
+	if o.err != nil {
+		return refuseSource(o.err)
+	}
+	if o.own == nil {
+		t.fromPlanes(o.picture.YCbCr)
+		return nil
+	}
+	return t.fromPixels(o.own, true)
+}
+
+func (d decoder) free() {
+	for _, o := range d {
+		if o.done && o.err == nil {
+			o.picture.Free()
+		}
+	}
+}
