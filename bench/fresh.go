@@ -108,11 +108,11 @@ func many(r *report) error {
 	}
 	var broke error
 	together := func() {
-		for _, o := range render.Variants(source, jobs) {
+		render.Variants(source, jobs, func(_ int, o render.Outcome) {
 			if o.Err != nil {
 				broke = o.Err
 			}
-		}
+		})
 	}
 	alone := func() {
 		for _, j := range jobs {

@@ -22,68 +22,74 @@ type Outcome struct {
 	Err    error
 }
 
-// Variants makes many variants of one source, and gives what Variant gives for each, in their order. The bytes are the same, too: the
+// Variants makes many variants of one source, and tells done what Variant gives for each, by its place among the jobs, as soon as
+// it is there; done is called once for each, one call at a time. The bytes are the same, too: the
 // source is decoded once for all that need it at the same scale (a JPEG at four, others at one), and what differs in its format and
 // quality alone is painted once. As many are made at a time as Go may use processors.
-func Variants(source []byte, jobs []Job) []Outcome {
-	out := make([]Outcome, len(jobs))
-	if len(jobs) == 1 {
-		out[0].Result, out[0].Err = Variant(source, jobs[0])
-		return out
-	}
+func Variants(source []byte, jobs []Job, done func(int, Outcome)) {
 	d := decoder{}
 	groups := map[string][]*task{} // by what they look like: what is painted once
-	place := map[*task]*Outcome{}
+	place := map[*task]int{}
 	for i, j := range jobs {
 		t, err := begin(source, j)
 		switch {
 		case err != nil:
-			out[i].Err = err
+			done(i, Outcome{Err: err})
 		case t.done:
-			out[i].Result = t.result
+			done(i, Outcome{Result: t.result})
 		default:
 			defer t.close()
-			place[t] = &out[i]
+			place[t] = i
 			d.want(t)
 			groups[t.looks()] = append(groups[t.looks()], t)
 		}
 	}
 	defer d.free()
-	order := slices.SortedFunc(maps.Keys(groups), func(a, b string) int { // the largest first
-		return cmp.Or(groups[b][0].plan.Canvas.W*groups[b][0].plan.Canvas.H-groups[a][0].plan.Canvas.W*groups[a][0].plan.Canvas.H, strings.Compare(a, b))
+	area := func(key string) int { c := groups[key][0].plan.Canvas; return c.W * c.H }
+	procs := min(runtime.GOMAXPROCS(0), len(groups))
+	order := slices.SortedFunc(maps.Keys(groups), func(a, b string) int { // the quickest first
+		return cmp.Or(area(a)-area(b), strings.Compare(a, b))
 	})
+	if procs > 1 { // or the slowest, so that none is left alone at the end
+		slices.Reverse(order)
+	}
+	var mu sync.Mutex
+	tell := func(t *task, err error) {
+		mu.Lock()
+		defer mu.Unlock()
+		o := Outcome{Err: err}
+		if err == nil {
+			o.Result = t.result
+		}
+		done(place[t], o)
+	}
 	var all sync.WaitGroup
 	var next atomic.Int64
-	for range min(runtime.GOMAXPROCS(0), len(order)) {
+	for range procs {
 		all.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(order); i = int(next.Add(1)) - 1 {
-				d.make(groups[order[i]], place)
+				d.make(groups[order[i]], tell)
 			}
 		})
 	}
 	all.Wait()
-	return out
 }
 
 // make makes tasks that look alike.
-func (d decoder) make(alike []*task, place map[*task]*Outcome) {
+func (d decoder) make(alike []*task, tell func(*task, error)) {
 	first := alike[0]
 	err := d.paint(first)
 	if err == nil {
 		defer first.free()
 	}
 	for _, t := range alike {
-		o := place[t]
 		switch {
-		case err != nil: // the same for all of them, but for the format
-			o.Err = err
+		case err != nil: // the same for all of them
+			tell(t, err)
 		case t == first:
-			o.Err = t.deliver()
+			tell(t, t.deliver())
 		default:
-			o.Err = t.deliverAs(first)
-		}
-		if o.Err == nil {
-			o.Result = t.result
+			tell(t, t.deliverAs(first))
 		}
 	}
 }

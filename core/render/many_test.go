@@ -31,7 +31,16 @@ func TestManyVariantsAreAsEachAlone(t *testing.T) {
 				j.Predict = predict
 				jobs = append(jobs, j)
 			}
-			for i, o := range Variants(c.source, jobs) {
+			got := make([]Outcome, len(jobs))
+			told := 0
+			Variants(c.source, jobs, func(i int, o Outcome) {
+				got[i] = o
+				told++
+			})
+			if told != len(jobs) {
+				t.Errorf("%s: %d of %d were told", c.name, told, len(jobs))
+			}
+			for i, o := range got {
 				alone, err := Variant(c.source, jobs[i])
 				var no, want *policy.Refusal
 				if errors.As(err, &want) || o.Err != nil {
@@ -50,7 +59,5 @@ func TestManyVariantsAreAsEachAlone(t *testing.T) {
 			}
 		}
 	}
-	if got := Variants(nil, nil); len(got) != 0 {
-		t.Error(got)
-	}
+	Variants(nil, nil, func(int, Outcome) { t.Error("nothing was asked for") })
 }

@@ -175,7 +175,8 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 	return out, nil
 }
 
-// weigh makes the variants that tell what the others weigh, two at a time, and writes down in o what they do.
+// weigh makes the variants that tell what the others weigh, and writes down in o what they do. It asks for them at once: the
+// workshop makes those of one source together.
 func weigh(ctx context.Context, maker Maker, site string, o *markup.Options) (all []Weighed, no *policy.Refusal) {
 	anchors := markup.Anchors(*o)
 	made := make([]*variants.Variant, len(anchors))
@@ -189,7 +190,7 @@ func weigh(ctx context.Context, maker Maker, site string, o *markup.Options) (al
 		return at.Address(a.Declared, a.Width)
 	}
 	var measuring errgroup.Group
-	measuring.SetLimit(2)
+	measuring.SetLimit(16)
 	for i, a := range anchors {
 		measuring.Go(func() error {
 			made[i], refusals[i] = maker.Measure(ctx, address(a), bestAccept)

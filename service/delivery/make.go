@@ -135,7 +135,9 @@ func (s *Service) whom(ctx context.Context, sources []*source.Located, job rende
 	for i, l := range sources {
 		heads[i] = l.Known.Header
 	}
-	return workshop.From(ctx).Takes(job.Estimate(heads, sources[0].Known.Bytes))
+	f := workshop.From(ctx).Takes(job.Estimate(heads, sources[0].Known.Bytes))
+	f.Group = string(sources[0].Known.Digest)
+	return f
 }
 
 // mostDeaths is how many workers may die over a job before its source is set aside.

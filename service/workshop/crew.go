@@ -13,6 +13,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"echolane/core/policy"
+	"echolane/core/render"
 )
 
 // A crew is workers that take jobs from one line. Safe for concurrent use.
@@ -93,7 +94,8 @@ func (c *crew) room(f For) bool {
 }
 
 // place waits for a worker. done gives it back.
-func (c *crew) place(ctx context.Context, f For) (*place, *worker, error) {
+// One that comes back led has no worker: another job of its source takes it along, and tells it what came of it.
+func (c *crew) place(ctx context.Context, f For, job *render.Job) (*place, *worker, error) {
 	if err := ctx.Err(); err != nil {
 		return nil, nil, err
 	}
@@ -102,7 +104,7 @@ func (c *crew) place(ctx context.Context, f For) (*place, *worker, error) {
 		c.mu.Unlock()
 		return nil, nil, stopping()
 	}
-	p := &place{For: f, turn: make(chan *worker, 1), crowded: make(chan struct{})}
+	p := &place{For: f, turn: make(chan *worker, 1), crowded: make(chan struct{}), job: job, ctx: ctx, outcome: make(chan outcome, 1)}
 	p.seconds = f.Work * c.rate(f.Class)
 	if c.line.waiting(f.Kind) >= c.queue {
 		other := c.line.crowd(p)
@@ -173,6 +175,13 @@ func (c *crew) hand() {
 			return // one that needs much waits at the head of the line, so that it isn't passed by for ever
 		}
 		c.line.start(p)
+		p.along = c.line.together(p)
+		for _, q := range p.along {
+			c.line.start(q)
+			q.led = true
+			p.Memory = max(p.Memory, q.Memory)
+			q.turn <- nil
+		}
 		one := c.idle[len(c.idle)-1]
 		c.idle = c.idle[:len(c.idle)-1]
 		c.running++
@@ -188,8 +197,25 @@ func (c *crew) hand() {
 func (c *crew) done(p *place, one *worker, took time.Duration) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.line.end(p, took.Seconds())
-	if p.Work > 0 && one != nil {
+	seconds := p.seconds
+	for _, q := range p.along {
+		seconds += q.seconds
+	}
+	part := func(q *place) float64 { // of the time that all took together
+		if seconds == 0 {
+			return 0
+		}
+		return took.Seconds() * q.seconds / seconds
+	}
+	for _, q := range p.along {
+		c.line.end(q, part(q))
+	}
+	if len(p.along) > 0 {
+		c.line.end(p, part(p))
+	} else {
+		c.line.end(p, took.Seconds())
+	}
+	if p.Work > 0 && one != nil && len(p.along) == 0 {
 		c.learn(p.Class, took.Seconds()/p.Work)
 	}
 	c.running--
@@ -210,6 +236,16 @@ func (c *crew) done(p *place, one *worker, took time.Duration) {
 		c.empty.Broadcast()
 	}
 	c.hand()
+}
+
+// procs is how many processors a job may use: those whose workers have nothing to do are free.
+func (c *crew) procs() int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	if c.line.all() > 0 {
+		return 1
+	}
+	return 1 + len(c.idle)
 }
 
 // rate is how long a unit of work of a class takes. c.mu is held.

@@ -36,6 +36,7 @@ type For struct {
 	Site   string
 	Client string  // an address; "" for the service itself
 	Work   float64 // what it takes as megapixels decoded take: see render.Estimate
+	Group  string  // jobs of a site with the same are of one source, and may be done together; "": it is done alone
 	Memory int64   // bytes that the worker will need at most
 }
 
@@ -65,7 +66,19 @@ type place struct {
 	turn    chan *worker
 	crowded chan struct{} // closed when it has to make room
 	gone    bool          // out of the line
-	clocks  [3]*clock     // of its kind, site and client
+	job     *render.Job   // what is to be done, where others may be done along with it
+	ctx     context.Context
+	along   []*place     // those that it takes along
+	led     bool         // it is taken along
+	outcome chan outcome // of one that is
+	clocks  [3]*clock    // of its kind, site and client
+}
+
+// outcome is what became of a job that another took along.
+type outcome struct {
+	answer answer
+	err    error
+	alone  bool // nothing: it has to be done by itself
 }
 
 // A clock is how much work one of a level has had.
@@ -186,6 +199,29 @@ func (l *line) next(may func(Kind) bool) *place {
 	}
 	return kind.below.next(nil).below.next(nil).line[0]
 }
+
+// together are the jobs that p, whose turn it is, can take along: of its group, of its kind and site, while they aren't too many.
+func (l *line) together(p *place) (all []*place) {
+	if p.Group == "" {
+		return nil
+	}
+	seconds := p.seconds
+	site := p.clocks[1]
+	for _, client := range site.below.clocks {
+		for _, q := range client.line {
+			if q != p && q.Group == p.Group && len(all) < mostAlong && seconds+q.seconds < longestTogether {
+				all = append(all, q)
+				seconds += q.seconds
+			}
+		}
+	}
+	return all
+}
+
+const (
+	mostAlong       = 31
+	longestTogether = 3 // seconds that jobs done together are thought to take
+)
 
 // leave takes a job out of the line.
 func (l *line) leave(p *place) {

@@ -160,6 +160,35 @@ func (o *worker) do(what message, contents []*source.Content, limit time.Duratio
 	return a, a.check(&what)
 }
 
+// doMany gives the worker an order with more than one job, and tells each answer as it comes.
+func (o *worker) doMany(what message, contents []*source.Content, limit time.Duration, take func(answer)) error {
+	o.conn.SetDeadline(time.Now().Add(limit))
+	if err := tell(o.conn, what, contents); err != nil {
+		return err
+	}
+	had := make([]bool, 1+len(what.More))
+	for range had {
+		var a answer
+		var err error
+		if a.Result.Data, err = receive(o.read, &a, what.most()); err != nil {
+			return err
+		}
+		if a.Changed {
+			take(a)
+			return nil
+		}
+		if a.Index < 0 || a.Index >= len(had) || had[a.Index] {
+			return fmt.Errorf("the worker answers job %d of %d", a.Index, len(had))
+		}
+		had[a.Index] = true
+		if err := a.check(&what); err != nil {
+			return err
+		}
+		take(a)
+	}
+	return nil
+}
+
 // words keeps the first and the last of what a worker said on its standard error.
 type words struct {
 	mu          sync.Mutex

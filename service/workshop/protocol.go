@@ -36,7 +36,9 @@ const (
 type message struct {
 	Kind   kind
 	Job    render.Job
-	Inputs []input // the picture's own source first, then the layers'
+	More   []render.Job `json:",omitempty"` // of the same source, beside Job: each has an answer of its own
+	Procs  int          // processors that it may use at a time
+	Inputs []input      // the picture's own source first, then the layers'
 }
 
 // input is one source of an order.
@@ -49,6 +51,7 @@ type input struct {
 
 // answer is what a worker says when it is done; a variant's bytes follow it.
 type answer struct {
+	Index   int // of the job: 0 is Job, 1 the first of More
 	Result  render.Result
 	Header  codec.Header
 	Splices []metadata.Splice

@@ -7,6 +7,7 @@ import (
 	"io"
 	"math"
 	"os"
+	"runtime"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -14,6 +15,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/source"
 	"echolane/service/workshop/confine"
 )
 
@@ -50,6 +52,15 @@ func Work() error {
 		if err != nil {
 			return err
 		}
+		if procs := max(1, o.Procs); procs != runtime.GOMAXPROCS(0) {
+			runtime.GOMAXPROCS(procs)
+		}
+		if !changed && o.Kind == toRender && len(o.More) > 0 {
+			if err := doMany(&o, sources, clock, out); err != nil {
+				return err
+			}
+			continue
+		}
 		a := answer{Changed: changed}
 		if !changed {
 			digests := o.digests(sources)
@@ -82,11 +93,35 @@ func (a *answer) do(o *message, sources [][]byte) {
 		}
 		a.Result, err = render.Variant(sources[0], o.Job)
 	}
+	a.Refusal = refusalOf(err)
+}
+
+func refusalOf(err error) *policy.Refusal {
 	var no *policy.Refusal
 	if err != nil && !errors.As(err, &no) {
 		no = policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: err.Error(), Remedy: "tell whoever runs the service"})
 	}
-	a.Refusal = no
+	return no
+}
+
+// doMany makes many variants of one source, and sends each as soon as it is there.
+func doMany(o *message, sources [][]byte, clock func() time.Duration, out *bufio.Writer) error {
+	digests := o.digests(sources)
+	jobs := append([]render.Job{o.Job}, o.More...)
+	for i := range jobs {
+		jobs[i].Clock = clock
+	}
+	var read []source.Digest
+	var broke error
+	render.Variants(sources[0], jobs, func(i int, made render.Outcome) {
+		if read == nil {
+			read = <-digests
+		}
+		if broke == nil {
+			broke = send(out, answer{Index: i, Result: made.Result, Digests: read, Refusal: refusalOf(made.Err)}, made.Result.Data)
+		}
+	})
+	return broke
 }
 
 // mostSplices is how many runs a stripped source may be put together of.

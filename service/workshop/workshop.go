@@ -218,8 +218,28 @@ func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.J
 	for _, name := range job.Request.Pictures() {
 		o.Inputs = append(o.Inputs, input{Name: name})
 	}
-	a, err := w.do(ctx, w.renders, whom, o, open, job.Limits.RenderTime)
-	return a.Result, a.Digests, err
+	if len(o.Inputs) > 1 || job.Facts || job.Placeholder > 0 || job.Limits.RenderTime == 0 {
+		whom.Group = ""
+	}
+	for {
+		p, one, err := w.renders.place(ctx, whom, &job)
+		if err != nil {
+			return render.Result{}, nil, err
+		}
+		if !p.led {
+			a, err := w.work(ctx, w.renders, p, one, o, open, job.Limits.RenderTime)
+			return a.Result, a.Digests, err
+		}
+		select {
+		case got := <-p.outcome:
+			if !got.alone {
+				return got.answer.Result, got.answer.Digests, got.err
+			}
+			whom.Group = ""
+		case <-ctx.Done():
+			return render.Result{}, nil, ctx.Err()
+		}
+	}
 }
 
 // Full reports whether a render for a site would be turned down now.
@@ -255,13 +275,26 @@ func only(c *source.Content) Open {
 	}
 }
 
-// do has a worker do what the order says.
+// do waits for a worker and has it do what the order says.
 func (w *Workshop) do(ctx context.Context, c *crew, whom For, o message, open Open, limit time.Duration) (a answer, err error) {
-	p, one, err := c.place(ctx, whom)
+	p, one, err := c.place(ctx, whom, nil)
 	if err != nil {
 		return a, err
 	}
+	return w.work(ctx, c, p, one, o, open, limit)
+}
+
+// work has a worker do what the order says, and what p takes along.
+func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o message, open Open, limit time.Duration) (a answer, err error) {
 	began := time.Now()
+	defer func() { // whom nobody has told anything is done alone
+		for _, q := range p.along {
+			select {
+			case q.outcome <- outcome{alone: true}:
+			default:
+			}
+		}
+	}()
 	// From here on the turn is held, and given back whatever comes.
 	defer func() {
 		if one == nil {
@@ -280,6 +313,13 @@ func (w *Workshop) do(ctx context.Context, c *crew, whom For, o message, open Op
 	}()
 	if len(contents) != len(o.Inputs) {
 		return a, fmt.Errorf("a job for %d sources was given %d", len(o.Inputs), len(contents))
+	}
+	o.Procs = c.procs()
+	if len(p.along) > 0 {
+		var told bool
+		if a, told, err = w.together(ctx, p, &one, o, contents, limit); told {
+			return a, err
+		}
 	}
 	deadline := time.Now().Add(limit)
 	crashes := 0 // of workers that nobody else ended
@@ -344,6 +384,70 @@ func (w *Workshop) do(ctx context.Context, c *crew, whom For, o message, open Op
 			return answer{}, died(o, dead, crashes)
 		}
 	}
+}
+
+// together has a worker make p's variant and those that it takes along. told says that p's own came of it; otherwise it is made
+// alone, as those are that nothing came of: then *one may have gone.
+func (w *Workshop) together(ctx context.Context, p *place, one **worker, o message, contents []*source.Content, limit time.Duration) (own answer, told bool, err error) {
+	worker := *one
+	if !w.begin(worker) {
+		return own, true, stopping()
+	}
+	var left atomic.Int64 // of those who wait
+	left.Store(int64(1 + len(p.along)))
+	leave := func() {
+		if left.Add(-1) == 0 {
+			worker.kill()
+		}
+	}
+	stays := []func() bool{context.AfterFunc(ctx, leave)}
+	for _, q := range p.along {
+		o.More = append(o.More, *q.job)
+		stays = append(stays, context.AfterFunc(q.ctx, leave))
+	}
+	err = worker.doMany(o, contents, time.Duration(1+len(p.along))*limit, func(a answer) {
+		err := error(nil)
+		switch {
+		case a.Changed:
+			err = source.ErrChanged
+		case a.Refusal != nil:
+			err = policy.No(*a.Refusal)
+		}
+		if a.Index == 0 || a.Changed {
+			own, told = a, true
+		}
+		for i, q := range p.along {
+			if a.Index == i+1 || a.Changed {
+				q.outcome <- outcome{answer: a, err: err}
+			}
+		}
+	})
+	for _, stay := range stays {
+		stay()
+	}
+	w.ended(worker)
+	if worker.done += 1 + len(p.along); err != nil || left.Load() == 0 || worker.done >= jobsPerWorker {
+		worker.end()
+		*one = nil
+	}
+	if err != nil {
+		if left.Load() > 0 {
+			w.lost.Add(1)
+			w.calls.note(worker.stderr.String())
+			w.o.Log.Warn("a render worker was lost over several variants of a source, which are now made one by one", "error", err, "how", worker.ending(), "words", worker.stderr.String())
+		} else {
+			return own, true, context.Cause(ctx)
+		}
+	}
+	switch {
+	case !told:
+		return own, false, nil
+	case own.Changed:
+		return own, true, source.ErrChanged
+	case own.Refusal != nil:
+		return own, true, policy.No(*own.Refusal)
+	}
+	return own, true, nil
 }
 
 func stopping() *policy.Refusal {

@@ -238,7 +238,7 @@ func TestASourceThatEndsTwoWorkersIsTold(t *testing.T) {
 // hold takes the crew's only worker until the function that it gives is called.
 func hold(t *testing.T, w *Workshop) (release func()) {
 	t.Helper()
-	p, one, err := w.renders.place(context.Background(), For{Site: "holder"})
+	p, one, err := w.renders.place(context.Background(), For{Site: "holder"}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -352,7 +352,7 @@ func TestMemoryIsWaitedFor(t *testing.T) {
 		ctx, cancel := context.WithCancel(context.Background())
 		got := make(chan *place, 1)
 		go func() {
-			if p, _, err := c.place(ctx, For{Memory: memory}); err == nil {
+			if p, _, err := c.place(ctx, For{Memory: memory}, nil); err == nil {
 				got <- p
 			}
 		}()
@@ -397,16 +397,16 @@ func TestWhatNobodyWaitsForLeavesAWorkerFree(t *testing.T) {
 	c := newCrew(2, 10, time.Minute, 1<<30, 1)
 	c.add(&worker{})
 	c.add(&worker{})
-	p, one, err := c.place(context.Background(), For{Kind: Refinement})
+	p, one, err := c.place(context.Background(), For{Kind: Refinement}, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
 	ctx, cancel := context.WithTimeout(context.Background(), 20*time.Millisecond)
 	defer cancel()
-	if _, _, err := c.place(ctx, For{Kind: Ahead}); !errors.Is(err, context.DeadlineExceeded) {
+	if _, _, err := c.place(ctx, For{Kind: Ahead}, nil); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("a second: %v", err)
 	}
-	if _, _, err := c.place(context.Background(), For{Kind: Visitor}); err != nil {
+	if _, _, err := c.place(context.Background(), For{Kind: Visitor}, nil); err != nil {
 		t.Error(err)
 	}
 	c.done(p, one, time.Millisecond)
