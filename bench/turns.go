@@ -67,7 +67,7 @@ func ask(client *http.Client, url string) (status int, data []byte, took time.Du
 // turns floods one site and watches another: its first variants, and a cached picture.
 func turns(r *report) error {
 	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {
-		s := twoSites(bed, t, "--search-at-once=false", "--workers", fmt.Sprint(max(1, runtime.NumCPU()-1)))
+		s := twoSites(bed, t, "--search-at-once=false", "--wait-limit", "3s", "--workers", fmt.Sprint(max(1, runtime.NumCPU()-1)))
 		client := &http.Client{Timeout: time.Minute, Transport: &http.Transport{MaxIdleConnsPerHost: 2 * floodClients}}
 		hot := s.Base + "/gull/f/delta-red.jpg?width=320&format=webp"
 		if status, _, _ := ask(client, hot); status != 200 {

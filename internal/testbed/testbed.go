@@ -169,6 +169,7 @@ func (b *Bed) ServeOn(t testing.TB, database string, args ...string) *Process {
 	t.Helper()
 	env := []string{"ECHOLANE_DATABASE_URL=" + database, "ECHOLANE_TOKEN=" + Token, "ECHOLANE_SECRET_KEY=" + SecretKey}
 	env = append(env, "ECHOLANE_SEARCH_AT_ONCE=true", // so that two answers to one request are the same
+		"ECHOLANE_WAIT_LIMIT=60s", // tests run beside others on a machine that may be slow
 		"ECHOLANE_DRAIN_DELAY=0s")
 	p := Start(t, b.Binary, append([]string{"serve", "--listen", "127.0.0.1:0"}, args...), env)
 	Eventually(t, "the service says that it serves", func() error {

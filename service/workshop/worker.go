@@ -35,6 +35,7 @@ func Work() error {
 	if err := send(out, hello{Measures: measures}, nil); err != nil {
 		return err
 	}
+	var rest rester
 	for {
 		var o message
 		data, err := receive(in, &o, math.MaxInt64)
@@ -45,6 +46,7 @@ func Work() error {
 			return err
 		}
 		fds := files.take()
+		rest.work()
 		sources, changed, err := o.sources(data, fds)
 		for _, fd := range fds {
 			unix.Close(fd)
@@ -59,6 +61,7 @@ func Work() error {
 			if err := doMany(&o, sources, clock, out); err != nil {
 				return err
 			}
+			rest.done(sources)
 			continue
 		}
 		a := answer{Changed: changed}
@@ -71,6 +74,7 @@ func Work() error {
 		if err := send(out, a, a.Result.Data); err != nil {
 			return err
 		}
+		rest.done(sources)
 	}
 }
 

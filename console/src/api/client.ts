@@ -37,6 +37,22 @@ export async function checked(answer: Response): Promise<Response> {
   throw new Error(`The service answered ${answer.status}.`);
 }
 
+// patiently fetches a picture that may have to wait for a render worker: while the service is busy it asks again when it says so.
+export async function patiently(address: string, init: RequestInit & { signal: AbortSignal }): Promise<Response> {
+  for (let tries = 0; ; tries++) {
+    const answer = await fetch(address, init);
+    const after = Number(answer.headers.get("Retry-After"));
+    if (answer.status !== 503 || !(after > 0) || tries >= 20) return checked(answer);
+    await pause(after, init.signal);
+  }
+}
+
+// pause waits some seconds, at most ten, and throws where the signal has ended meanwhile.
+export async function pause(seconds: number, signal: AbortSignal): Promise<void> {
+  await new Promise((r) => setTimeout(r, Math.min(seconds, 10) * 1000));
+  signal.throwIfAborted();
+}
+
 export const base = "/-/api/v1";
 
 export async function get<T>(address: string, signal?: AbortSignal): Promise<T> {

@@ -1,6 +1,7 @@
 import { useInfiniteQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { pageOfSources } from "../api/client";
+import { Patient } from "../parts/Patient";
 import { Trouble } from "../parts/Trouble";
 import { imageAddress } from "./declarations";
 
@@ -60,7 +61,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
               onClick={() => props.onPick(s.path)}
               className="block w-full border-2 border-transparent text-left aria-pressed:border-accent"
             >
-              <img
+              <Patient
                 src={imageAddress(props.site, props.lane, s.path, { width: 208, shape: "4/3", fit: "cover", more: {} })}
                 alt=""
                 width={104}

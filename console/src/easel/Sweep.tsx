@@ -1,6 +1,6 @@
 import { useQueries } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { checked } from "../api/client";
+import { patiently, pause } from "../api/client";
 import { Choice } from "../parts/Choice";
 import { Trouble } from "../parts/Trouble";
 import { bytesText } from "../parts/figures";
@@ -20,8 +20,13 @@ interface Step {
 
 // What one variant weighs and how alike it looks, as its explanation says.
 async function weigh(address: string, format: Format, quality: number, signal: AbortSignal): Promise<Step> {
-  const answer = await checked(await fetch(address + (address.includes("?") ? "&" : "?") + "as=explain", { signal }));
-  const x = (await answer.json()) as { bytes?: number; refusal?: { detail: string }; variant?: { encoding?: { likeness?: number; way?: string } } };
+  type Explained = { bytes?: number; refusal?: { reason: string; detail: string; retry_in_s?: number }; variant?: { encoding?: { likeness?: number; way?: string } } };
+  const explain = async () => (await (await patiently(address + (address.includes("?") ? "&" : "?") + "as=explain", { signal })).json()) as Explained;
+  let x = await explain();
+  for (let tries = 0; x.refusal?.reason === "busy" && tries < 20; tries++) {
+    await pause(x.refusal.retry_in_s ?? 1, signal);
+    x = await explain();
+  }
   if (x.refusal) throw new Error(x.refusal.detail);
   const how = x.variant?.encoding;
   return { format, quality, bytes: x.bytes ?? 0, likeness: how?.way === "lossless" || how?.way === "source" ? 100 : (how?.likeness ?? 0) };

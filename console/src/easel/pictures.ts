@@ -1,7 +1,7 @@
 // Fetching pictures with what the Easel says about them: bytes, type, time and the cache's answer.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { checked } from "../api/client";
+import { patiently } from "../api/client";
 import { accept } from "./language";
 
 export interface Picture {
@@ -17,7 +17,7 @@ export interface Picture {
 
 async function load(address: string, signal: AbortSignal): Promise<Picture> {
   const start = performance.now();
-  const answer = await checked(await fetch(address, { signal, cache: "no-store", headers: { Accept: accept } }));
+  const answer = await patiently(address, { signal, cache: "no-store", headers: { Accept: accept } });
   const blob = await answer.blob();
   const ms = performance.now() - start;
   const bitmap = await createImageBitmap(blob);
