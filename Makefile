@@ -20,7 +20,7 @@ test: build ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
 	go test -race -timeout 20m $$(go list ./service/... | grep -v /confine)
-	go test -parallel 6 -timeout 25m $$(go list ./... | grep -v /service/) ./service/workshop/confine
+	go test -parallel 4 -timeout 25m $$(go list ./... | grep -v /service/) ./service/workshop/confine
 
 test-quick: ## run what tells most within a minute, for everyday work
 	go vet ./core/... ./service/...

@@ -35,6 +35,7 @@ var sections = []section{
 	{"workers", "what a render worker costs beside its renders", workers},
 	{"turns", "a site's new variants while another site is flooded", turns},
 	{"deaths", "variants while workers are killed, and while clients leave", deaths},
+	{"hostile", "variants of files that mean harm", hostile},
 	{"siege", "a cached picture while the service is attacked, in 512 MiB of memory and 4 GiB of address space", siege},
 }
 

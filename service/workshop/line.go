@@ -81,6 +81,14 @@ type outcome struct {
 	alone  bool // nothing: it has to be done by itself
 }
 
+// tell tells one that is taken along what became of it, once.
+func (p *place) tell(o outcome) {
+	select {
+	case p.outcome <- o:
+	default: // it was told already
+	}
+}
+
 // A clock is how much work one of a level has had.
 type clock struct {
 	name    string

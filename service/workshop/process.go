@@ -160,7 +160,7 @@ func (o *worker) do(what message, contents []*source.Content, limit time.Duratio
 	return a, a.check(&what)
 }
 
-// doMany gives the worker an order with more than one job, and tells each answer as it comes.
+// doMany gives the worker an order with more than one job, and takes each answer as it comes, at most limit after the one before.
 func (o *worker) doMany(what message, contents []*source.Content, limit time.Duration, take func(answer)) error {
 	o.conn.SetDeadline(time.Now().Add(limit))
 	if err := tell(o.conn, what, contents); err != nil {
@@ -168,6 +168,7 @@ func (o *worker) doMany(what message, contents []*source.Content, limit time.Dur
 	}
 	had := make([]bool, 1+len(what.More))
 	for range had {
+		o.conn.SetDeadline(time.Now().Add(limit))
 		var a answer
 		var err error
 		if a.Result.Data, err = receive(o.read, &a, what.most()); err != nil {

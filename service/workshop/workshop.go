@@ -289,10 +289,7 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 	began := time.Now()
 	defer func() { // whom nobody has told anything is done alone
 		for _, q := range p.along {
-			select {
-			case q.outcome <- outcome{alone: true}:
-			default:
-			}
+			q.tell(outcome{alone: true})
 		}
 	}()
 	// From here on the turn is held, and given back whatever comes.
@@ -324,6 +321,9 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 	deadline := time.Now().Add(limit)
 	crashes := 0 // of workers that nobody else ended
 	for try := 1; ; try++ {
+		if err := ctx.Err(); err != nil {
+			return a, err
+		}
 		if one == nil { // the one before has died
 			select {
 			case one = <-w.spare:
@@ -405,7 +405,7 @@ func (w *Workshop) together(ctx context.Context, p *place, one **worker, o messa
 		o.More = append(o.More, *q.job)
 		stays = append(stays, context.AfterFunc(q.ctx, leave))
 	}
-	err = worker.doMany(o, contents, time.Duration(1+len(p.along))*limit, func(a answer) {
+	err = worker.doMany(o, contents, limit, func(a answer) {
 		err := error(nil)
 		switch {
 		case a.Changed:
@@ -418,7 +418,7 @@ func (w *Workshop) together(ctx context.Context, p *place, one **worker, o messa
 		}
 		for i, q := range p.along {
 			if a.Index == i+1 || a.Changed {
-				q.outcome <- outcome{answer: a, err: err}
+				q.tell(outcome{answer: a, err: err})
 			}
 		}
 	})
