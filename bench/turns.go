@@ -10,7 +10,6 @@ import (
 	"net"
 	"net/http"
 	"os"
-	"path/filepath"
 	"runtime"
 	"slices"
 	"strings"
@@ -133,25 +132,6 @@ func turns(r *report) error {
 	})
 }
 
-// renderWorkers are the processes of a service's render workers.
-func renderWorkers(service int) (pids []int) {
-	all, _ := filepath.Glob("/proc/[0-9]*/stat")
-	for _, file := range all {
-		var pid, parent int
-		var name, state string
-		text, err := os.ReadFile(file)
-		if err != nil {
-			continue
-		}
-		fmt.Sscan(string(text), &pid, &name, &state, &parent)
-		line, _ := os.ReadFile(filepath.Join(filepath.Dir(file), "cmdline"))
-		if parent == service && strings.Contains(string(line), "\x00render-worker\x00") {
-			pids = append(pids, pid)
-		}
-	}
-	return pids
-}
-
 // deaths kills workers at random under load, and has clients leave.
 func deaths(r *report) error {
 	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {
@@ -174,7 +154,7 @@ func deaths(r *report) error {
 					return
 				case <-time.After(deathsEvery):
 				}
-				if pids := renderWorkers(s.Cmd.Process.Pid); len(pids) > 0 {
+				if pids := testbed.WorkersOf(s.Cmd.Process.Pid); len(pids) > 0 {
 					syscall.Kill(pids[rand.Intn(len(pids))], syscall.SIGKILL)
 					killed++
 				}
@@ -272,7 +252,7 @@ func workers(r *report) error {
 		defer w.Close()
 		time.Sleep(500 * time.Millisecond) // the others start
 		rest := int64(0)
-		for _, pid := range renderWorkers(os.Getpid()) {
+		for _, pid := range testbed.WorkersOf(os.Getpid()) {
 			rest = max(rest, privateOf(pid))
 		}
 		r.atMost("a resting worker's own memory, beside what all share of the program", float64(rest)/1e6, "MB", 25)

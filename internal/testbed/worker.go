@@ -5,6 +5,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strings"
 )
 
 // RenderWorker builds a render worker, in a folder that remove takes away. A test binary could be its own, but under the
@@ -24,4 +25,23 @@ func RenderWorker() (program string, remove func(), err error) {
 		return "", nil, fmt.Errorf("build a render worker: %w\n%s", err, out)
 	}
 	return file, func() { os.RemoveAll(dir) }, nil
+}
+
+// WorkersOf are the processes of a service's render workers.
+func WorkersOf(service int) (pids []int) {
+	all, _ := filepath.Glob("/proc/[0-9]*/stat")
+	for _, file := range all {
+		var pid, parent int
+		var name, state string
+		text, err := os.ReadFile(file)
+		if err != nil {
+			continue
+		}
+		fmt.Sscan(string(text), &pid, &name, &state, &parent)
+		line, _ := os.ReadFile(filepath.Join(filepath.Dir(file), "cmdline"))
+		if parent == service && strings.Contains(string(line), "\x00render-worker\x00") {
+			pids = append(pids, pid)
+		}
+	}
+	return pids
 }

@@ -5,7 +5,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"os"
-	"path/filepath"
 	"strings"
 	"syscall"
 	"testing"
@@ -15,26 +14,6 @@ import (
 	"echolane/service/api"
 	"echolane/service/records"
 )
-
-// workerPIDs are the processes of this one's render workers.
-func workerPIDs(t *testing.T) (pids []int) {
-	t.Helper()
-	all, _ := filepath.Glob("/proc/[0-9]*/stat")
-	for _, file := range all {
-		var pid, parent int
-		var name, state string
-		text, err := os.ReadFile(file)
-		if err != nil {
-			continue
-		}
-		fmt.Sscan(string(text), &pid, &name, &state, &parent)
-		line, _ := os.ReadFile(filepath.Join(filepath.Dir(file), "cmdline"))
-		if parent == os.Getpid() && strings.Contains(string(line), "\x00render-worker\x00") {
-			pids = append(pids, pid)
-		}
-	}
-	return pids
-}
 
 func TestASourceThatEndsWorkersIsSetAsideUntilItIsCleared(t *testing.T) {
 	r := start(t, nil, nil)
@@ -50,7 +29,7 @@ func TestASourceThatEndsWorkersIsSetAsideUntilItIsCleared(t *testing.T) {
 			case <-stop:
 				return
 			case <-time.After(20 * time.Millisecond):
-				for _, pid := range workerPIDs(t) {
+				for _, pid := range testbed.WorkersOf(os.Getpid()) {
 					syscall.Kill(pid, syscall.SIGABRT)
 				}
 			}

@@ -12,24 +12,17 @@ import (
 	"errors"
 	"fmt"
 	"log/slog"
-	"maps"
 	"os"
 	"runtime"
-	"slices"
-	"strconv"
 	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
-	"unicode"
 
 	"echolane/core/codec"
-	"echolane/core/codec/formats"
-	"echolane/core/declare"
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
-	"echolane/core/wording"
 	"echolane/service/source"
 	"echolane/service/workshop/confine"
 )
@@ -386,135 +379,8 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 	}
 }
 
-// together has a worker make p's variant and those that it takes along. told says that p's own came of it; otherwise it is made
-// alone, as those are that nothing came of: then *one may have gone.
-func (w *Workshop) together(ctx context.Context, p *place, one **worker, o message, contents []*source.Content, limit time.Duration) (own answer, told bool, err error) {
-	worker := *one
-	if !w.begin(worker) {
-		return own, true, stopping()
-	}
-	var left atomic.Int64 // of those who wait
-	left.Store(int64(1 + len(p.along)))
-	leave := func() {
-		if left.Add(-1) == 0 {
-			worker.kill()
-		}
-	}
-	stays := []func() bool{context.AfterFunc(ctx, leave)}
-	for _, q := range p.along {
-		o.More = append(o.More, *q.job)
-		stays = append(stays, context.AfterFunc(q.ctx, leave))
-	}
-	err = worker.doMany(o, contents, limit, func(a answer) {
-		err := error(nil)
-		switch {
-		case a.Changed:
-			err = source.ErrChanged
-		case a.Refusal != nil:
-			err = policy.No(*a.Refusal)
-		}
-		if a.Index == 0 || a.Changed {
-			own, told = a, true
-		}
-		for i, q := range p.along {
-			if a.Index == i+1 || a.Changed {
-				q.tell(outcome{answer: a, err: err})
-			}
-		}
-	})
-	for _, stay := range stays {
-		stay()
-	}
-	w.ended(worker)
-	if worker.done += 1 + len(p.along); err != nil || left.Load() == 0 || worker.done >= jobsPerWorker {
-		worker.end()
-		*one = nil
-	}
-	if err != nil {
-		if left.Load() > 0 {
-			w.lost.Add(1)
-			w.calls.note(worker.stderr.String())
-			w.o.Log.Warn("a render worker was lost over several variants of a source, which are now made one by one", "error", err, "how", worker.ending(), "words", worker.stderr.String())
-		} else {
-			return own, true, context.Cause(ctx)
-		}
-	}
-	switch {
-	case !told:
-		return own, false, nil
-	case own.Changed:
-		return own, true, source.ErrChanged
-	case own.Refusal != nil:
-		return own, true, policy.No(*own.Refusal)
-	}
-	return own, true, nil
-}
-
 func stopping() *policy.Refusal {
 	return policy.No(policy.Refusal{Reason: policy.ReasonStopping, Detail: "this node takes no more requests", Remedy: "ask again in a moment", RetryIn: 1})
-}
-
-// A Death is a job whose workers have died under it. It is no fault of whoever asked.
-type Death struct {
-	*policy.Refusal
-	Workers int    // that crashed; one that was killed from outside isn't among them
-	How     string // the last one's end, such as "signal: segmentation fault"
-	Words   string // its last words
-	Call    int    // the system call that it was ended for; -1: none
-	Memory  bool   // it asked for more memory than a worker may have: the request's size may be why, not the source
-}
-
-// Unwrap gives what the client is told.
-func (d *Death) Unwrap() error { return d.Refusal }
-
-// died makes the error of a job whose workers died. one is the last of them; nil: no other was to be had in time.
-func died(o message, one *worker, workers int) error {
-	d := &Death{Workers: workers, Call: -1}
-	d.Refusal = policy.No(policy.Refusal{
-		Reason: policy.ReasonWorkerDied, Detail: "the worker that made the variant ended before it was done", Remedy: "ask again in a moment; if it comes again, tell whoever runs the service", RetryIn: 3,
-	})
-	if o.Kind != toRender {
-		d.Refusal.Detail = "the worker that read the source ended before it was done"
-	}
-	if one == nil {
-		return d
-	}
-	d.How, d.Words = one.ending(), one.stderr.String()
-	if n, ok := confine.ForbiddenCall(d.Words); ok {
-		d.Call = n
-	}
-	if o.Kind == toRender && strings.Contains(d.Words, "out of memory") {
-		d.Memory = true
-		d.Refusal = policy.No(policy.Refusal{
-			Reason: policy.ReasonRenderTooMuch, Detail: "making the variant takes more memory than a worker may have", Remedy: "use a smaller source, or ask for a smaller variant",
-		})
-	}
-	return d
-}
-
-// callCounts counts system calls that workers were ended for.
-type callCounts struct {
-	mu sync.Mutex
-	n  map[int]int64
-}
-
-func (c *callCounts) note(words string) {
-	n, ok := confine.ForbiddenCall(words)
-	if !ok {
-		return
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.n == nil {
-		c.n = map[int]int64{}
-	}
-	c.n[n]++
-}
-
-func (c *callCounts) all() map[int]int64 {
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	return maps.Clone(c.n)
 }
 
 // begin notes that a worker has a job; false where no job is begun any more.
@@ -532,80 +398,4 @@ func (w *Workshop) ended(one *worker) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	delete(w.running, one)
-}
-
-// mostRefusal is how many bytes each text of a worker's refusal may have.
-const mostRefusal = 2000
-
-// check holds what a worker says against what it can be: it read foreign bytes.
-func (a *answer) check(o *message) error {
-	if no := a.Refusal; no != nil {
-		if !slices.Contains(render.Reasons, no.Reason) {
-			return fmt.Errorf("the worker turns a job down for %.40q", no.Reason)
-		}
-		if no.Problems != nil || no.RetryIn != 0 || no.Mend != nil && !raisesALimit(no.Mend) {
-			return errors.New("the worker's refusal says what only policy can")
-		}
-		for _, text := range []*string{&no.Parameter, &no.Given, &no.Detail, &no.Allowed, &no.Remedy} {
-			*text = strings.Map(printable, wording.Cut(*text, mostRefusal))
-		}
-		return nil
-	}
-	if a.Changed {
-		return nil
-	}
-	if len(a.Digests) != len(o.Inputs) {
-		return errors.New("the worker doesn't say what it read")
-	}
-	switch o.Kind {
-	case toHeader:
-		return a.Header.Check(formats.Types())
-	case toStrip:
-		if _, ok := metadata.CheckSplices(a.Splices, o.Inputs[0].Size); !ok {
-			return errors.New("the worker's splices aren't of that source")
-		}
-		return nil
-	}
-	r := &a.Result
-	for _, s := range r.Stages {
-		if !slices.Contains(render.StageNames, s.Name) || s.Took < 0 || s.Took > time.Hour {
-			return fmt.Errorf("the worker tells of a stage %.40q", s.Name)
-		}
-	}
-	if o.Job.Facts {
-		return nil
-	}
-	if len(r.Data) == 0 || !slices.Contains(declare.Formats(), r.Format) || r.Canvas.W < 1 || r.Canvas.H < 1 || r.Natural.W < 1 || r.Natural.H < 1 || len(r.Stages) > 100 || len(r.How.Trials) > 200 {
-		return errors.New("the worker's variant isn't one")
-	}
-	return nil
-}
-
-// raisesALimit reports whether a change of settings is one that a render may propose: a higher limit on what it met.
-func raisesALimit(m *policy.Mend) bool {
-	name, value, ok := strings.Cut(m.Value, "=")
-	n, err := strconv.ParseInt(value, 10, 64)
-	return ok && err == nil && n > 0 && *m == policy.Mend{Action: "set-limit", Value: m.Value} &&
-		slices.Contains([]string{"source_bytes", "source_pixels", "source_frames", "width", "height", "pixels"}, name)
-}
-
-// printable puts a space in the place of what steers a terminal or a header field.
-func printable(r rune) rune {
-	if unicode.IsControl(r) {
-		return ' '
-	}
-	return r
-}
-
-// most is how many bytes the answer to an order may bring.
-func (o *message) most() int64 {
-	if o.Kind != toRender {
-		return 0
-	}
-	source := int64(0)
-	if len(o.Inputs) > 0 {
-		source = o.Inputs[0].Size
-	}
-	frames := int64(max(1, o.Job.Limits.SourceFrames))
-	return min(1<<31, 1<<20+2*source+8*min(o.Job.Limits.Pixels, 1<<28)*min(frames, 8))
 }
