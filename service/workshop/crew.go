@@ -175,7 +175,7 @@ func (c *crew) hand() {
 			return // one that needs much waits at the head of the line, so that it isn't passed by for ever
 		}
 		c.line.start(p)
-		p.along = c.line.together(p)
+		p.along = c.line.together(p, longestTogether*float64(c.workers))
 		for _, q := range p.along {
 			c.line.start(q)
 			q.led = true

@@ -208,8 +208,9 @@ func (l *line) next(may func(Kind) bool) *place {
 	return kind.below.next(nil).below.next(nil).line[0]
 }
 
-// together are the jobs that p, whose turn it is, can take along: of its group, of its kind and site, while they aren't too many.
-func (l *line) together(p *place) (all []*place) {
+// together are the jobs that p, whose turn it is, can take along: of its group, of its kind and site, that with it are thought to
+// take so many seconds at the most, since whoever comes meanwhile waits for all of them.
+func (l *line) together(p *place, longest float64) (all []*place) {
 	if p.Group == "" {
 		return nil
 	}
@@ -217,7 +218,7 @@ func (l *line) together(p *place) (all []*place) {
 	site := p.clocks[1]
 	for _, client := range site.below.clocks {
 		for _, q := range client.line {
-			if q != p && q.Group == p.Group && len(all) < mostAlong && seconds+q.seconds < longestTogether {
+			if q != p && q.Group == p.Group && len(all) < mostAlong && seconds+q.seconds <= longest {
 				all = append(all, q)
 				seconds += q.seconds
 			}
@@ -227,8 +228,10 @@ func (l *line) together(p *place) (all []*place) {
 }
 
 const (
-	mostAlong       = 31
-	longestTogether = 3 // seconds that jobs done together are thought to take
+	mostAlong = 31
+	// longestTogether is how many seconds jobs done together may take for each worker that there is: the more there are, the sooner
+	// another comes free for somebody else.
+	longestTogether = 0.1
 )
 
 // leave takes a job out of the line.

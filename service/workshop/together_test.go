@@ -147,9 +147,12 @@ func TestWhatGoesAlongIsOfOneSourceSiteAndKind(t *testing.T) {
 	l.join(&place{For: For{Site: "b", Client: "1", Group: "g"}, seconds: 0.01})
 	l.join(&place{For: For{Site: "a", Client: "1", Group: "g", Kind: Ahead}, seconds: 0.01})
 	l.start(p)
-	all := l.together(p)
+	all := l.together(p, 4)
 	if len(all) != mostAlong {
 		t.Errorf("%d go along", len(all))
+	}
+	if few := l.together(p, 1.055); len(few) != 5 {
+		t.Errorf("%d go along for 55 ms", len(few))
 	}
 	for _, q := range all {
 		if q.Site != "a" || q.Group != "g" || q.Kind != Visitor {

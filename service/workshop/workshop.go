@@ -71,7 +71,7 @@ const (
 	headersWait   = 1000            // headers that may wait to be read
 	headerMemory  = 8 << 20         // that reading one is thought to take
 	mostCrashes   = 2               // of workers over one job
-	mostTries     = 6               // of a job whose workers are killed from outside, by a person or for want of memory
+	mostTries     = 30              // as long as its deadline allows, of a job whose workers are killed from outside, by a person or for want of memory
 )
 
 // New starts the first worker, to see that it can; the others follow in the background.
