@@ -19,7 +19,7 @@ place, and that is another source; or clear it, and it is tried again.
 
 Examples:
   echolane set-aside kestrel
-  echolane set-aside kestrel --clear 3f9a41c07d22
+  echolane set-aside kestrel --clear=3f9a41c07d22
   echolane set-aside kestrel --clear-all`,
 		Flags: callFlags(
 			&cli.StringFlag{Name: "clear", Usage: "have the source with this digest, or its beginning, worked on again"},

@@ -41,7 +41,7 @@ func TestASourceThatEndsWorkersIsSetAsideUntilItIsCleared(t *testing.T) {
 	if a.reason() != "503 worker-died" || a.Header.Get("Retry-After") == "" {
 		t.Fatalf("%s", a.body)
 	}
-	if a := r.get("/kestrel/f/kite.png?width=90"); a.reason() != "422 source-set-aside" || !strings.Contains(string(a.body), "echolane set-aside kestrel --clear") {
+	if a := r.get("/kestrel/f/kite.png?width=90"); a.reason() != "422 source-set-aside" || !strings.Contains(string(a.body), "echolane set-aside kestrel --clear=") {
 		t.Errorf("%d %s", a.StatusCode, a.body)
 	}
 	if a := r.get("/kestrel/f/good.png?width=30"); a.StatusCode != 200 {

@@ -28,6 +28,9 @@ type SetAside struct {
 // mostSetAside bounds the sources of a site that are set aside: beyond, the oldest is let go.
 const mostSetAside = 500
 
+// mostAside bounds those of all sites that a node knows of.
+const mostAside = 20_000
+
 // mostWords is how many bytes of a worker's last words are kept.
 const mostWords = 2000
 
@@ -74,14 +77,20 @@ func (w *Watcher) Aside(site, digest string) *SetAside {
 // SetAside keeps a source from being worked on: here at once, and on every node as soon as the database has it.
 func (w *Watcher) SetAside(a SetAside) {
 	a.At = time.Now()
-	w.reading.Lock()
-	next := map[asideKey]SetAside{}
-	if all := w.aside.Load(); all != nil {
-		next = maps.Clone(*all)
+	for { // without the lock of those who read: they may wait for a database that hangs
+		all := w.aside.Load()
+		next := map[asideKey]SetAside{}
+		if all != nil {
+			if len(*all) >= mostAside {
+				return
+			}
+			next = maps.Clone(*all)
+		}
+		next[asideKey{a.Site, a.Digest}] = a
+		if w.aside.CompareAndSwap(all, &next) {
+			break
+		}
 	}
-	next[asideKey{a.Site, a.Digest}] = a
-	w.aside.Store(&next)
-	w.reading.Unlock()
 	w.o.Panics.Go(&w.ended, "set a source aside", func() {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
@@ -94,12 +103,13 @@ func (w *Watcher) SetAside(a SetAside) {
 // Short is the beginning of the digest, by which people name it.
 func (a *SetAside) Short() string { return a.Digest[:min(len(a.Digest), 12)] }
 
-// Refusal is what a request for something of the source is told.
+// Refusal is what a request for something of the source is told. How the workers ended isn't among it: whoever made the file
+// would learn from that.
 func (a *SetAside) Refusal() *policy.Refusal {
 	return policy.No(policy.Refusal{
 		Reason: policy.ReasonSourceSetAside, Parameter: "path", Given: wording.Cut(a.Path, 120),
-		Detail:  fmt.Sprintf("%d render workers ended over this source at %s (%s): nothing new is made of it", a.Workers, a.At.UTC().Format("15:04 on 2 January"), a.How),
+		Detail:  "render workers ended over this source: nothing new is made of it",
 		Allowed: "sources that can be worked on",
-		Remedy:  fmt.Sprintf("put a sound file in its place; or have it tried again with: echolane set-aside %s --clear %s", a.Site, a.Short()),
+		Remedy:  fmt.Sprintf("put a sound file in its place; or have it tried again with: echolane set-aside %s --clear=%s", a.Site, a.Short()),
 	})
 }

@@ -147,7 +147,7 @@ func (s *Store) sites(ctx context.Context) ([]siteRow, []secretRow, []SetAside, 
 		return nil, nil, nil, fmt.Errorf("read the secrets: %w", plain(err))
 	}
 	var aside []SetAside
-	if err := tx.SelectContext(ctx, &aside, `SELECT * FROM set_aside ORDER BY at DESC LIMIT 20000`); err != nil {
+	if err := tx.SelectContext(ctx, &aside, `SELECT * FROM set_aside ORDER BY at DESC LIMIT $1`, mostAside); err != nil {
 		return nil, nil, nil, fmt.Errorf("read what is set aside: %w", plain(err))
 	}
 	return rows, secrets, aside, nil
