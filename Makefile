@@ -16,7 +16,7 @@ help: ## list the targets
 demo: build ## start the made-up site, its origin, PostgreSQL and the service; Ctrl-C ends all of it
 	@bin/echolane demo $(if $(LISTEN),--listen $(LISTEN)) $(if $(ORIGIN),--origin $(ORIGIN))
 
-test: build ## run every test
+test: build var/tools/versitygw ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
 	go test -race -timeout 20m $$(go list ./service/... | grep -v /confine)
@@ -74,6 +74,12 @@ build: ## build the console and bin/echolane
 	@$(MAKE) --no-print-directory console binary
 
 console: console/dist/index.html
+
+# A real object store, for tests and the demo of several nodes.
+VERSITYGW := v1.8.0
+var/tools/versitygw:
+	@mkdir -p var/tools
+	GOBIN=$(CURDIR)/var/tools GOFLAGS= go install github.com/versity/versitygw/cmd/versitygw@$(VERSITYGW)
 
 binary:
 	go build -buildvcs=auto -trimpath -ldflags "-s -w" -o bin/echolane ./cmd/echolane

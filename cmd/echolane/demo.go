@@ -54,7 +54,7 @@ Examples:
   echolane demo --listen 127.0.0.1:9000 --origin 127.0.0.1:9001`,
 		Flags: append(serviceFlags(),
 			&cli.StringFlag{Name: "origin", Usage: "address of the made-up shop", Value: "127.0.0.1:8741", Sources: cli.EnvVars("ECHOLANE_ORIGIN")},
-			&cli.StringFlag{Name: "store", Usage: "address of the made-up object store", Value: "127.0.0.1:8743", Sources: cli.EnvVars("ECHOLANE_STORE")},
+			&cli.StringFlag{Name: "bucket-listen", Usage: "address of the made-up object store", Value: "127.0.0.1:8743", Sources: cli.EnvVars("ECHOLANE_BUCKET_LISTEN")},
 			&cli.StringFlag{Name: "data", Usage: "directory for pictures, database and cache", Value: "var", Sources: cli.EnvVars("ECHOLANE_DATA")},
 		),
 		Action: runDemo,
@@ -111,7 +111,7 @@ func runDemo(ctx context.Context, c *cli.Command) error {
 	if err := fillStore(objects.Dir, folder); err != nil {
 		return err
 	}
-	if d.store, closeStore, err = standIn(c, "store", objects); err != nil {
+	if d.store, closeStore, err = standIn(c, "bucket-listen", objects); err != nil {
 		return err
 	}
 	defer closeStore()

@@ -11,14 +11,14 @@ import (
 	"echolane/core/declare"
 	"echolane/core/markup"
 	"echolane/core/policy"
+	"echolane/service/cache"
 	"echolane/service/records"
 	"echolane/service/source"
-	"echolane/service/variants"
 )
 
 // Maker makes variants as a request for them would, and tells what is known of sources.
 type Maker interface {
-	Measure(ctx context.Context, uri, accept string) (*variants.Variant, *policy.Refusal)
+	Measure(ctx context.Context, uri, accept string) (*cache.Variant, *policy.Refusal)
 	FactsOf(ctx context.Context, path string) (source.Facts, *policy.Refusal)
 }
 
@@ -179,7 +179,7 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 // workshop makes those of one source together.
 func weigh(ctx context.Context, maker Maker, site string, o *markup.Options) (all []Weighed, no *policy.Refusal) {
 	anchors := markup.Anchors(*o)
-	made := make([]*variants.Variant, len(anchors))
+	made := make([]*cache.Variant, len(anchors))
 	refusals := make([]*policy.Refusal, len(anchors))
 	at := *o
 	at.Base = "/" + site

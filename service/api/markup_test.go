@@ -8,9 +8,9 @@ import (
 	"testing"
 
 	"echolane/core/policy"
+	"echolane/service/cache"
 	"echolane/service/lane"
 	"echolane/service/source"
-	"echolane/service/variants"
 )
 
 // fakeMaker knows one source, whose variants have a byte for every two pixels of width.
@@ -20,14 +20,14 @@ func (m fakeMaker) FactsOf(context.Context, string) (source.Facts, *policy.Refus
 	return m.facts, nil
 }
 
-func (m fakeMaker) Measure(_ context.Context, uri, _ string) (*variants.Variant, *policy.Refusal) {
+func (m fakeMaker) Measure(_ context.Context, uri, _ string) (*cache.Variant, *policy.Refusal) {
 	_, query, _ := strings.Cut(uri, "?")
 	q, err := url.ParseQuery(query)
 	if err != nil {
 		return nil, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest})
 	}
 	w, _ := strconv.ParseFloat(q.Get("width"), 64)
-	return &variants.Variant{Body: make([]byte, int(w)/2), Type: "image/avif"}, nil
+	return &cache.Variant{Body: make([]byte, int(w)/2), Type: "image/avif"}, nil
 }
 
 func kestrel(t *testing.T) *policy.SiteSettings {

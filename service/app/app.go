@@ -22,15 +22,16 @@ import (
 	"echolane/core/markup"
 	"echolane/core/policy"
 	"echolane/service/api"
+	"echolane/service/cache"
+	"echolane/service/cache/disk"
+	"echolane/service/cache/shared"
 	"echolane/service/caller"
 	"echolane/service/connections"
 	"echolane/service/delivery"
-	"echolane/service/diskcache"
 	"echolane/service/lane"
 	"echolane/service/panics"
 	"echolane/service/records"
 	"echolane/service/source"
-	"echolane/service/variants"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
 )
@@ -40,9 +41,12 @@ type Options struct {
 	Listen        string // host:port
 	MetricsListen string // host:port for metrics alone; "": beside the rest, for tokens
 	DatabaseURL   string
-	CacheDir      string        // "" keeps nothing on disk
-	MemoryBytes   int64         // of variants in memory
-	DiskBytes     int64         // of variants on disk
+	CacheDir      string       // "" keeps nothing on disk
+	MemoryBytes   int64        // of variants in memory
+	DiskBytes     int64        // of variants and sources on disk
+	DiskFiles     int          // on disk; 0: a million
+	Store         shared.Place // that all nodes share; zero: none
+	StoreKeys     shared.Credentials
 	Workers       int           // render processes; 0: one for each processor
 	WaitLimit     time.Duration // the longest that a variant waits for one; 0: what workshop has
 	RenderMemory  int64         // bytes that renders may take together; 0: half of the machine's
@@ -77,11 +81,13 @@ type App struct {
 	recorder  *records.Recorder
 	weighing  *weighing.Runner
 	browsers  *weighing.Browsers
-	kept      *diskcache.Disk
+	kept      *disk.Disk
 	keep      *source.Keep
 	lanes     *source.Lanes
+	shared    *shared.Store
+	peers     *records.Peers
 	sources   *source.Table
-	cache     *variants.Cache
+	cache     *cache.Cache
 	workshop  *workshop.Workshop
 	delivery  *delivery.Service
 	api       *api.API
@@ -148,16 +154,28 @@ func (a *App) start(ctx context.Context) error {
 	if a.settings, err = records.Watch(ctx, watching); err != nil {
 		return err
 	}
-	variantDir, disk := "", a.o.DiskBytes
+	if a.shared, err = openStore(a.o, a.panics); err != nil {
+		return err
+	}
+	var leases cache.Leases
+	var peers delivery.Peers
+	if a.shared != nil {
+		a.peers = records.NewPeers(records.PeersOptions{
+			Store: a.store, Log: a.o.Log, Panics: a.panics, Refined: func(keys []string) { a.cache.Refined(keys) }, Lost: func() { a.cache.Unsure() },
+		})
+		leases, peers = a.peers, a.peers
+	}
+	variantDir, bytes := "", a.o.DiskBytes
 	if a.o.CacheDir != "" {
 		// A fifth for the sources that lanes fetch.
 		variantDir = filepath.Join(a.o.CacheDir, "variants")
-		a.kept = diskcache.Open(filepath.Join(a.o.CacheDir, "sources"), disk/5, a.o.Log, a.panics)
-		disk -= disk / 5
+		a.kept = disk.Open(disk.Options{Dir: filepath.Join(a.o.CacheDir, "sources"), Bytes: bytes / 5, Files: a.o.DiskFiles / 5, Log: a.o.Log, Panics: a.panics})
+		bytes -= bytes / 5
 	}
 	a.keep = source.NewKeep(a.kept, 0)
+	a.keep.Share(a.shared, leases)
 	a.lanes = &source.Lanes{Kinds: lane.Kinds, CDN: a.settings.Deployment, Keep: a.keep}
-	if a.cache, err = variants.New(variants.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: disk, Log: a.o.Log, Panics: a.panics}); err != nil {
+	if a.cache, err = cache.New(cache.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: bytes, DiskFiles: a.o.DiskFiles - a.o.DiskFiles/5, Store: a.shared, Leases: leases, Log: a.o.Log, Panics: a.panics}); err != nil {
 		return fmt.Errorf("open the variant cache: %w", err)
 	}
 	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Wait: a.o.WaitLimit, AllMemory: a.o.RenderMemory, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log}); err != nil {
@@ -171,7 +189,7 @@ func (a *App) start(ctx context.Context) error {
 		SignIns: caller.NewLimiter(10_000),
 	}
 	if a.delivery, err = delivery.New(delivery.Options{
-		Settings: a.settings, Sources: a.sources, Cache: a.cache, Workshop: a.workshop, Recorder: a.recorder, Metrics: a.metrics, Log: a.o.Log, Panics: a.panics,
+		Settings: a.settings, Sources: a.sources, Cache: a.cache, Workshop: a.workshop, Peers: peers, Recorder: a.recorder, Metrics: a.metrics, Log: a.o.Log, Panics: a.panics,
 		Proxies: a.o.Proxies, SearchAtOnce: a.o.SearchAtOnce, MayRead: a.api.MayRead,
 	}); err != nil {
 		return fmt.Errorf("open the image path: %w", err)
@@ -282,6 +300,10 @@ func (a *App) release() {
 	}
 	if a.cache != nil {
 		a.cache.Close()
+	}
+	a.shared.Close() // what is still being written makes others find it
+	if a.peers != nil {
+		a.peers.Close()
 	}
 	if a.recorder != nil {
 		a.recorder.Close()

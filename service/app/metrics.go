@@ -10,14 +10,14 @@ import (
 	"github.com/prometheus/client_golang/prometheus/promhttp"
 
 	"echolane/core/policy"
-	"echolane/service/variants"
+	"echolane/service/cache"
 )
 
 // metrics counts for Prometheus. Its series are found once, so that counting costs an addition.
 type metrics struct {
 	registry *prometheus.Registry
-	answers  [variants.Original + 1]prometheus.Counter
-	seconds  [variants.Original + 1]prometheus.Observer
+	answers  [cache.Original + 1]prometheus.Counter
+	seconds  [cache.Original + 1]prometheus.Observer
 	fresh    prometheus.Counter // 304
 	bytes    prometheus.Counter
 	refusals *prometheus.CounterVec
@@ -30,7 +30,7 @@ func newMetrics(a *App) *metrics {
 		Name: "echolane_answer_seconds", Help: "Time from an image request to its answer, by where the variant came from.",
 		Buckets: []float64{.00001, .0001, .001, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10},
 	}, []string{"from"})
-	for w := variants.Memory; w <= variants.Original; w++ {
+	for w := cache.Memory; w <= cache.Original; w++ {
 		m.answers[w], m.seconds[w] = answers.WithLabelValues(w.String()), seconds.WithLabelValues(w.String())
 	}
 	m.fresh = prometheus.NewCounter(prometheus.CounterOpts{Name: "echolane_not_modified_total", Help: "Image requests answered with 304."})
@@ -40,7 +40,15 @@ func newMetrics(a *App) *metrics {
 		gauge("echolane_memory_cache_bytes", "Bytes of variants in memory.", func() float64 { return float64(a.cache.Stats().MemoryBytes) }),
 		gauge("echolane_memory_cache_variants", "Variants in memory.", func() float64 { return float64(a.cache.Stats().MemoryEntries) }),
 		gauge("echolane_disk_cache_bytes", "Bytes of variants on disk.", func() float64 { return float64(a.cache.Stats().DiskBytes) }),
-		gauge("echolane_disk_cache_failures", "Times the disk cache couldn't be read or written.", func() float64 { return float64(a.cache.Stats().DiskFailures) }),
+		gauge("echolane_disk_cache_failures", "Times the disk cache couldn't be read or written.", func() float64 { return float64(a.cache.Stats().Disk.Failures) }),
+		gauge("echolane_disk_cache_files", "Variants on disk.", func() float64 { return float64(a.cache.Stats().DiskFiles) }),
+		gauge("echolane_disk_cache_evicted", "Variants on disk that made room for others.", func() float64 { return float64(a.cache.Stats().DiskEvicted) }),
+		gauge("echolane_disk_cache_resting", "Whether the disk cache isn't asked for a while, since it failed.", func() float64 { return bit(a.cache.Stats().Disk.Resting) }),
+		gauge("echolane_store_failures", "Times the shared store couldn't be read or written.", func() float64 { return float64(a.cache.Stats().Store.Failures) }),
+		gauge("echolane_store_resting", "Whether the shared store isn't asked for a while, since it failed.", func() float64 { return bit(a.cache.Stats().Store.Resting) }),
+		gauge("echolane_store_lost", "Entries that the shared store didn't take.", func() float64 { return float64(a.cache.Stats().StoreLost) }),
+		gauge("echolane_store_waiting", "Entries that wait to be written to the shared store.", func() float64 { return float64(a.shared.Waiting()) }),
+		gauge("echolane_peer_variants", "Variants that this node waited for while another made them.", func() float64 { return float64(a.cache.Stats().Waited) }),
 		gauge("echolane_source_memory_bytes", "Bytes of sources in memory.", func() float64 { return float64(a.keep.MemoryBytes()) }),
 		gauge("echolane_sources_known", "Sources that something is known of.", func() float64 { return float64(a.sources.Len()) }),
 		gauge("echolane_workers_lost", "Render workers that died or were ended.", func() float64 { return float64(a.workshop.Lost()) }),
@@ -50,12 +58,7 @@ func newMetrics(a *App) *metrics {
 		gauge("echolane_connections_refused", "Connections that there was no room for.", func() float64 { return float64(a.clients.Refused()) }),
 		gauge("echolane_requests_under_way", "Requests that are being answered.", func() float64 { return float64(a.under.Load()) }),
 		gauge("echolane_panics", "Panics that were caught, each of which cost one request or task.", func() float64 { return float64(a.panics.Count()) }),
-		gauge("echolane_database_up", "Whether the database answers.", func() float64 {
-			if a.settings.Live() {
-				return 1
-			}
-			return 0
-		}),
+		gauge("echolane_database_up", "Whether the database answers.", func() float64 { return bit(a.settings.Live()) }),
 		collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	return m
 }
@@ -64,7 +67,13 @@ func gauge(name, help string, f func() float64) prometheus.Collector {
 	return prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: name, Help: help}, f)
 }
 
-// dropped are the records that were given up, by what they were.
+func bit(b bool) float64 {
+	if b {
+		return 1
+	}
+	return 0
+}
+
 // workers tells what confines render workers, and for which system calls some were ended.
 type workers struct{ a *App }
 
@@ -88,6 +97,7 @@ func (w workers) Collect(to chan<- prometheus.Metric) {
 	}
 }
 
+// dropped are the records that were given up, by what they were.
 type dropped struct{ a *App }
 
 var droppedDesc = prometheus.NewDesc("echolane_records_dropped_total", "Rows that couldn't be written to the database, by what they were.", []string{"what"}, nil)
@@ -105,7 +115,7 @@ func (m *metrics) handler() http.Handler {
 }
 
 // Answered and Refused make metrics a delivery.Metrics.
-func (m *metrics) Answered(where variants.Where, status, bytes int, took time.Duration) {
+func (m *metrics) Answered(where cache.Where, status, bytes int, took time.Duration) {
 	m.answers[where].Inc()
 	m.seconds[where].Observe(took.Seconds())
 	if status == 304 {

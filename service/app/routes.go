@@ -11,6 +11,7 @@ import (
 	"echolane/console"
 	"echolane/core/policy"
 	"echolane/service/api"
+	"echolane/service/cache/guard"
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/web"
@@ -53,10 +54,31 @@ func (a *App) ready(c fiber.Ctx) error {
 		return c.Status(503).JSON(fiber.Map{"status": "draining"})
 	case !a.settings.Known():
 		return c.Status(503).JSON(fiber.Map{"status": "waiting", "database": "away", "detail": "the database is away, and no settings are known yet"})
-	case !a.settings.Live():
-		return c.JSON(fiber.Map{"status": "degraded", "database": "away", "detail": "images are served with the settings last read; settings can't be changed"})
 	}
-	return c.JSON(fiber.Map{"status": "ready", "database": "there"})
+	status, said := fiber.Map{"status": "ready", "database": "there"}, []string{}
+	if !a.settings.Live() {
+		status["database"] = "away"
+		said = append(said, "images are served with the settings last read; settings can't be changed")
+	}
+	tiers := a.cache.Stats()
+	if a.kept != nil {
+		status["disk"] = "there"
+		if d := guard.Join(tiers.Disk, a.kept.State()); d.Resting {
+			status["disk"] = "failing"
+			said = append(said, "the disk cache can't be used: "+d.Last)
+		}
+	}
+	if a.shared != nil {
+		status["store"] = "there"
+		if tiers.Store.Resting {
+			status["store"] = "failing"
+			said = append(said, "the shared store can't be used: "+tiers.Store.Last)
+		}
+	}
+	if len(said) > 0 {
+		status["status"], status["detail"] = "degraded", strings.Join(said, "; ")
+	}
+	return c.JSON(status)
 }
 
 // scrape lets those who may read everything have the metrics.

@@ -14,7 +14,7 @@ import (
 	"github.com/andybalholm/brotli"
 	"github.com/gofiber/fiber/v3"
 
-	"echolane/service/variants"
+	"echolane/service/cache"
 )
 
 // A file of the binary's own, in the codings that it is sent in. The codings of larger files are made at the build and lie
@@ -59,7 +59,7 @@ func (f *files) file(name string) *file {
 	if path.Ext(name) == ".ts" { // of which there is no registered type
 		one.kind = "text/plain; charset=utf-8"
 	}
-	tag := strings.TrimSuffix(variants.ETagOf(data), `"`)
+	tag := strings.TrimSuffix(cache.ETagOf(data), `"`)
 	one.codings["identity"] = coded{data, tag + `"`}
 	if len(data) >= leastCoded {
 		for coding, made := range map[string]struct {

@@ -7,8 +7,8 @@ import (
 	"github.com/valyala/fasthttp"
 
 	"echolane/core/policy"
+	"echolane/service/cache"
 	"echolane/service/source"
-	"echolane/service/variants"
 )
 
 // The step answer: the variant with everything that is said about it.
@@ -27,11 +27,11 @@ var (
 
 // cacheStatus is how the answer came about (RFC 9211).
 var cacheStatus = [...][]byte{
-	variants.Memory: vHit, variants.Disk: []byte("Echo-Lane; hit; detail=disk"),
-	variants.Made: []byte("Echo-Lane; fwd=miss; stored"), variants.Joined: []byte("Echo-Lane; fwd=miss; collapsed"),
+	cache.Memory: vHit, cache.Disk: []byte("Echo-Lane; hit; detail=disk"), cache.Store: []byte("Echo-Lane; hit; detail=store"),
+	cache.Made: []byte("Echo-Lane; fwd=miss; stored"), cache.Joined: []byte("Echo-Lane; fwd=miss; collapsed"),
 }
 
-func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *hotEntry, e policy.Embedding, where variants.Where, timing string, start int64) {
+func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, e policy.Embedding, where cache.Where, timing string, start int64) {
 	h := &c.Response.Header
 	h.SetContentType(v.Type)
 	h.SetCanonical(fETag, []byte(v.ETag))
@@ -55,7 +55,7 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *hotEntr
 		status = []byte("Echo-Lane; fwd=miss")
 	}
 	h.SetCanonical(fCacheStatus, status)
-	if where == variants.Memory {
+	if where == cache.Memory {
 		h.SetCanonical(fTiming, vHitTiming)
 	} else {
 		h.SetCanonical(fTiming, []byte(timing))
@@ -75,7 +75,7 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *variants.Variant, m *hotEntr
 }
 
 // count counts an answer.
-func (s *Service) count(site string, where variants.Where, status, sent int, start int64) {
+func (s *Service) count(site string, where cache.Where, status, sent int, start int64) {
 	s.Metrics.Answered(where, status, sent, time.Duration(source.Now()-start))
 	s.Recorder.Usage(site).Served(sent)
 }

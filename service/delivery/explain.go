@@ -7,26 +7,26 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/service/cache"
 	"echolane/service/problem"
 	"echolane/service/source"
-	"echolane/service/variants"
 )
 
 // Explanation is how an answer comes about, step by step.
 type Explanation struct {
-	Address  string            `json:"address"` // the address form
-	Site     string            `json:"site,omitempty"`
-	Lane     string            `json:"lane,omitempty"`
-	Source   string            `json:"source,omitempty"`
-	Steps    []policy.Step     `json:"steps"`
-	Refusal  *problem.Details  `json:"refusal,omitempty"`  // the answer, where it is no
-	Resolved string            `json:"resolved,omitempty"` // the resolved form
-	Digest   source.Digest     `json:"source_digest,omitempty"`
-	Key      string            `json:"key,omitempty"`
-	Cache    string            `json:"cache,omitempty"` // memory, disk, made, joined
-	Bytes    int               `json:"bytes,omitempty"`
-	Variant  *variants.Variant `json:"variant,omitempty"`
-	TotalMS  float64           `json:"total_ms"`
+	Address  string           `json:"address"` // the address form
+	Site     string           `json:"site,omitempty"`
+	Lane     string           `json:"lane,omitempty"`
+	Source   string           `json:"source,omitempty"`
+	Steps    []policy.Step    `json:"steps"`
+	Refusal  *problem.Details `json:"refusal,omitempty"`  // the answer, where it is no
+	Resolved string           `json:"resolved,omitempty"` // the resolved form
+	Digest   source.Digest    `json:"source_digest,omitempty"`
+	Key      string           `json:"key,omitempty"`
+	Cache    string           `json:"cache,omitempty"` // memory, disk, made, joined
+	Bytes    int              `json:"bytes,omitempty"`
+	Variant  *cache.Variant   `json:"variant,omitempty"`
+	TotalMS  float64          `json:"total_ms"`
 }
 
 // explain tells how the line went that the request was taken along, with a trace. It answers 200 also where the image would
@@ -52,7 +52,7 @@ func (s *Service) explain(c *fasthttp.RequestCtx, r *request, f *found, no *poli
 		}
 		if o := f.original; o != nil {
 			o.content.Close()
-			x.Cache, x.Bytes = variants.Original.String(), int(o.size)
+			x.Cache, x.Bytes = cache.Original.String(), int(o.size)
 		}
 	}
 	if no != nil && (len(x.Steps) == 0 || !x.Steps[len(x.Steps)-1].Decided) {

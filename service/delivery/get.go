@@ -7,9 +7,9 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/wording"
+	"echolane/service/cache"
 	"echolane/service/records"
 	"echolane/service/source"
-	"echolane/service/variants"
 )
 
 // The step get: the variant from memory, disk, or its maker.
@@ -19,23 +19,24 @@ func (s *Service) get(ctx context.Context, r *request, f *found, start int64) er
 	m := newHotEntry(r, f)
 	looked := source.Now()
 	job := newMaker(s, r, f, m.key, looked-start)
-	v, where, err := s.Cache.Get(ctx, m.key, job.produce)
+	v, where, err := s.Cache.Get(ctx, cache.Ask{Key: m.key, Since: m.since, Alone: !keeps(r, f.sources)}, job.produce)
 	job.leave()
 	if err == nil && v.Provisional && job.explained { // what is kept is explained, not what is for now
 		if v, _, err = newMaker(s, r, f, m.key, looked-start).produce(ctx); err == nil {
-			s.Cache.Replace(m.key, v)
+			v.Serial = m.since
+			s.Cache.Replace(m.key, v, nil)
 		}
 	}
 	if err != nil {
 		return err
 	}
-	if v.Provisional && where == variants.Memory && !s.refiner.pending(m.key) {
+	if v.Provisional && where < cache.Made && !s.refiner.pending(m.key) {
 		// Its search was cut off, or found no room.
 		record := job.record()
 		record.Format, record.Width, record.Height, record.Bytes = v.Type[len("image/"):], v.Width, v.Height, len(v.Body)
 		s.putOff(refinement{key: m.key, sources: job.sources, job: job.job(), record: record}, v)
 	}
-	if where != variants.Made && f.key.Kind == variants.Picture {
+	if where != cache.Made && f.key.Kind == cache.Picture {
 		// Somebody else had it made, maybe another site: it is this path's too.
 		record := job.record()
 		record.Format, record.Width, record.Height, record.Bytes, record.Shared = v.Type[len("image/"):], v.Width, v.Height, len(v.Body), true
@@ -113,7 +114,7 @@ func (s *Service) number(ctx context.Context, r *request, own *source.Located, r
 func ms(n int64) float64 { return float64(n) / 1e6 }
 
 // timing is the Server-Timing of an answer that took work.
-func timing(v *variants.Variant, where variants.Where, start, looked int64) string {
+func timing(v *cache.Variant, where cache.Where, start, looked int64) string {
 	var b []byte
 	add := func(name string, d float64) {
 		if len(b) > 0 {
@@ -124,11 +125,11 @@ func timing(v *variants.Variant, where variants.Where, start, looked int64) stri
 		b = strconv.AppendFloat(b, d, 'f', 2, 64)
 	}
 	switch where {
-	case variants.Made:
+	case cache.Made:
 		for _, s := range v.Stages {
 			add(s.Name, s.MS)
 		}
-	case variants.Joined:
+	case cache.Joined:
 		add("joined", ms(source.Now()-looked))
 	default:
 		b = append(b, `cache;desc="`+where.String()+`";dur=`...)

@@ -7,28 +7,28 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/cache"
 	"echolane/service/source"
-	"echolane/service/variants"
 )
 
 // The step key: what a variant depends on, and the hot entry of a request.
 
 // keyOf is everything that the request's variant depends on.
-func keyOf(r *request, f *found) variants.Key {
-	k := variants.Key{Kind: variants.Picture, Resolved: r.resolved.String(), Renderer: render.Version, Thorough: r.site.Thorough}
+func keyOf(r *request, f *found) cache.Key {
+	k := cache.Key{Kind: cache.Picture, Resolved: r.resolved.String(), Renderer: render.Version, Thorough: r.site.Thorough}
 	switch {
 	case r.declared.As == declare.Facts:
-		k.Kind, k.Resolved, k.Thorough = variants.Facts, "", false
+		k.Kind, k.Resolved, k.Thorough = cache.Facts, "", false
 	case f.use == policy.Untouched:
-		k.Kind, k.Resolved, k.Thorough = variants.Drawing, "", false
+		k.Kind, k.Resolved, k.Thorough = cache.Drawing, "", false
 	case r.declared.As == declare.Placeholder:
-		k.Kind = variants.Placeholder
+		k.Kind = cache.Placeholder
 	}
-	if r.resolved.Budget > 0 && k.Kind == variants.Picture {
+	if r.resolved.Budget > 0 && k.Kind == cache.Picture {
 		k.Floor = r.site.QualityFloor
 	}
 	sources := f.sources
-	if k.Kind != variants.Picture && k.Kind != variants.Placeholder {
+	if k.Kind != cache.Picture && k.Kind != cache.Placeholder {
 		sources = sources[:1]
 	}
 	for _, l := range sources {
@@ -44,6 +44,7 @@ type hotEntry struct {
 	lane       *policy.CompiledLane
 	sources    []hotSource
 	key        string
+	since      uint64 // the serial of the newest purge that concerns the request
 	location   []byte
 	control    control
 	public     []byte // control's Cache-Control for every page, where it doesn't depend on the time
@@ -76,7 +77,7 @@ func (m *hotEntry) holds(all *policy.Settings, now int64) bool {
 // newHotEntry is of a request that has found its variant.
 func newHotEntry(r *request, f *found) *hotEntry {
 	m := &hotEntry{site: r.site, lane: r.lane, key: f.key.String(), location: r.form(r.declared), vary: r.varies(), classes: r.declared.Class}
-	if f.key.Kind == variants.Facts {
+	if f.key.Kind == cache.Facts {
 		m.vary = ""
 	}
 	m.generation.Store(r.settings.Generation)

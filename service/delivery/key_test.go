@@ -5,7 +5,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/render"
-	"echolane/service/variants"
+	"echolane/service/cache"
 )
 
 func TestRequestsShareAVariantWhereNothingTellsThemApart(t *testing.T) {
@@ -69,23 +69,23 @@ func TestRequestsShareAVariantWhereNothingTellsThemApart(t *testing.T) {
 
 // Each field of a key tells keys apart, and none runs into the next.
 func TestAKeyHoldsEveryField(t *testing.T) {
-	base := func() variants.Key {
-		return variants.Key{Resolved: "width=60", Sources: []string{"ab", "c"}, Renderer: render.Version}
+	base := func() cache.Key {
+		return cache.Key{Resolved: "width=60", Sources: []string{"ab", "c"}, Renderer: render.Version}
 	}
 	seen := map[string]string{base().String(): "the key itself"}
-	for name, change := range map[string]func(*variants.Key){
-		"kind":               func(k *variants.Key) { k.Kind = variants.Placeholder },
-		"facts":              func(k *variants.Key) { k.Kind = variants.Facts },
-		"drawing":            func(k *variants.Key) { k.Kind = variants.Drawing },
-		"resolved":           func(k *variants.Key) { k.Resolved = "width=61" },
-		"renderer":           func(k *variants.Key) { k.Renderer += "1" },
-		"effort":             func(k *variants.Key) { k.Thorough = true },
-		"floor":              func(k *variants.Key) { k.Floor = 40 },
-		"another source":     func(k *variants.Key) { k.Sources[0] = "ad" },
-		"order of sources":   func(k *variants.Key) { k.Sources = []string{"c", "ab"} },
-		"where sources part": func(k *variants.Key) { k.Sources = []string{"a", "bc"} },
-		"sources in one":     func(k *variants.Key) { k.Sources = []string{"abc"} },
-		"fields in one":      func(k *variants.Key) { k.Resolved, k.Sources = "width=60ab", []string{"c"} },
+	for name, change := range map[string]func(*cache.Key){
+		"kind":               func(k *cache.Key) { k.Kind = cache.Placeholder },
+		"facts":              func(k *cache.Key) { k.Kind = cache.Facts },
+		"drawing":            func(k *cache.Key) { k.Kind = cache.Drawing },
+		"resolved":           func(k *cache.Key) { k.Resolved = "width=61" },
+		"renderer":           func(k *cache.Key) { k.Renderer += "1" },
+		"effort":             func(k *cache.Key) { k.Thorough = true },
+		"floor":              func(k *cache.Key) { k.Floor = 40 },
+		"another source":     func(k *cache.Key) { k.Sources[0] = "ad" },
+		"order of sources":   func(k *cache.Key) { k.Sources = []string{"c", "ab"} },
+		"where sources part": func(k *cache.Key) { k.Sources = []string{"a", "bc"} },
+		"sources in one":     func(k *cache.Key) { k.Sources = []string{"abc"} },
+		"fields in one":      func(k *cache.Key) { k.Resolved, k.Sources = "width=60ab", []string{"c"} },
 	} {
 		k := base()
 		change(&k)

@@ -14,9 +14,9 @@ import (
 	"echolane/core/encode"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/cache"
 	"echolane/service/records"
 	"echolane/service/source"
-	"echolane/service/variants"
 	"echolane/service/workshop"
 )
 
@@ -27,7 +27,7 @@ import (
 type maker struct {
 	s         *Service
 	r         *request
-	kind      variants.Kind
+	kind      cache.Kind
 	resolved  string
 	key       string
 	sources   []*source.Located
@@ -67,15 +67,15 @@ func (m *maker) record() records.Variant {
 }
 
 // produce makes it, within the site's bounds.
-func (m *maker) produce(ctx context.Context) (v *variants.Variant, then func(), err error) {
+func (m *maker) produce(ctx context.Context) (v *cache.Variant, then func(), err error) {
 	if !m.state.CompareAndSwap(0, 1) {
 		return nil, nil, context.Canceled // who asked for it has gone
 	}
 	defer m.close()
 	switch m.kind {
-	case variants.Facts:
+	case cache.Facts:
 		v, err = m.facts(ctx)
-	case variants.Drawing:
+	case cache.Drawing:
 		v, err = m.drawing(ctx)
 	default:
 		record := m.record()
@@ -195,14 +195,14 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 // job is what the picture or its placeholder is made by.
 func (m *maker) job() render.Job {
 	job := render.Job{Request: m.r.resolved, Limits: m.r.lane.Limits, Floor: m.r.site.QualityFloor, Thorough: m.r.site.Thorough}
-	if m.kind == variants.Placeholder {
+	if m.kind == cache.Placeholder {
 		job.Placeholder = render.PlaceholderBytes
 	}
 	return job
 }
 
 // picture has the variant or its placeholder made. then has it searched for, where it was predicted.
-func (m *maker) picture(ctx context.Context, record records.Variant) (v *variants.Variant, then func(), err error) {
+func (m *maker) picture(ctx context.Context, record records.Variant) (v *cache.Variant, then func(), err error) {
 	begin := source.Now()
 	job := m.job()
 	job.Predict = !m.explained && keeps(m.r, m.sources) && m.s.later()
@@ -210,14 +210,14 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (v *variant
 	if err != nil {
 		return nil, nil, err
 	}
-	v = &variants.Variant{
-		Body: result.Data, ETag: variants.ETagOf(result.Data), Type: result.Format.MediaType(),
+	v = &cache.Variant{
+		Body: result.Data, ETag: cache.ETagOf(result.Data), Type: result.Format.MediaType(),
 		Width: result.Canvas.W, Height: result.Canvas.H, NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H,
 		SourceType: result.Source, SourceBytes: int(m.own().Known.Bytes), Encoding: &result.How,
 	}
-	v.Stages = append(v.Stages, variants.Stage{Name: "source", MS: ms(m.looking)})
+	v.Stages = append(v.Stages, cache.Stage{Name: "source", MS: ms(m.looking)})
 	for _, st := range result.Stages {
-		v.Stages = append(v.Stages, variants.Stage{Name: st.Name, MS: ms(int64(st.Took))})
+		v.Stages = append(v.Stages, cache.Stage{Name: st.Name, MS: ms(int64(st.Took))})
 	}
 	record.Format, record.Width, record.Height, record.Bytes = result.Format.String(), v.Width, v.Height, len(v.Body)
 	record.RenderMS = ms(source.Now() - begin)
@@ -240,7 +240,7 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (v *variant
 const largestDrawing = 8 << 20
 
 // drawing reads the source as it is.
-func (m *maker) drawing(ctx context.Context) (*variants.Variant, error) {
+func (m *maker) drawing(ctx context.Context) (*cache.Variant, error) {
 	if n := m.own().Known.Bytes; n > largestDrawing {
 		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSourceTooManyBytes, Given: fmt.Sprint(n), Allowed: fmt.Sprintf("drawings of at most %d bytes", largestDrawing), Detail: fmt.Sprintf("the drawing has %d bytes", n), Remedy: "use a smaller drawing, or a picture made of it"})
 	}
@@ -257,9 +257,9 @@ func (m *maker) drawing(ctx context.Context) (*variants.Variant, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &variants.Variant{
-		Body: data, ETag: variants.ETagOf(data), Type: svgType, SourceType: svgType, SourceBytes: len(data),
-		Encoding: &encode.Encoding{Kind: "drawing", Way: "source"}, Stages: []variants.Stage{{Name: "source", MS: ms(m.looking)}},
+	return &cache.Variant{
+		Body: data, ETag: cache.ETagOf(data), Type: svgType, SourceType: svgType, SourceBytes: len(data),
+		Encoding: &encode.Encoding{Kind: "drawing", Way: "source"}, Stages: []cache.Stage{{Name: "source", MS: ms(m.looking)}},
 	}, nil
 }
 
@@ -278,7 +278,7 @@ func PlaceholderURL(made []byte) string {
 }
 
 // facts finds out what is known of the source, as JSON that is kept like a variant.
-func (m *maker) facts(ctx context.Context) (*variants.Variant, error) {
+func (m *maker) facts(ctx context.Context) (*cache.Variant, error) {
 	own, limits := m.sources[:1], m.r.lane.Limits
 	h := m.own().Known.Header
 	if h.Type == svgType {
@@ -298,7 +298,7 @@ func (m *maker) facts(ctx context.Context) (*variants.Variant, error) {
 	if err != nil {
 		return nil, err
 	}
-	return &variants.Variant{Body: body, ETag: variants.ETagOf(body), Type: "application/json", NaturalWidth: f.Width, NaturalHeight: f.Height, SourceType: f.Type, SourceBytes: int(f.Bytes)}, nil
+	return &cache.Variant{Body: body, ETag: cache.ETagOf(body), Type: "application/json", NaturalWidth: f.Width, NaturalHeight: f.Height, SourceType: f.Type, SourceBytes: int(f.Bytes)}, nil
 }
 
 // FactsOf are what as=facts says of the source at a path such as /kestrel/catalogue/delta-red.jpg, percent-encoded.

@@ -14,8 +14,8 @@ import (
 
 	"echolane/core/metadata"
 	"echolane/core/policy"
+	"echolane/service/cache"
 	"echolane/service/source"
-	"echolane/service/variants"
 )
 
 // The source itself, for a download: conditional, in ranges, streamed from where it lies.
@@ -93,7 +93,7 @@ func (s *Service) sendOriginal(c *fasthttp.RequestCtx, r *request, f *found, e p
 	if c.IsHead() {
 		n = 0
 	}
-	s.count(r.site.Name, variants.Original, status, int(n), start)
+	s.count(r.site.Name, cache.Original, status, int(n), start)
 }
 
 // mayRange says whether a range may be sent: If-Range must name this very version (RFC 9110, section 13.1.5).

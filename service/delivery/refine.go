@@ -8,9 +8,9 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/cache"
 	"echolane/service/records"
 	"echolane/service/source"
-	"echolane/service/variants"
 	"echolane/service/workshop"
 )
 
@@ -18,6 +18,7 @@ import (
 // need, says that it's worth keeping for a few seconds only, and the searched variant takes its place. What waits for its search
 // holds no bytes: sources are opened again when its turn comes, and the first answer lies in memory. One that there is no room for,
 // or that a stop cuts off, isn't lost: its first answer stays provisional, and whoever asks for that next has it searched for.
+// Of nodes that share a store one searches, and the others hear of it.
 
 const (
 	mostRefinements = 4096 // that wait; beyond, the last of the site with the most goes
@@ -32,7 +33,7 @@ type refinement struct {
 	sources  []*source.Located
 	job      render.Job
 	record   records.Variant
-	first    variants.Variant // the first answer, without its bytes
+	first    cache.Variant // the first answer, without its bytes
 	failures int
 }
 
@@ -161,7 +162,7 @@ func (r *refiner) done(f *refinement) {
 func (s *Service) later() bool { return !s.SearchAtOnce }
 
 // putOff has a variant searched for.
-func (s *Service) putOff(f refinement, first *variants.Variant) {
+func (s *Service) putOff(f refinement, first *cache.Variant) {
 	f.first = *first
 	f.first.Body = nil
 	f.job.Predict = false
@@ -170,10 +171,10 @@ func (s *Service) putOff(f refinement, first *variants.Variant) {
 
 // settle keeps a variant as it was predicted.
 func (s *Service) settle(f *refinement) {
-	if kept, ok := s.Cache.InMemory(f.key); ok && kept.Provisional {
+	if kept, ok := s.Cache.InMemory(f.key, 0); ok && kept.Provisional {
 		v := *kept
 		v.Provisional = false
-		s.Cache.Replace(f.key, &v)
+		s.Cache.Replace(f.key, &v, nil)
 		s.Recorder.Made(f.record)
 	}
 }
@@ -198,6 +199,20 @@ func (s *Service) pause() {
 }
 
 func (s *Service) search(f *refinement) {
+	release := func() {}
+	if s.Peers != nil {
+		var lead bool
+		if release, lead = s.Peers.TryLead(s.base, "refine/"+f.key); !lead { // another node does it, and says so when it's done
+			s.refiner.done(f)
+			return
+		}
+	}
+	kept := false
+	defer func() {
+		if !kept {
+			release()
+		}
+	}()
 	result, err := s.render(workshop.With(s.base, workshop.Refinement, f.record.Site, ""), f.sources, f.job)
 	var no *policy.Refusal
 	switch {
@@ -214,9 +229,15 @@ func (s *Service) search(f *refinement) {
 		return
 	}
 	v := f.first
-	v.Body, v.ETag, v.Type, v.Encoding, v.Provisional = result.Data, variants.ETagOf(result.Data), result.Format.MediaType(), &result.How, false
+	v.Body, v.ETag, v.Type, v.Encoding, v.Provisional = result.Data, cache.ETagOf(result.Data), result.Format.MediaType(), &result.How, false
 	f.record.Bytes, f.record.Format = len(v.Body), result.Format.String()
-	s.Cache.Replace(f.key, &v)
+	kept = true
+	s.Cache.Replace(f.key, &v, func() {
+		if s.Peers != nil {
+			s.Peers.Refined(f.key)
+		}
+		release()
+	})
 	s.refiner.done(f)
 	s.Recorder.Made(f.record)
 }

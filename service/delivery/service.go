@@ -23,12 +23,12 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/cache"
 	"echolane/service/caller"
 	"echolane/service/panics"
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
-	"echolane/service/variants"
 	"echolane/service/workshop"
 )
 
@@ -72,18 +72,27 @@ type Recorder interface {
 	VariantsOf(ctx context.Context, v records.Variant) (n int, known bool, err error)
 }
 
+// Peers are the other nodes with which this one shares a store.
+type Peers interface {
+	// TryLead reports whether this node is the one to do what a key names now; release is called once that is done.
+	TryLead(ctx context.Context, key string) (release func(), lead bool)
+	// Refined tells the others that a variant was searched for. It doesn't block.
+	Refined(key string)
+}
+
 // Metrics counts every answer. It doesn't block.
 type Metrics interface {
-	Answered(where variants.Where, status, bytes int, took time.Duration)
+	Answered(where cache.Where, status, bytes int, took time.Duration)
 	Refused(reason policy.Reason)
 }
 
-// Options are what a Service works with; all of them are needed, but for Proxies and Panics.
+// Options are what a Service works with; all of them are needed, but for Peers, Proxies and Panics.
 type Options struct {
 	Settings Settings
 	Sources  Sources
-	Cache    *variants.Cache
+	Cache    *cache.Cache
 	Workshop Workshop
+	Peers    Peers
 	Recorder Recorder
 	Metrics  Metrics
 	Log      *slog.Logger
@@ -153,13 +162,13 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	var room [512]byte
 	look := appendHotKey(room[:0], uri, accepted, saves, hosted)
 	if m, ok := s.hot.GetIfPresent(text(look)); ok && m.holds(all, start) {
-		if v, ok := s.Cache.InMemory(m.key); ok && (!v.Provisional || s.refiner.pending(m.key)) {
+		if v, ok := s.Cache.InMemory(m.key, m.since); ok && (!v.Provisional || s.refiner.pending(m.key)) {
 			e, no := s.admit(c, m.site, nil)
 			if no != nil {
 				s.refuse(c, m.site.Name, "", no)
 				return
 			}
-			s.answer(c, v, m, e, variants.Memory, "", start)
+			s.answer(c, v, m, e, cache.Memory, "", start)
 			return
 		}
 	}
@@ -211,9 +220,9 @@ type found struct {
 	hot      *hotEntry
 	use      policy.Use
 	sources  []*source.Located // the picture's own, then the layers'
-	key      variants.Key
-	variant  *variants.Variant
-	where    variants.Where
+	key      cache.Key
+	variant  *cache.Variant
+	where    cache.Where
 	timing   string
 	original *original
 }
@@ -291,7 +300,7 @@ func (s *Service) refusalOf(err error) *policy.Refusal {
 
 // Measure makes what a request for uri would be answered with, through the same cache, for callers within the service:
 // no page, client or month is held against it, and nothing needs a signature. accept is the client's Accept field.
-func (s *Service) Measure(ctx context.Context, uri, accept string) (v *variants.Variant, no *policy.Refusal) {
+func (s *Service) Measure(ctx context.Context, uri, accept string) (v *cache.Variant, no *policy.Refusal) {
 	start := source.Now()
 	r := &request{settings: s.Settings.Current(), accepted: policy.ReadAccept(accept), trusted: true}
 	err := s.Panics.Run("measure "+uri, func() error {

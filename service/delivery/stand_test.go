@@ -22,11 +22,11 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/cache"
 	"echolane/service/lane"
 	"echolane/service/panics"
 	"echolane/service/records"
 	"echolane/service/source"
-	"echolane/service/variants"
 	"echolane/service/workshop"
 )
 
@@ -234,7 +234,7 @@ type fakeMetrics struct {
 	bytes             atomic.Int64
 }
 
-func (f *fakeMetrics) Answered(_ variants.Where, _, bytes int, _ time.Duration) {
+func (f *fakeMetrics) Answered(_ cache.Where, _, bytes int, _ time.Duration) {
 	f.answered.Add(1)
 	f.bytes.Add(int64(bytes))
 }
@@ -244,7 +244,7 @@ func newStand(t testing.TB, docs ...policy.Document) *stand {
 	t.Helper()
 	s := &stand{t: t, dir: t.TempDir(), settings: &fakeSettings{}, shop: &fakeShop{}, recorder: &fakeRecorder{counts: map[string]*records.UsageCounter{}}, metrics: &fakeMetrics{}, caught: &panics.Catcher{}}
 	quiet := slog.New(slog.NewTextHandler(io.Discard, nil))
-	cache, err := variants.New(variants.Options{MemoryBytes: 1 << 20, Log: quiet, Panics: s.caught})
+	cache, err := cache.New(cache.Options{MemoryBytes: 1 << 20, Log: quiet, Panics: s.caught})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -3,10 +3,11 @@ package records
 import (
 	"cmp"
 	"context"
-	"echolane/core/wording"
 	"fmt"
 	"strings"
 	"time"
+
+	"echolane/core/wording"
 
 	"github.com/jmoiron/sqlx"
 )

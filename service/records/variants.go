@@ -3,9 +3,10 @@ package records
 import (
 	"cmp"
 	"context"
-	"echolane/core/wording"
 	"fmt"
 	"time"
+
+	"echolane/core/wording"
 
 	"github.com/jmoiron/sqlx"
 )

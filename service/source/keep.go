@@ -4,40 +4,193 @@ import (
 	"bytes"
 	"container/list"
 	"context"
-	"crypto/sha256"
-	"encoding/base64"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"strings"
 	"sync"
 	"time"
 
 	"echolane/core/policy"
-	"echolane/service/diskcache"
+	"echolane/service/cache"
+	"echolane/service/cache/disk"
+	"echolane/service/cache/entry"
+	"echolane/service/cache/shared"
 )
 
 // Keep holds the sources that were fetched: on disk, where there is one, and otherwise in memory that is counted. What
 // nobody may keep is held in memory as long as it is used. Safe for concurrent use.
 type Keep struct {
-	disk   *diskcache.Disk // nil: none
-	memory memory
+	disk   *disk.Disk // nil: none
+	memory *memory
+	shared *sharing // nil: other nodes have nothing of it
 }
+
+// sharing is with other nodes.
+type sharing struct {
+	store  *shared.Store
+	leases cache.Leases
+	mu     sync.Mutex
+	giving map[string]chan struct{} // what is being written to the store, by key
+}
+
+// mostShared is the most bytes of a source that other nodes get from the store; they fetch what is larger.
+const mostShared = 64 << 20
 
 // DefaultMemory is how many bytes of sources are held in memory at once.
 const DefaultMemory = 128 << 20
 
 // NewKeep makes one. disk may be nil. memoryBytes bounds what is held in memory; 0: DefaultMemory.
-func NewKeep(disk *diskcache.Disk, memoryBytes int64) *Keep {
+func NewKeep(disk *disk.Disk, memoryBytes int64) *Keep {
 	if memoryBytes <= 0 {
 		memoryBytes = DefaultMemory
 	}
-	return &Keep{disk: disk, memory: memory{total: memoryBytes, entries: map[string]*held{}, wake: make(chan struct{})}}
+	return &Keep{disk: disk, memory: &memory{total: memoryBytes, entries: map[string]*held{}, wake: make(chan struct{})}}
+}
+
+// Share has what is kept be found by other nodes too, in their store. leases may be nil. It isn't called while the Keep is used.
+func (k *Keep) Share(store *shared.Store, leases cache.Leases) {
+	if store != nil {
+		k.shared = &sharing{store: store, leases: leases, giving: map[string]chan struct{}{}}
+	}
+}
+
+// Local is the same Keep, of which other nodes get nothing.
+func (k *Keep) Local() *Keep { return &Keep{disk: k.disk, memory: k.memory} }
+
+// head is what is written beside a source's bytes.
+func head(v Version) ([]byte, error) {
+	v.Validated = time.Now()
+	return json.Marshal(v)
+}
+
+// give writes a source to the store, behind the answer.
+func (k *Keep) give(key string, v Version, c *Content) {
+	if k.shared == nil || key == "" || v.Bytes > mostShared {
+		return
+	}
+	c = c.Share()
+	defer c.Close()
+	body, err := io.ReadAll(c.Reader())
+	if err != nil {
+		return
+	}
+	h, err := head(v)
+	if err != nil {
+		return
+	}
+	s, given := k.shared, make(chan struct{})
+	s.mu.Lock()
+	s.giving[key] = given
+	s.mu.Unlock()
+	s.store.Put(shared.Name(shared.Sources, key), h, body, true, func(bool) {
+		s.mu.Lock()
+		if s.giving[key] == given {
+			delete(s.giving, key)
+		}
+		s.mu.Unlock()
+		close(given)
+	})
+}
+
+// fromStore brings a source from where another node has put it, nil where none has.
+func (k *Keep) fromStore(key string) *Version {
+	if k.shared == nil {
+		return nil
+	}
+	ctx, cancel := context.WithTimeout(context.Background(), shared.Budget)
+	defer cancel()
+	h, body, err := k.shared.store.Get(ctx, shared.Name(shared.Sources, key))
+	var v Version
+	if err != nil || json.Unmarshal(h, &v) != nil || v.Digest == "" || v.Bytes != int64(len(body)) {
+		return nil
+	}
+	if k.disk != nil && k.write(key, h, bytes.NewReader(body)) {
+		return &v
+	}
+	if k.memory.reserve(ctx, v.Bytes) != nil {
+		return nil
+	}
+	k.memory.put(key, v.Digest, body, v.Bytes).Close()
+	return &v
+}
+
+// write keeps a source on the disk.
+func (k *Keep) write(key string, head []byte, body io.Reader) bool {
+	s, err := k.disk.Create()
+	if err != nil {
+		return false
+	}
+	if _, err = io.Copy(s, body); err == nil {
+		var e disk.Entry
+		if e, err = s.Commit(key, head); err == nil {
+			e.File.Close()
+			return true
+		}
+	}
+	s.Abort()
+	return false
+}
+
+// fresh gives a version whose freshness lifetime hasn't passed since it was validated, with what is left of that.
+func (v *Version) fresh() (out Version, ok bool) {
+	if v == nil {
+		return out, false
+	}
+	age := time.Since(v.Validated)
+	if age < 0 || age >= v.Fresh {
+		return out, false
+	}
+	out = *v
+	out.Fresh -= age
+	return out, true
+}
+
+// Newest gives the newest version of what is kept under a key: as it is kept, while that is fresh, or as get finds it. have is
+// what is known already, nil for nothing; get is given what is kept then. Of several nodes that know nothing, one asks.
+func (k *Keep) Newest(ctx context.Context, key string, have *Version, get func(have *Version) (Version, *Content, error)) (Version, *Content, error) {
+	if have != nil {
+		return get(have)
+	}
+	have = k.Known(key)
+	if v, ok := have.fresh(); ok {
+		return v, nil, nil
+	}
+	if have != nil || k.shared == nil || k.shared.leases == nil {
+		return get(have)
+	}
+	for {
+		release, lead, err := k.shared.leases.Lead(ctx, key)
+		if err != nil {
+			return Version{}, nil, err
+		}
+		have = k.Known(key) // another node may have fetched it since
+		v, ok := have.fresh()
+		if !ok && !lead {
+			continue
+		}
+		if ok {
+			if lead {
+				release()
+			}
+			return v, nil, nil
+		}
+		v, content, err := get(have)
+		k.shared.mu.Lock()
+		given := k.shared.giving[key]
+		k.shared.mu.Unlock()
+		go func() {
+			if given != nil {
+				<-given
+			}
+			release()
+		}()
+		return v, content, err
+	}
 }
 
 // Disk is where sources are kept, nil for nowhere.
-func (k *Keep) Disk() *diskcache.Disk { return k.disk }
+func (k *Keep) Disk() *disk.Disk { return k.disk }
 
 // MemoryBytes is what is held in memory.
 func (k *Keep) MemoryBytes() int64 {
@@ -48,19 +201,16 @@ func (k *Keep) MemoryBytes() int64 {
 
 // Known gives what is kept under a key, nil where nothing is.
 func (k *Keep) Known(key string) *Version {
-	if k.disk == nil {
-		return nil
+	if k.disk != nil {
+		if e, ok := k.disk.Open(key); ok {
+			e.File.Close()
+			var v Version
+			if json.Unmarshal(e.Head, &v) == nil && v.Digest != "" {
+				return &v
+			}
+		}
 	}
-	e, ok := k.disk.Open(key)
-	if !ok {
-		return nil
-	}
-	e.File.Close()
-	var v Version
-	if json.Unmarshal(e.Head, &v) != nil || v.Digest == "" {
-		return nil
-	}
-	return &v
+	return k.fromStore(key)
 }
 
 // Open gives the content of a version that is kept under a key.
@@ -105,6 +255,11 @@ func (k *Keep) Forget(key string) {
 	if k.disk != nil {
 		k.disk.Remove(key)
 	}
+	if k.shared != nil {
+		ctx, cancel := context.WithTimeout(context.Background(), shared.Budget)
+		defer cancel()
+		k.shared.store.Delete(ctx, shared.Name(shared.Sources, key))
+	}
 }
 
 // Refresh puts what an origin has said anew beside what is kept.
@@ -115,24 +270,10 @@ func (k *Keep) Refresh(key string, v Version) {
 		return
 	}
 	defer c.Close()
-	s, err := k.disk.Create()
-	if err != nil {
-		return
+	h, err := head(v)
+	if err == nil && k.write(key, h, c.Reader()) {
+		k.give(key, v, c)
 	}
-	head, err := json.Marshal(v)
-	if err == nil {
-		_, err = io.Copy(s, c.Reader())
-	}
-	if err != nil {
-		s.Abort()
-		return
-	}
-	e, err := s.Commit(key, head)
-	if err != nil {
-		s.Abort()
-		return
-	}
-	e.File.Close()
 }
 
 // ErrTooLong: there is more than the limit.
@@ -153,7 +294,7 @@ func (k *Keep) Receive(ctx context.Context, r io.Reader, limit, hint int64, comp
 	return k.toMemory(ctx, nil, r, limit, hint, sum, complete)
 }
 
-func (k *Keep) toDisk(ctx context.Context, s *diskcache.Stream, r io.Reader, limit int64, sum Digester, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
+func (k *Keep) toDisk(ctx context.Context, s *disk.Stream, r io.Reader, limit int64, sum Digester, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
 	buffer := make([]byte, 64<<10)
 	var n int64
 	for {
@@ -180,12 +321,12 @@ func (k *Keep) toDisk(ctx context.Context, s *diskcache.Stream, r io.Reader, lim
 		}
 	}
 	v, key := complete(sum.Digest(), n)
-	head, err := json.Marshal(v)
+	h, err := head(v)
 	if err != nil {
 		s.Abort()
 		return Version{}, nil, err
 	}
-	e, err := s.Commit(key, head)
+	e, err := s.Commit(key, h)
 	if err != nil {
 		before, lost := s.ReadBack(n)
 		s.Abort()
@@ -194,12 +335,14 @@ func (k *Keep) toDisk(ctx context.Context, s *diskcache.Stream, r io.Reader, lim
 		}
 		return k.toMemory(ctx, before, bytes.NewReader(nil), limit, -1, sum, complete)
 	}
-	return v, InFile(e.File, e.From, e.Size), nil
+	content := InFile(e.File, e.From, e.Size)
+	k.give(key, v, content)
+	return v, content, nil
 }
 
 func (k *Keep) toMemory(ctx context.Context, before []byte, r io.Reader, limit, hint int64, sum Digester, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
 	const step = 1 << 20
-	m := &k.memory
+	m := k.memory
 	reserved := int64(0)
 	// grow reserves room in steps: what is announced isn't there yet.
 	grow := func(to int64) error {
@@ -250,7 +393,9 @@ func (k *Keep) toMemory(ctx context.Context, before []byte, r io.Reader, limit, 
 		}
 	}
 	v, key := complete(sum.Digest(), int64(len(data)))
-	return v, m.put(key, v.Digest, data, reserved), nil
+	content := m.put(key, v.Digest, data, reserved)
+	k.give(key, v, content)
+	return v, content, nil
 }
 
 // memory is sources in memory, counted in bytes. Those in use stay; of the others those that were used last stay as long as
@@ -389,7 +534,4 @@ func (m *memory) forget(key string) {
 }
 
 // KeepKey is the key of what these parts name together.
-func KeepKey(parts ...string) string {
-	sum := sha256.Sum256([]byte(strings.Join(parts, "\x00")))
-	return base64.RawURLEncoding.EncodeToString(sum[:18])
-}
+func KeepKey(parts ...string) string { return entry.Key(parts...) }

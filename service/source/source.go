@@ -29,6 +29,7 @@ type Version struct {
 	Fresh     time.Duration // how long it is taken to be unchanged without another look
 	Modified  time.Time     // when it was last changed, as far as its lane knows; zero: unknown
 	Sharing   Sharing       // who may keep what is made of it
+	Validated time.Time     // when Fresh began; zero: unknown
 
 	// What an origin said that bears on later: its fields, and until when a stale answer may stand in for a failed one.
 	Fields     map[string][]string `json:",omitempty"`

@@ -17,7 +17,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/metadata"
 	"echolane/core/policy"
-	"echolane/service/diskcache"
+	"echolane/service/cache/disk"
 )
 
 // fakeLane gives what the test decides.
@@ -195,12 +195,12 @@ func TestTheTableForgetsTheOldest(t *testing.T) {
 	}
 }
 
-func keepWith(t *testing.T, memory int64, disk bool) *Keep {
+func keepWith(t *testing.T, memory int64, onDisk bool) *Keep {
 	t.Helper()
-	if !disk {
+	if !onDisk {
 		return NewKeep(nil, memory)
 	}
-	d := diskcache.Open(t.TempDir(), 1<<30, slog.New(slog.NewTextHandler(io.Discard, nil)), nil)
+	d := disk.Open(disk.Options{Dir: t.TempDir(), Bytes: 1 << 30, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	t.Cleanup(d.Close)
 	return NewKeep(d, memory)
 }

@@ -17,6 +17,7 @@ import (
 	"testing"
 
 	demo "echolane/demo/store"
+	"echolane/internal/localstore"
 )
 
 // stores are one of each kind, empty.
@@ -35,7 +36,15 @@ func stores(t *testing.T) map[string]Store {
 	bucket := func(name, prefix string) Store {
 		return InBucket(S3Options{Endpoint: s.URL, Bucket: name, Prefix: prefix, AccessKey: "kite", SecretKey: "string", Client: &http.Client{Transport: &http.Transport{}}})
 	}
-	return map[string]Store{"folder": folder, "bucket": bucket("archive", ""), "bucket below a prefix": bucket("shared", "press/1962/")}
+	real, err := localstore.Start(context.Background(), t.TempDir(), "kept")
+	if err != nil {
+		t.Fatal(err)
+	}
+	t.Cleanup(real.Stop)
+	return map[string]Store{
+		"folder": folder, "bucket": bucket("archive", ""), "bucket below a prefix": bucket("shared", "press/1962/"),
+		"bucket of a real server": InBucket(S3Options{Endpoint: real.Endpoint, Bucket: "kept", Prefix: "v/", AccessKey: real.AccessKey, SecretKey: real.SecretKey, Client: &http.Client{Transport: &http.Transport{}}}),
+	}
 }
 
 func put(t *testing.T, s Store, key, text string) {

@@ -31,18 +31,17 @@ func (b *Lane) key(path string) string {
 func (b *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
 	ctx, cancel := context.WithTimeout(ctx, b.total)
 	defer cancel()
-	if have == nil {
-		have = b.keep.Known(b.key(path))
-	}
-	v, content, err := b.stat(ctx, path, have)
-	var no *policy.Refusal
-	if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && b.now().Before(have.StaleUntil) {
-		stale := *have
-		stale.Fresh = source.StaleServed
-		return stale, nil, nil
-	}
-	content.Close() // it is kept, and opened again when it's needed
-	return v, nil, err
+	return b.keep.Newest(ctx, b.key(path), have, func(have *source.Version) (source.Version, *source.Content, error) {
+		v, content, err := b.stat(ctx, path, have)
+		var no *policy.Refusal
+		if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && b.now().Before(have.StaleUntil) {
+			stale := *have
+			stale.Fresh = source.StaleServed
+			return stale, nil, nil
+		}
+		content.Close() // it is kept, and opened again when it's needed
+		return v, nil, err
+	})
 }
 
 func (b *Lane) stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {

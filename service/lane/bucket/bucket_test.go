@@ -11,7 +11,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
-	"echolane/service/diskcache"
+	"echolane/service/cache/disk"
 	"echolane/service/source"
 	"echolane/service/store"
 )
@@ -45,7 +45,7 @@ func stand(t *testing.T) (*Lane, *away, *time.Time) {
 	}
 	now := time.Now()
 	a := &away{Store: inner}
-	disk := diskcache.Open(t.TempDir(), 1<<20, slog.New(slog.DiscardHandler), nil)
+	disk := disk.Open(disk.Options{Dir: t.TempDir(), Bytes: 1 << 20, Log: slog.New(slog.DiscardHandler)})
 	limits := policy.DefaultLimits
 	limits.SourceBytes = 100
 	l := &Lane{

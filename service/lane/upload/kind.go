@@ -36,5 +36,5 @@ func (Kind) Open(o source.Opening) (source.Lane, error) {
 	if err != nil {
 		return nil, objects.Refuse(o.Name(), "", err)
 	}
-	return &Lane{name: o.Name(), lane: o.Lane, store: store, total: o.Guard.Timeouts.Total, keep: o.Keep}, nil
+	return &Lane{name: o.Name(), lane: o.Lane, store: store, total: o.Guard.Timeouts.Total, keep: o.Keep.Local()}, nil
 }

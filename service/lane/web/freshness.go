@@ -1,11 +1,12 @@
 package web
 
 import (
-	"echolane/service/source"
 	"net/http"
 	"strconv"
 	"strings"
 	"time"
+
+	"echolane/service/source"
 )
 
 // freshness is what an origin's fields say about keeping its answer (RFC 9111).

@@ -1,10 +1,11 @@
 package web
 
 import (
-	"echolane/service/source"
 	"net/http"
 	"testing"
 	"time"
+
+	"echolane/service/source"
 )
 
 func TestFreshness(t *testing.T) {

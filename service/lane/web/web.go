@@ -83,13 +83,17 @@ func (w *Lane) Stat(ctx context.Context, path string, have *source.Version) (sou
 		return source.Version{}, nil, no
 	}
 	key := w.key(path)
-	if have == nil {
-		have = w.keep.Known(key)
-	} else if c, ok := w.keep.Open(key, *have); ok {
+	if have != nil {
+		c, ok := w.keep.Open(key, *have)
 		c.Close()
-	} else {
-		have = nil // what it would be revalidated for is gone
+		if !ok {
+			have = nil // what it would be revalidated for is gone
+		}
 	}
+	return w.keep.Newest(ctx, key, have, func(have *source.Version) (source.Version, *source.Content, error) { return w.stat(ctx, path, have) })
+}
+
+func (w *Lane) stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
 	v, content, err := w.fetch(ctx, path, have)
 	var no *policy.Refusal
 	if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && w.now().Before(have.StaleUntil) {

@@ -17,7 +17,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
-	"echolane/service/diskcache"
+	"echolane/service/cache/disk"
 	"echolane/service/source"
 
 	"io"
@@ -420,7 +420,7 @@ func TestSourcesArePaidForOnceAndRevalidated(t *testing.T) {
 		w.Write([]byte("picture " + version))
 	})
 	n := &names{answers: map[string][][]string{"public.test": {{outside}}}}
-	disk := diskcache.Open(t.TempDir(), 1<<20, slog.New(slog.NewTextHandler(io.Discard, nil)), nil)
+	disk := disk.Open(disk.Options{Dir: t.TempDir(), Bytes: 1 << 20, Log: slog.New(slog.NewTextHandler(io.Discard, nil))})
 	ls := &source.Lanes{Kinds: kinds, Lookup: n.lookup, Keep: source.NewKeep(disk, 0)}
 	web := lane(t, ls, func(l *policy.Lane) { l.Private, l.FreshS = []string{outside}, new(int); *l.FreshS = 40 })
 	base := "http://public.test:" + port

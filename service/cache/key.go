@@ -1,9 +1,10 @@
-package variants
+package cache
 
 import (
 	"crypto/sha256"
-	"encoding/base64"
 	"encoding/binary"
+
+	"echolane/service/cache/entry"
 )
 
 // A Key is every input that a variant's bytes depend on, and nothing that says who may have them: sites with the same bytes
@@ -46,5 +47,5 @@ func (k Key) String() string {
 	for _, s := range k.Sources {
 		text(s)
 	}
-	return base64.RawURLEncoding.EncodeToString(h.Sum(nil)[:18])
+	return entry.KeyOf(h.Sum(nil))
 }

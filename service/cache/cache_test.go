@@ -1,4 +1,4 @@
-package variants
+package cache
 
 import (
 	"bytes"
@@ -12,6 +12,8 @@ import (
 	"sync"
 	"testing"
 	"time"
+
+	"echolane/service/cache/entry"
 )
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -69,7 +71,7 @@ func TestKeysDependOnEverything(t *testing.T) {
 func TestMemoryStaysWithinItsBytes(t *testing.T) {
 	c := open(t, Options{MemoryBytes: 100_000})
 	for i := range 200 {
-		c.Get(context.Background(), fmt.Sprintf("key-%03d", i), func(context.Context) (*Variant, func(), error) { return made(5000, byte(i)), nil, nil })
+		c.Get(context.Background(), Ask{Key: entry.Key(fmt.Sprintf("key-%03d", i))}, func(context.Context) (*Variant, func(), error) { return made(5000, byte(i)), nil, nil })
 	}
 	c.memory.CleanUp()
 	if s := c.Stats(); s.MemoryBytes > 100_000 || s.MemoryEntries == 0 {
@@ -85,7 +87,7 @@ func TestOneMakerForAll(t *testing.T) {
 	wheres := make([]Where, 16)
 	for i := range wheres {
 		all.Go(func() {
-			_, w, err := c.Get(context.Background(), "key", func(context.Context) (*Variant, func(), error) { runs++; <-hold; return made(10, 1), nil, nil })
+			_, w, err := c.Get(context.Background(), Ask{Key: entry.Key("key")}, func(context.Context) (*Variant, func(), error) { runs++; <-hold; return made(10, 1), nil, nil })
 			if err != nil {
 				t.Error(err)
 			}
@@ -101,10 +103,10 @@ func TestOneMakerForAll(t *testing.T) {
 	if runs != 1 || count[Made] != 1 {
 		t.Errorf("made %d times, %v", runs, count)
 	}
-	if _, _, err := c.Get(context.Background(), "bad", func(context.Context) (*Variant, func(), error) { return nil, nil, errors.New("no") }); err == nil {
+	if _, _, err := c.Get(context.Background(), Ask{Key: entry.Key("bad")}, func(context.Context) (*Variant, func(), error) { return nil, nil, errors.New("no") }); err == nil {
 		t.Error("an error is lost")
 	}
-	if _, w, err := c.Get(context.Background(), "bad", func(context.Context) (*Variant, func(), error) { return made(1, 1), nil, nil }); err != nil || w != Made {
+	if _, w, err := c.Get(context.Background(), Ask{Key: entry.Key("bad")}, func(context.Context) (*Variant, func(), error) { return made(1, 1), nil, nil }); err != nil || w != Made {
 		t.Errorf("after a failure: %v, %v", w, err)
 	}
 }
@@ -115,7 +117,7 @@ func TestDiskKeepsWhatIsUsedWithinItsLimit(t *testing.T) {
 	c := open(t, Options{Dir: dir, DiskBytes: limit, MemoryBytes: 1})
 	for i := range 30 {
 		key := fmt.Sprintf("key-%03d", i)
-		c.Get(context.Background(), key, func(context.Context) (*Variant, func(), error) { return made(size, byte(i)), nil, nil })
+		c.Get(context.Background(), Ask{Key: entry.Key(key)}, func(context.Context) (*Variant, func(), error) { return made(size, byte(i)), nil, nil })
 		for until := time.Now().Add(10 * time.Second); c.disk.Waiting() > 0; time.Sleep(time.Millisecond) { // what can't keep up is let go
 			if time.Now().After(until) {
 				t.Fatalf("%s isn't written", key)
@@ -136,7 +138,7 @@ func TestDiskKeepsWhatIsUsedWithinItsLimit(t *testing.T) {
 	}
 	c = open(t, Options{Dir: dir, DiskBytes: limit})
 	defer c.Close()
-	v, w, err := c.Get(context.Background(), "key-029", func(context.Context) (*Variant, func(), error) { return nil, nil, errors.New("it isn't there") })
+	v, w, err := c.Get(context.Background(), Ask{Key: entry.Key("key-029")}, func(context.Context) (*Variant, func(), error) { return nil, nil, errors.New("it isn't there") })
 	if err != nil || w != Disk || len(v.Body) != size || v.Body[0] != 29 || v.Width != 3 || v.Stages[0].MS != 1.5 {
 		t.Errorf("the newest: %+v, %v, %v", v, w, err)
 	}

@@ -1,0 +1,436 @@
+// Package cache keeps the variants that were made: in memory and on disk, each within bounds, and in a store that all nodes
+// share; and sees to it that equal requests at once, on whichever nodes, are made once.
+//
+// A key names its variant for good: it holds the digest of the source, so nothing here ever turns stale. What is purged is
+// told by a serial: what was made under one before the purge's isn't given any more. A disk or a store that is full, read-only,
+// slow or failing costs only what it would have kept.
+package cache
+
+import (
+	"context"
+	"crypto/sha256"
+	"encoding/base64"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io/fs"
+	"log/slog"
+	"sync"
+	"sync/atomic"
+	"time"
+
+	"github.com/maypok86/otter/v2"
+
+	"echolane/core/encode"
+	"echolane/service/cache/disk"
+	"echolane/service/cache/entry"
+	"echolane/service/cache/guard"
+	"echolane/service/cache/shared"
+	"echolane/service/flight"
+	"echolane/service/panics"
+)
+
+// A Variant is an image ready to be sent. It is never changed after it is made.
+type Variant struct {
+	Body          []byte  `json:"-"`
+	ETag          string  `json:"etag"` // with its quotes
+	Type          string  `json:"type"` // media type
+	Width         int     `json:"width"`
+	Height        int     `json:"height"`
+	NaturalWidth  int     `json:"natural_width"`
+	NaturalHeight int     `json:"natural_height"`
+	SourceType    string  `json:"source_type"`
+	SourceBytes   int     `json:"source_bytes"`
+	Stages        []Stage `json:"stages"` // how it was made
+
+	Encoding *encode.Encoding `json:"encoding,omitempty"` // how its bytes came about
+
+	// Provisional variants are replaced soon: their quality was predicted, and the search for it is still to come.
+	Provisional bool `json:"provisional,omitempty"`
+
+	// Serial is that of the newest purge that was known when its making began.
+	Serial uint64 `json:"serial,omitempty"`
+
+	// Unshared variants come from a source that its origin lets nobody keep: they are answered, and forgotten.
+	Unshared bool `json:"-"`
+}
+
+// A Stage is a step of the making.
+type Stage struct {
+	Name string  `json:"name"`
+	MS   float64 `json:"ms"`
+}
+
+// ETagOf is a strong validator for these bytes.
+func ETagOf(body []byte) string {
+	sum := sha256.Sum256(body)
+	return `"` + base64.RawURLEncoding.EncodeToString(sum[:12]) + `"`
+}
+
+// Where says what a cache answered from.
+type Where uint8
+
+const (
+	Nowhere Where = iota
+	Memory
+	Disk
+	Store // that all nodes share
+	Made
+	Joined   // made by another request that came first
+	Original // no variant: the source itself
+)
+
+func (w Where) String() string {
+	return [...]string{"", "memory", "disk", "store", "made", "joined", "original"}[w]
+}
+
+// Cache is all tiers. Safe for concurrent use.
+type Cache struct {
+	memory  *otter.Cache[string, *Variant]
+	disk    *disk.Disk
+	store   *shared.Store
+	leases  Leases
+	making  flight.Group[found]
+	log     *slog.Logger
+	waited  atomic.Int64 // times that another node made it
+	stopped chan struct{}
+	closing sync.Once
+	ended   sync.WaitGroup
+}
+
+// Leases say which node makes what. They exist where nodes share a store.
+type Leases interface {
+	// Lead waits until this node is the one to make what a key names: then lead is true, and release is called once it is kept,
+	// or won't be. Where another node was the one and has come to an end, lead is false. Who can't find out leads. It errs with
+	// the context's error.
+	Lead(ctx context.Context, key string) (release func(), lead bool, err error)
+}
+
+// Options bound the cache.
+type Options struct {
+	MemoryBytes int64
+	Dir         string // "" keeps nothing on disk
+	DiskBytes   int64
+	DiskFiles   int           // 0: what package disk has
+	Store       *shared.Store // nil: none
+	Leases      Leases        // nil: this node is the only one
+	Log         *slog.Logger
+	Panics      *panics.Catcher
+}
+
+const (
+	overhead  = 512              // that an entry weighs beside its body
+	saveEvery = 10 * time.Minute // that files are told what memory has answered
+)
+
+// New opens the cache. A directory that can't be used is not an error: it is said in the log and counted.
+func New(o Options) (*Cache, error) {
+	memory, err := otter.New(&otter.Options[string, *Variant]{
+		MaximumWeight: uint64(o.MemoryBytes),
+		Weigher:       func(_ string, v *Variant) uint32 { return uint32(len(v.Body) + overhead) },
+	})
+	if err != nil {
+		return nil, err
+	}
+	c := &Cache{memory: memory, store: o.Store, leases: o.Leases, log: o.Log, making: flight.Group[found]{Panics: o.Panics}, stopped: make(chan struct{})}
+	if o.Dir != "" {
+		c.disk = disk.Open(disk.Options{Dir: o.Dir, Bytes: o.DiskBytes, Files: o.DiskFiles, Log: o.Log, Panics: o.Panics, Held: func(key string) bool {
+			_, there := c.memory.GetEntryQuietly(key)
+			return there
+		}})
+		o.Panics.Go(&c.ended, "tell files of their use", func() {
+			for {
+				select {
+				case <-time.After(saveEvery):
+					c.touch()
+				case <-c.stopped:
+					c.touch()
+					return
+				}
+			}
+		})
+	}
+	return c, nil
+}
+
+// touch tells the disk what memory holds: that is in use, though its files weren't read.
+func (c *Cache) touch() {
+	keys := []string{}
+	for key := range c.memory.Keys() {
+		keys = append(keys, key)
+	}
+	c.disk.Touch(keys)
+}
+
+// InMemory gives a variant only if memory has it, made under a serial of since or later.
+func (c *Cache) InMemory(key string, since uint64) (*Variant, bool) {
+	v, ok := c.memory.GetIfPresent(key)
+	return v, ok && v.Serial >= since
+}
+
+// Replace keeps a variant in place of the one that is there. kept, where it isn't nil, is called once it is where other nodes
+// find it, or won't be. Where there is a store, it isn't answered with before that, so that all nodes turn to it at once.
+func (c *Cache) Replace(key string, v *Variant, kept func()) {
+	c.keep(key, v, func() {
+		c.memory.Set(key, v)
+		if kept != nil {
+			kept()
+		}
+		if c.store != nil && !v.Provisional {
+			ctx, cancel := context.WithTimeout(context.Background(), shared.Budget)
+			defer cancel()
+			c.store.Delete(ctx, shared.Name(shared.Provisional, key))
+		}
+	})
+}
+
+// keep writes a variant to disk and store.
+func (c *Cache) keep(key string, v *Variant, done func()) {
+	head, err := json.Marshal(v)
+	if err != nil {
+		c.log.Error("a variant can't be kept", "error", err)
+		done()
+		return
+	}
+	if c.disk != nil {
+		c.disk.Put(key, head, v.Body, nil)
+	}
+	if c.store == nil {
+		done()
+		return
+	}
+	kind := shared.Variants
+	if v.Provisional {
+		kind = shared.Provisional
+	}
+	// What is there already has the same bytes, unless it was purged.
+	c.store.Put(shared.Name(kind, key), head, v.Body, v.Provisional || v.Serial > 0, func(bool) { done() })
+}
+
+type found struct {
+	v     *Variant
+	where Where
+}
+
+// An Ask is for one variant.
+type Ask struct {
+	Key   string
+	Since uint64 // the serial under which it must have been made, or a later one
+	Alone bool   // other nodes have nothing of it: its source is one that nobody may keep
+}
+
+// Get returns the variant from memory, disk or store, or from produce, which runs once for all who ask for the key at the same
+// time, on whichever nodes. It blocks until then or until ctx ends. produce's context ends when nobody waits any more. The
+// function that produce returns as then, where it isn't nil, is called once the variant is kept.
+func (c *Cache) Get(ctx context.Context, ask Ask, produce func(context.Context) (v *Variant, then func(), err error)) (*Variant, Where, error) {
+	key := ask.Key
+	if v, ok := c.InMemory(key, ask.Since); ok {
+		return v, Memory, nil
+	}
+	together := key
+	if ask.Since > 0 { // what is made for who knows nothing of a purge isn't for who does
+		together = fmt.Sprint(key, " ", ask.Since)
+	}
+	got, joined, err := c.making.Do(ctx, together, func(ctx context.Context) (found, error) {
+		if v, ok := c.InMemory(key, ask.Since); ok { // made between the look and the flight
+			return found{v, Memory}, nil
+		}
+		if v := c.fromDisk(ask); v != nil {
+			c.memory.Set(key, v)
+			return found{v, Disk}, nil
+		}
+		v, there := c.fromStore(ctx, ask)
+		if v != nil {
+			return found{v, Store}, nil
+		}
+		release, v, err := c.lead(ctx, ask, there)
+		if err != nil {
+			return found{}, err
+		}
+		if v != nil {
+			return found{v, Store}, nil
+		}
+		v, then, err := produce(ctx)
+		if err != nil {
+			release()
+			return found{}, err
+		}
+		if then != nil {
+			defer then()
+		}
+		v.Serial = ask.Since
+		if v.Unshared {
+			release()
+			return found{v, Made}, nil
+		}
+		c.memory.Set(key, v)
+		c.keep(key, v, release)
+		return found{v, Made}, nil
+	})
+	if err != nil {
+		return nil, Made, err
+	}
+	if joined {
+		return got.v, Joined, nil
+	}
+	return got.v, got.where, nil
+}
+
+// lead waits for this node's turn to make a variant, or for the one that another node makes. there says that the store answers:
+// otherwise nobody's variant would be found.
+func (c *Cache) lead(ctx context.Context, ask Ask, there bool) (release func(), v *Variant, err error) {
+	release = func() {}
+	if c.leases == nil || !there || ask.Alone {
+		return release, nil, nil
+	}
+	for {
+		release, lead, err := c.leases.Lead(ctx, ask.Key)
+		if err != nil {
+			return nil, nil, err
+		}
+		// Another node may have made it since it was looked for.
+		v, there := c.fromStore(ctx, ask)
+		switch {
+		case v != nil && lead:
+			release()
+			return nil, v, nil
+		case v != nil:
+			c.waited.Add(1)
+			return nil, v, nil
+		case lead:
+			return release, nil, nil
+		case !there:
+			return func() {}, nil, nil
+		}
+	}
+}
+
+// read makes a variant of what is kept, nil where it isn't one, or was purged; then gone forgets it.
+func (c *Cache) read(ask Ask, head, body []byte, gone func()) *Variant {
+	v := &Variant{Body: body}
+	if json.Unmarshal(head, v) != nil || v.Serial < ask.Since {
+		gone()
+		return nil
+	}
+	return v
+}
+
+func (c *Cache) fromDisk(ask Ask) *Variant {
+	if c.disk == nil {
+		return nil
+	}
+	head, body, ok := c.disk.Get(ask.Key)
+	if !ok {
+		return nil
+	}
+	return c.read(ask, head, body, func() { c.disk.Remove(ask.Key) })
+}
+
+// fromStore looks where all nodes keep theirs, and keeps what is there at hand. there says that the store answers.
+func (c *Cache) fromStore(ctx context.Context, ask Ask) (v *Variant, there bool) {
+	if c.store == nil || ask.Alone {
+		return nil, false
+	}
+	for _, kind := range []string{shared.Variants, shared.Provisional} {
+		name := shared.Name(kind, ask.Key)
+		head, body, err := c.store.Get(ctx, name)
+		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, entry.ErrBroken) || errors.Is(err, entry.ErrOld) {
+			continue
+		}
+		if err != nil {
+			return nil, false
+		}
+		if v := c.read(ask, head, body, func() { c.store.Delete(ctx, name) }); v != nil {
+			c.memory.Set(ask.Key, v)
+			if c.disk != nil {
+				c.disk.Put(ask.Key, head, body, nil)
+			}
+			return v, true
+		}
+	}
+	return nil, true
+}
+
+// Refined drops what is provisional here of variants that another node has searched for since.
+func (c *Cache) Refined(keys []string) {
+	for _, key := range keys {
+		if e, there := c.memory.GetEntryQuietly(key); there && !e.Value.Provisional {
+			continue
+		}
+		c.memory.Invalidate(key)
+		if c.disk != nil {
+			c.disk.Remove(key)
+		}
+	}
+}
+
+// Unsure drops all from memory that is provisional: another node may have searched for it unheard.
+func (c *Cache) Unsure() {
+	for key := range c.memory.Keys() {
+		if e, there := c.memory.GetEntryQuietly(key); there && e.Value.Provisional {
+			c.memory.Invalidate(key)
+			if c.disk != nil {
+				c.disk.Remove(key)
+			}
+		}
+	}
+}
+
+// Forget drops variants from memory and disk.
+func (c *Cache) Forget(keys []string) {
+	for _, key := range keys {
+		c.memory.Invalidate(key)
+		if c.disk != nil {
+			c.disk.Remove(key)
+		}
+	}
+}
+
+// ForgetShared drops variants from the store.
+func (c *Cache) ForgetShared(ctx context.Context, keys []string) error {
+	for _, key := range keys {
+		for _, kind := range []string{shared.Variants, shared.Provisional} {
+			if err := c.store.Delete(ctx, shared.Name(kind, key)); err != nil {
+				return fmt.Errorf("remove a variant from the store: %w", err)
+			}
+		}
+	}
+	return nil
+}
+
+// Shared reports whether there is a store that nodes share.
+func (c *Cache) Shared() bool { return c.store != nil }
+
+// Stats are what the tiers hold.
+type Stats struct {
+	MemoryEntries int
+	MemoryBytes   int64
+	DiskBytes     int64
+	DiskFiles     int
+	DiskEvicted   int64
+	Disk          guard.State
+	Store         guard.State
+	StoreLost     int64 // entries that the store didn't take
+	Waited        int64 // variants that another node made
+}
+
+// Stats counts. Memory figures are estimates while entries come and go.
+func (c *Cache) Stats() Stats {
+	s := Stats{MemoryEntries: c.memory.EstimatedSize(), MemoryBytes: int64(c.memory.WeightedSize()), Waited: c.waited.Load()}
+	if c.disk != nil {
+		s.DiskBytes, s.DiskFiles, s.DiskEvicted, s.Disk = c.disk.Bytes(), c.disk.Files(), c.disk.Evicted(), c.disk.State()
+	}
+	if c.store != nil {
+		s.Store, s.StoreLost = c.store.State(), c.store.Lost()
+	}
+	return s
+}
+
+// Close waits for what is still being written to disk. The store is its opener's to close.
+func (c *Cache) Close() {
+	c.closing.Do(func() { close(c.stopped) })
+	c.ended.Wait()
+	if c.disk != nil {
+		c.disk.Close()
+	}
+}
