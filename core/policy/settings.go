@@ -25,6 +25,7 @@ type SiteSettings struct {
 	ChangedAt time.Time
 	Secrets   map[string]string // by name, opened; nil where there are none
 	Broken    []string          // names of secrets that couldn't be opened
+	purges    *purges
 }
 
 // A Stored site is what is kept of one, with its secrets opened where that was possible.
@@ -35,6 +36,7 @@ type Stored struct {
 	ChangedAt time.Time
 	Secrets   map[string]string
 	Broken    []string
+	Purges    []Purge
 }
 
 // Names of secrets.
@@ -71,6 +73,11 @@ func NewSettings(kinds LaneKinds, before *Settings, stored []Stored) (*Settings,
 			} else {
 				site = compiled
 			}
+		}
+		if purged := newPurges(in.Purges); purged != nil && (site.purges == nil || site.purges.newest != purged.newest) {
+			clone := *site
+			clone.purges = purged
+			site = &clone
 		}
 		next.Sites = append(next.Sites, site)
 		next.byName[name] = site

@@ -23,6 +23,14 @@ func Bytes(n int64) string {
 	}
 }
 
+// Number writes how many there are of something: 1 variant, 412 variants.
+func Number(n int64, what string) string {
+	if n == 1 {
+		return "1 " + what
+	}
+	return fmt.Sprintf("%d %ss", n, what)
+}
+
 // Part writes a part of a whole: 98.6 %, or – of nothing.
 func Part(part, of int64) string {
 	if of <= 0 {

@@ -20,6 +20,8 @@ import (
 type Maker interface {
 	Measure(ctx context.Context, uri, accept string) (*cache.Variant, *policy.Refusal)
 	FactsOf(ctx context.Context, path string) (source.Facts, *policy.Refusal)
+	// KeysOf gives the keys of the variants that a request may be answered with, in every format.
+	KeysOf(ctx context.Context, uri string) ([]string, *policy.Refusal)
 }
 
 // AskMarkup is what POST /sites/{site}/markup takes.

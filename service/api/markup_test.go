@@ -16,6 +16,8 @@ import (
 // fakeMaker knows one source, whose variants have a byte for every two pixels of width.
 type fakeMaker struct{ facts source.Facts }
 
+func (fakeMaker) KeysOf(context.Context, string) ([]string, *policy.Refusal) { return nil, nil }
+
 func (m fakeMaker) FactsOf(context.Context, string) (source.Facts, *policy.Refusal) {
 	return m.facts, nil
 }

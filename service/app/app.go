@@ -86,6 +86,9 @@ type App struct {
 	lanes     *source.Lanes
 	shared    *shared.Store
 	peers     *records.Peers
+	changed   chan struct{} // says that there are other settings
+	beside    context.CancelFunc
+	working   sync.WaitGroup // what goes on beside requests
 	sources   *source.Table
 	cache     *cache.Cache
 	workshop  *workshop.Workshop
@@ -147,7 +150,13 @@ func (a *App) start(ctx context.Context) error {
 		return err
 	}
 	a.store.HashIn(a.o.Hasher)
-	watching := records.WatchOptions{Store: a.store, Log: a.o.Log, Panics: a.panics}
+	a.changed = make(chan struct{}, 1)
+	watching := records.WatchOptions{Store: a.store, Log: a.o.Log, Panics: a.panics, Changed: func() {
+		select {
+		case a.changed <- struct{}{}:
+		default:
+		}
+	}}
 	if a.o.CacheDir != "" {
 		watching.File = filepath.Join(a.o.CacheDir, "settings.json")
 	}
@@ -203,6 +212,9 @@ func (a *App) start(ctx context.Context) error {
 	}
 	a.weighing = weighing.NewRunner(weigher, a.store, a.o.Log, a.panics)
 	a.api.Weighings = a.weighing
+	beside, stop := context.WithCancel(context.Background())
+	a.beside = stop
+	a.panics.Go(&a.working, "carry out purges", func() { a.purge(beside) })
 	a.serve()
 	a.o.Log.Info("serving", "listen", a.Addr(), "sites", len(a.settings.Current().Sites))
 	return nil
@@ -288,6 +300,10 @@ func (a *App) Stop() {
 func (a *App) release() {
 	if a.scrapes != nil {
 		a.scrapes.Close()
+	}
+	if a.beside != nil {
+		a.beside()
+		a.working.Wait()
 	}
 	if a.weighing != nil {
 		a.weighing.Close()

@@ -3,11 +3,13 @@ package app
 import (
 	"bytes"
 	"context"
+	"encoding/json"
 	"fmt"
 	"net/http"
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -322,5 +324,113 @@ func TestWhatIsProvisionalIsNotLostAtAStop(t *testing.T) {
 			return nil
 		})
 		dir = t.TempDir()
+	}
+}
+
+// A purge is in force on every node within a second, and what it concerns is made anew, of sources that are fetched anew.
+func TestAPurgeIsInForceOnEveryNode(t *testing.T) {
+	all, asked := nodes(t, 3, folderStore(t), shared.Credentials{}, nil)
+	all[0].put("kite.png", picture(t, 200, 100))
+	conn, err := pgx.Connect(context.Background(), all[0].o.DatabaseURL)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer conn.Close(context.Background())
+	all[0].put("other.png", picture(t, 120, 100))
+	const fetched, kite, wide, other = "/kestrel/w/summer/kite.png?width=90&format=webp", "/kestrel/f/kite.png?width=90&format=webp", "/kestrel/f/kite.png?width=91", "/kestrel/f/other.png?width=90&format=webp"
+	addresses := []string{fetched, kite, wide, other}
+	fill := func() {
+		t.Helper()
+		for _, r := range all {
+			for _, address := range addresses {
+				if a := r.get(address); a.StatusCode != 200 {
+					t.Fatalf("%d %s", a.StatusCode, a.body)
+				}
+			}
+		}
+		testbed.Eventually(t, "they are written down", func() error {
+			var n int
+			if err := conn.QueryRow(context.Background(), `SELECT count(*) FROM made_variants`).Scan(&n); err != nil || n != len(addresses) {
+				return fmt.Errorf("%d, %v", n, err)
+			}
+			return nil
+		})
+	}
+	purge := func(ask string) (did struct{ Variants, Serial int }) {
+		t.Helper()
+		a := all[1].do("POST", "/-/api/v1/sites/kestrel/purges", strings.NewReader(ask), "Authorization", "Bearer "+token, "Content-Type", "application/json")
+		if err := json.Unmarshal(a.body, &did); err != nil || a.StatusCode != 200 {
+			t.Fatalf("%d %s", a.StatusCode, a.body)
+		}
+		return did
+	}
+	for _, c := range []struct {
+		ask  string
+		gone []string
+	}{
+		{`{"lane":"f","path":"kite.png"}`, []string{kite, wide}},
+		{`{"lane":"w","path":"summer/"}`, []string{fetched}},
+		{`{"lane":"w","path":"winter/"}`, nil},
+		{`{"lane":"f"}`, []string{kite, wide, other}},
+		{`{"address":"/kestrel/f/kite.png?width=91"}`, []string{wide}},
+		{`{"class":"nobody"}`, nil},
+		{`{}`, addresses},
+	} {
+		fill()
+		fetches, made := asked.Load(), count(t, all, "made")
+		if would := purge(strings.Replace(c.ask, "}", map[bool]string{true: `"dry_run":true}`, false: `,"dry_run":true}`}[c.ask == "{}"], 1)); would.Variants != len(c.gone) || would.Serial != 0 {
+			t.Errorf("%s would purge %+v", c.ask, would)
+		}
+		if a := all[2].get(kite); !strings.Contains(a.Header.Get("Cache-Status"), "hit") {
+			t.Errorf("%s after a dry run: %s", c.ask, a.Header.Get("Cache-Status"))
+		}
+		if did := purge(c.ask); did.Variants != len(c.gone) || did.Serial == 0 {
+			t.Errorf("%s purged %+v", c.ask, did)
+		}
+		// Every node hears of it well within a second.
+		time.Sleep(300 * time.Millisecond)
+		for _, address := range addresses {
+			a := all[2].get(address)
+			if hit := strings.Contains(a.Header.Get("Cache-Status"), "hit"); hit == slices.Contains(c.gone, address) {
+				t.Errorf("%s: %s is answered with %s", c.ask, address, a.Header.Get("Cache-Status"))
+			}
+		}
+		for _, r := range all {
+			for _, address := range addresses {
+				r.get(address)
+			}
+		}
+		if n := count(t, all, "made") - made; n != len(c.gone) {
+			t.Errorf("%s: %d variants were made %d times", c.ask, len(c.gone), n)
+		}
+		want := int64(0)
+		if slices.Contains(c.gone, fetched) {
+			want = 1
+		}
+		if n := asked.Load() - fetches; n != want {
+			t.Errorf("%s: the origin was asked %d times, want %d", c.ask, n, want)
+		}
+	}
+	testbed.Eventually(t, "all is cleared away", func() error {
+		a := all[0].get("/-/api/v1/sites/kestrel/purges", "Authorization", "Bearer "+token)
+		var list struct {
+			Items []struct {
+				DoneAt *time.Time `json:"done_at"`
+			}
+		}
+		if err := json.Unmarshal(a.body, &list); err != nil || len(list.Items) != 7 {
+			t.Fatalf("%s", a.body)
+		}
+		for _, p := range list.Items {
+			if p.DoneAt == nil {
+				return fmt.Errorf("%s; %s", a.body, all[0].said.String()[max(0, all[0].said.Len()-600):])
+			}
+		}
+		return nil
+	})
+	for _, ask := range []string{`{"path":"kite.png"}`, `{"lane":"f","class":"x"}`, `{"lane":"nolane"}`, `{"address":"/other/f/kite.png?width=9"}`, `{"address":"/kestrel/f/none.png?width=9"}`, `{"colour":"red"}`} {
+		if a := all[1].do("POST", "/-/api/v1/sites/kestrel/purges", strings.NewReader(ask), "Authorization", "Bearer "+token, "Content-Type", "application/json"); a.StatusCode < 400 || a.StatusCode >= 500 {
+			t.Errorf("%s: %d %s", ask, a.StatusCode, a.body)
+		}
 	}
 }

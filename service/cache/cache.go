@@ -48,11 +48,22 @@ type Variant struct {
 	// Provisional variants are replaced soon: their quality was predicted, and the search for it is still to come.
 	Provisional bool `json:"provisional,omitempty"`
 
+	// Of is the address that it was first made for; others may share it.
+	Of Address `json:"of"`
+
 	// Serial is that of the newest purge that was known when its making began.
 	Serial uint64 `json:"serial,omitempty"`
 
 	// Unshared variants come from a source that its origin lets nobody keep: they are answered, and forgotten.
 	Unshared bool `json:"-"`
+}
+
+// An Address is whose a variant is.
+type Address struct {
+	Site    string `json:"site"`
+	Lane    string `json:"lane"`
+	Path    string `json:"path"`
+	Classes string `json:"classes,omitempty"`
 }
 
 // A Stage is a step of the making.
@@ -171,6 +182,12 @@ func (c *Cache) InMemory(key string, since uint64) (*Variant, bool) {
 // Replace keeps a variant in place of the one that is there. kept, where it isn't nil, is called once it is where other nodes
 // find it, or won't be. Where there is a store, it isn't answered with before that, so that all nodes turn to it at once.
 func (c *Cache) Replace(key string, v *Variant, kept func()) {
+	if have, there := c.memory.GetIfPresent(key); there && have.Serial > v.Serial { // it was purged meanwhile, and made again
+		if kept != nil {
+			kept()
+		}
+		return
+	}
 	c.keep(key, v, func() {
 		c.memory.Set(key, v)
 		if kept != nil {
@@ -374,6 +391,23 @@ func (c *Cache) Unsure() {
 			}
 		}
 	}
+}
+
+// Sweep drops from memory and disk what gone says of a variant's key, address and serial, while ctx lasts. It reads what each
+// file says of itself, and leaves the disk to others in between.
+func (c *Cache) Sweep(ctx context.Context, gone func(key string, of Address, serial uint64) bool) (n int) {
+	for key := range c.memory.Keys() {
+		if e, there := c.memory.GetEntryQuietly(key); there && gone(key, e.Value.Of, e.Value.Serial) {
+			c.memory.Invalidate(key)
+		}
+	}
+	if c.disk == nil {
+		return 0
+	}
+	return c.disk.Sweep(ctx, func(key string, head []byte) bool {
+		var v Variant
+		return json.Unmarshal(head, &v) == nil && gone(key, v.Of, v.Serial)
+	})
 }
 
 // Forget drops variants from memory and disk.

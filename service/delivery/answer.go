@@ -32,6 +32,7 @@ var cacheStatus = [...][]byte{
 }
 
 func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, e policy.Embedding, where cache.Where, timing string, start int64) {
+	m.asked.Add(1)
 	h := &c.Response.Header
 	h.SetContentType(v.Type)
 	h.SetCanonical(fETag, []byte(v.ETag))

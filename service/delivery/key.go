@@ -43,6 +43,8 @@ type hotEntry struct {
 	site       *policy.SiteSettings
 	lane       *policy.CompiledLane
 	sources    []hotSource
+	asked      atomic.Uint32 // answers that aren't written down yet
+	path       string        // of the source
 	key        string
 	since      uint64 // the serial of the newest purge that concerns the request
 	location   []byte
@@ -76,13 +78,15 @@ func (m *hotEntry) holds(all *policy.Settings, now int64) bool {
 
 // newHotEntry is of a request that has found its variant.
 func newHotEntry(r *request, f *found) *hotEntry {
-	m := &hotEntry{site: r.site, lane: r.lane, key: f.key.String(), location: r.form(r.declared), vary: r.varies(), classes: r.declared.Class}
+	m := &hotEntry{site: r.site, lane: r.lane, path: r.path, key: f.key.String(), location: r.form(r.declared), vary: r.varies(), classes: r.declared.Class}
 	if f.key.Kind == cache.Facts {
 		m.vary = ""
 	}
 	m.generation.Store(r.settings.Generation)
+	m.since = r.site.VariantPurged(m.key, m.classes)
 	for _, l := range f.sources {
 		m.sources = append(m.sources, hotSource{l.Source, l.Known})
+		m.since = max(m.since, r.site.SourcePurged(l.Name, l.Path))
 	}
 	m.control = controlOf(r, sharing(f.sources))
 	m.public = []byte(m.control.text(false, false, time.Now().Unix()))

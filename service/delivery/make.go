@@ -62,7 +62,7 @@ func (m *maker) own() *source.Located { return m.sources[0] }
 func (m *maker) record() records.Variant {
 	return records.Variant{
 		Key: m.key, Site: m.r.site.Name, Lane: m.r.lane.Name, Path: m.r.path, Declarations: m.resolved,
-		SourceDigest: string(m.own().Known.Digest), SourceBytes: int(m.own().Known.Bytes),
+		Class: m.r.declared.Class, SourceDigest: string(m.own().Known.Digest), SourceBytes: int(m.own().Known.Bytes),
 	}
 }
 
@@ -91,6 +91,7 @@ func (m *maker) produce(ctx context.Context) (v *cache.Variant, then func(), err
 	}
 	if err == nil {
 		v.Unshared = !keeps(m.r, m.sources)
+		v.Of = cache.Address{Site: m.r.site.Name, Lane: m.r.lane.Name, Path: m.r.path, Classes: m.r.declared.Class}
 	}
 	return v, then, err
 }

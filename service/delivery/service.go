@@ -13,6 +13,8 @@ import (
 	"errors"
 	"log/slog"
 	"net/netip"
+	"slices"
+	"sync"
 	"sync/atomic"
 	"time"
 
@@ -62,12 +64,14 @@ type Workshop interface {
 	Full(whom workshop.For) bool
 }
 
-// Recorder writes down what happens. Only VariantsOf blocks.
+// Recorder writes down what happens. Only Asked and VariantsOf block.
 type Recorder interface {
 	Made(records.Variant)
 	Refused(site, asked, sample string, no *policy.Refusal)
 	Used(site, classes, address string)
 	Usage(site string) *records.UsageCounter // never nil
+	// Asked counts answers by variant. It blocks for a bounded time.
+	Asked(context.Context, []records.Asked) error
 	// VariantsOf counts the variants of a source besides v. known says whether v is one of them.
 	VariantsOf(ctx context.Context, v records.Variant) (n int, known bool, err error)
 }
@@ -112,6 +116,7 @@ type Service struct {
 	hot       *otter.Cache[string, *hotEntry]
 	clients   *caller.Limiter
 	refiner   refiner
+	counting  sync.WaitGroup
 	uncounted atomic.Int64 // until when variants aren't counted in the database, which didn't answer in time
 	base      context.Context
 	cancel    context.CancelFunc
@@ -131,6 +136,7 @@ func New(o Options) (*Service, error) {
 	s := &Service{Options: o, hot: hot, clients: caller.NewLimiter(mostClients)}
 	s.base, s.cancel = context.WithCancel(context.Background())
 	s.refine()
+	s.counting.Go(s.countAsked)
 	return s, nil
 }
 
@@ -140,6 +146,7 @@ func (s *Service) Cancel() { s.cancel() }
 // Close ends what goes on beside requests. Variants that were still to be searched for stay as they are.
 func (s *Service) Close() {
 	s.cancel()
+	s.counting.Wait()
 	s.refiner.ended.Wait()
 	for f := s.refiner.take(); f != nil; f = s.refiner.take() { // made, if not searched for
 		s.Recorder.Made(f.record)
@@ -323,4 +330,48 @@ func (s *Service) Measure(ctx context.Context, uri, accept string) (v *cache.Var
 		return nil, s.refusalOf(err)
 	}
 	return v, no
+}
+
+// KeysOf gives the keys of the variants that a request for uri may be answered with now, in every format that the site delivers.
+// Nothing is made for it.
+func (s *Service) KeysOf(ctx context.Context, uri string) (keys []string, no *policy.Refusal) {
+	err := s.Panics.Run("find the keys of "+uri, func() error {
+		accepts := []policy.Accepted{0} // every set of those that a client has to name
+		for _, f := range declare.Formats() {
+			if f.Named() {
+				for _, a := range accepts {
+					accepts = append(accepts, a|policy.Accepts(f))
+				}
+			}
+		}
+		for _, saves := range []bool{false, true} {
+			for _, accepted := range accepts {
+				r := &request{settings: s.Settings.Current(), accepted: accepted, saves: saves, trusted: true}
+				if no = s.read(r, uri); no == nil {
+					no = s.decide(r)
+				}
+				if no != nil {
+					return nil
+				}
+				f := &found{}
+				no = s.locate(workshop.With(ctx, workshop.Ahead, r.siteName(), ""), r, f)
+				key := ""
+				if no == nil {
+					key = keyOf(r, f).String()
+				}
+				f.close()
+				if no != nil {
+					return nil
+				}
+				if !slices.Contains(keys, key) {
+					keys = append(keys, key)
+				}
+			}
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, s.refusalOf(err)
+	}
+	return keys, no
 }

@@ -219,6 +219,8 @@ func (f *fakeRecorder) Usage(site string) *records.UsageCounter {
 	}
 	return f.counts[site]
 }
+func (*fakeRecorder) Asked(context.Context, []records.Asked) error { return nil }
+
 func (f *fakeRecorder) VariantsOf(ctx context.Context, _ records.Variant) (int, bool, error) {
 	f.counting.Add(1)
 	if f.census != nil {

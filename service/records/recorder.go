@@ -71,6 +71,9 @@ func (r *Recorder) VariantsOf(ctx context.Context, v Variant) (n int, known bool
 	return r.store.VariantsOf(ctx, v)
 }
 
+// Asked is Store.AddAsked.
+func (r *Recorder) Asked(ctx context.Context, all []Asked) error { return r.store.AddAsked(ctx, all) }
+
 // Close writes what is left, within two seconds, and waits for that. What is added afterwards is dropped and counted.
 func (r *Recorder) Close() {
 	r.stop()

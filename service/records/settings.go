@@ -43,6 +43,8 @@ type WatchOptions struct {
 	Log    *slog.Logger
 	Panics *panics.Catcher
 	File   string // where the settings last read are kept; "": nowhere
+	// Changed is called when there are other settings. It doesn't block; nil: nobody is told.
+	Changed func()
 }
 
 // startLimit is how long a start waits for the database before it goes on without.
@@ -118,12 +120,13 @@ type lastKnown struct {
 	Sites      []siteRow   `json:"sites"`
 	Secrets    []secretRow `json:"secrets"` // sealed
 	Aside      []SetAside  `json:"set_aside,omitempty"`
+	Purges     []PurgeRule `json:"purges,omitempty"`
 }
 
 func (w *Watcher) read(ctx context.Context) error {
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	rows, secrets, aside, err := w.o.Store.sites(ctx)
+	rows, secrets, aside, purges, err := w.o.Store.sites(ctx)
 	if err != nil {
 		return err
 	}
@@ -133,7 +136,7 @@ func (w *Watcher) read(ctx context.Context) error {
 			return err
 		}
 	}
-	k := lastKnown{At: time.Now(), Deployment: deployment, Sites: rows, Secrets: secrets, Aside: aside}
+	k := lastKnown{At: time.Now(), Deployment: deployment, Sites: rows, Secrets: secrets, Aside: aside, Purges: purges}
 	if err := w.take(k); err != nil {
 		return err
 	}
@@ -146,19 +149,23 @@ func (s *Store) Look(ctx context.Context) (all *policy.Settings, broken []string
 	if err := s.db.pool.PingContext(ctx); err != nil {
 		return nil, nil, fmt.Errorf("reach the database: %w", plain(err))
 	}
-	rows, secrets, _, err := s.sites(ctx)
+	rows, secrets, _, purges, err := s.sites(ctx)
 	if err != nil {
 		return nil, nil, err
 	}
-	stored, _, broken, errs := s.stored(rows, secrets)
+	stored, _, broken, errs := s.stored(rows, secrets, purges)
 	all, more := policy.NewSettings(lane.Described, nil, stored)
 	return all, broken, errors.Join(append(errs, more...)...)
 }
 
 // stored opens what is kept of sites. opened counts the secrets that could be, broken names those that couldn't.
-func (s *Store) stored(rows []siteRow, secrets []secretRow) (stored []policy.Stored, opened int, broken []string, errs []error) {
+func (s *Store) stored(rows []siteRow, secrets []secretRow, rules []PurgeRule) (stored []policy.Stored, opened int, broken []string, errs []error) {
+	bySite := map[string][]policy.Purge{}
+	for _, r := range rules {
+		bySite[r.Site] = append(bySite[r.Site], policy.Purge{Serial: uint64(r.Serial), Lane: r.Lane, Path: r.Path, Class: r.Class, Keys: strings.Fields(r.Keys)})
+	}
 	for _, row := range rows {
-		in := policy.Stored{Version: row.Version, MadeAt: row.MadeAt, ChangedAt: row.ChangedAt}
+		in := policy.Stored{Purges: bySite[row.Name], Version: row.Version, MadeAt: row.MadeAt, ChangedAt: row.ChangedAt}
 		if err := json.Unmarshal(row.Document, &in.Document); err != nil {
 			errs = append(errs, fmt.Errorf("read the settings of site %s: %w", row.Name, err))
 			in.Document = policy.Document{}
@@ -191,7 +198,7 @@ var ErrOtherKey = errors.New("the secrets in this database were kept under anoth
 // take makes settings of what was read. w.reading is held, or nobody else reads yet.
 func (w *Watcher) take(k lastKnown) error {
 	before := w.current.Load()
-	stored, opened, broken, unread := w.o.Store.stored(k.Sites, k.Secrets)
+	stored, opened, broken, unread := w.o.Store.stored(k.Sites, k.Secrets, k.Purges)
 	if len(broken) > 0 && opened == 0 && w.o.Store.seal != nil && !w.known.Load() {
 		return ErrOtherKey
 	}
@@ -214,6 +221,9 @@ func (w *Watcher) take(k lastKnown) error {
 	name := "echolane-" + k.Deployment
 	w.deployment.Store(&name)
 	w.known.Store(true)
+	if w.o.Changed != nil {
+		w.o.Changed()
+	}
 	return nil
 }
 

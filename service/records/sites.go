@@ -132,25 +132,29 @@ func (s *Store) DocumentAt(ctx context.Context, site string, version int64) (pol
 }
 
 // sites reads every site with its secrets and what is set aside, as they are at one moment.
-func (s *Store) sites(ctx context.Context) ([]siteRow, []secretRow, []SetAside, error) {
+func (s *Store) sites(ctx context.Context) ([]siteRow, []secretRow, []SetAside, []PurgeRule, error) {
 	tx, err := s.db.BeginTxx(ctx, snapshotRead)
 	if err != nil {
-		return nil, nil, nil, fmt.Errorf("read the settings: %w", plain(err))
+		return nil, nil, nil, nil, fmt.Errorf("read the settings: %w", plain(err))
 	}
 	defer tx.Rollback()
 	var rows []siteRow
 	if err := tx.SelectContext(ctx, &rows, `SELECT * FROM sites ORDER BY name`); err != nil {
-		return nil, nil, nil, fmt.Errorf("read the sites: %w", plain(err))
+		return nil, nil, nil, nil, fmt.Errorf("read the sites: %w", plain(err))
 	}
 	var secrets []secretRow
 	if err := tx.SelectContext(ctx, &secrets, `SELECT site, name, sealed FROM secrets ORDER BY site, name`); err != nil {
-		return nil, nil, nil, fmt.Errorf("read the secrets: %w", plain(err))
+		return nil, nil, nil, nil, fmt.Errorf("read the secrets: %w", plain(err))
 	}
 	var aside []SetAside
 	if err := tx.SelectContext(ctx, &aside, `SELECT * FROM set_aside ORDER BY at DESC LIMIT $1`, mostAside); err != nil {
-		return nil, nil, nil, fmt.Errorf("read what is set aside: %w", plain(err))
+		return nil, nil, nil, nil, fmt.Errorf("read what is set aside: %w", plain(err))
 	}
-	return rows, secrets, aside, nil
+	var purges []PurgeRule
+	if err := tx.SelectContext(ctx, &purges, `SELECT site, serial, lane, path, class, keys FROM purges ORDER BY serial DESC LIMIT $1`, mostPurges); err != nil {
+		return nil, nil, nil, nil, fmt.Errorf("read the purges: %w", plain(err))
+	}
+	return rows, secrets, aside, purges, nil
 }
 
 func (s *Store) inTransaction(ctx context.Context, doing string, do func(*sqlx.Tx) error) error {

@@ -26,6 +26,7 @@ type Variant struct {
 	SourceDigest string  `db:"source_digest"`
 	SourceBytes  int     `db:"source_bytes"`
 	RenderMS     float64 `db:"render_ms"`
+	Class        string  `db:"class"`      // the classes that its request named, separated by spaces
 	Times        int     `db:"times_made"` // how often it was made
 	Shared       bool    `db:"-"`          // it wasn't made for this path now, but is what this path was answered with
 }
@@ -39,7 +40,7 @@ func newVariants(o RecorderOptions) *batcher[variantKey, Variant] {
 		key: func(v *Variant) variantKey { return variantKey{v.Site, v.Lane, v.Path, v.Key} },
 		clean: func(v *Variant) {
 			v.Site, v.Lane, v.Key, v.Format = wording.Text(v.Site, 64), wording.Text(v.Lane, 64), wording.Text(v.Key, 64), wording.Text(v.Format, 20)
-			v.Path, v.Declarations, v.SourceDigest = wording.Text(v.Path, longestPath), wording.Text(v.Declarations, 4000), wording.Text(v.SourceDigest, 64)
+			v.Path, v.Declarations, v.SourceDigest, v.Class = wording.Text(v.Path, longestPath), wording.Text(v.Declarations, 4000), wording.Text(v.SourceDigest, 64), wording.Text(v.Class, 500)
 			if v.Times == 0 && !v.Shared {
 				v.Times = 1
 			}
@@ -63,9 +64,9 @@ const longestPath = 2000
 
 func addVariant(ctx context.Context, tx *sqlx.Tx, v *Variant) error {
 	_, err := tx.NamedExecContext(ctx, `
-		INSERT INTO made_variants (key, site, lane, path, declarations, format, width, height, bytes, source_digest, source_bytes, render_ms, times_made)
-		VALUES (:key, :site, :lane, :path, :declarations, :format, :width, :height, :bytes, :source_digest, :source_bytes, :render_ms, :times_made)
-		ON CONFLICT (site, lane, path, key) DO UPDATE SET times_made = made_variants.times_made + excluded.times_made, made_at = now(),
+		INSERT INTO made_variants (key, site, lane, path, declarations, format, width, height, bytes, source_digest, source_bytes, render_ms, class, times_made)
+		VALUES (:key, :site, :lane, :path, :declarations, :format, :width, :height, :bytes, :source_digest, :source_bytes, :render_ms, :class, :times_made)
+		ON CONFLICT (site, lane, path, key) DO UPDATE SET times_made = made_variants.times_made + excluded.times_made, made_at = now(), used_at = now(), class = excluded.class,
 			render_ms = greatest(excluded.render_ms, made_variants.render_ms), bytes = excluded.bytes, format = excluded.format, width = excluded.width, height = excluded.height`, v)
 	return err
 }
@@ -115,7 +116,7 @@ func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, err error) {
 		return 0, wrap("prune", err)
 	}
 	const step = 10_000
-	for _, t := range []struct{ table, at string }{{"made_variants", "made_at"}, {"variants", "made_at"}, {"class_uses", "at"}, {"refusals", "last_at"}, {"tries", "until"}, {"set_aside", "at"}} {
+	for _, t := range []struct{ table, at string }{{"made_variants", "used_at"}, {"variants", "made_at"}, {"class_uses", "at"}, {"refusals", "last_at"}, {"tries", "until"}, {"set_aside", "at"}} {
 		r, err := tx.ExecContext(ctx, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` WHERE `+t.at+` < $1 ORDER BY `+t.at+` LIMIT $2))`, time.Now().Add(-b.Age), step)
 		if err != nil {
 			return gone, wrap("prune "+t.table, err)

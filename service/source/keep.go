@@ -152,7 +152,13 @@ func (k *Keep) Newest(ctx context.Context, key string, have *Version, get func(h
 	if have != nil {
 		return get(have)
 	}
-	have = k.Known(key)
+	known := func() *Version {
+		if have := k.Known(key); have != nil && have.Serial >= serial(ctx) {
+			return have
+		}
+		return nil // what was purged isn't asked about
+	}
+	have = known()
 	if v, ok := have.fresh(); ok {
 		return v, nil, nil
 	}
@@ -164,7 +170,7 @@ func (k *Keep) Newest(ctx context.Context, key string, have *Version, get func(h
 		if err != nil {
 			return Version{}, nil, err
 		}
-		have = k.Known(key) // another node may have fetched it since
+		have = known() // another node may have fetched it since
 		v, ok := have.fresh()
 		if !ok && !lead {
 			continue
@@ -249,13 +255,36 @@ func (k *Keep) OpenOr(key string, v Version, fetch func() (Version, *Content, er
 	return content, nil
 }
 
-// Forget drops what is kept under a key.
-func (k *Keep) Forget(key string) {
+// serialOf is the context's serial, under which sources are looked at.
+type serialOf struct{}
+
+// Under has sources looked at under a serial: see Version.
+func Under(ctx context.Context, serial uint64) context.Context {
+	return context.WithValue(ctx, serialOf{}, serial)
+}
+
+func serial(ctx context.Context) uint64 {
+	n, _ := ctx.Value(serialOf{}).(uint64)
+	return n
+}
+
+// Forget drops what is kept under a key: all, or, where since isn't 0, what this node kept under an earlier serial. What the
+// store has of an earlier one isn't looked at any more, and is replaced.
+func (k *Keep) Forget(key string, since uint64) {
+	if since > 0 && k.disk != nil {
+		if e, ok := k.disk.Open(key); ok {
+			e.File.Close()
+			var v Version
+			if json.Unmarshal(e.Head, &v) == nil && v.Serial >= since {
+				return
+			}
+		}
+	}
 	k.memory.forget(key)
 	if k.disk != nil {
 		k.disk.Remove(key)
 	}
-	if k.shared != nil {
+	if k.shared != nil && since == 0 {
 		ctx, cancel := context.WithTimeout(context.Background(), shared.Budget)
 		defer cancel()
 		k.shared.store.Delete(ctx, shared.Name(shared.Sources, key))
@@ -321,6 +350,7 @@ func (k *Keep) toDisk(ctx context.Context, s *disk.Stream, r io.Reader, limit in
 		}
 	}
 	v, key := complete(sum.Digest(), n)
+	v.Serial = serial(ctx)
 	h, err := head(v)
 	if err != nil {
 		s.Abort()
@@ -393,6 +423,7 @@ func (k *Keep) toMemory(ctx context.Context, before []byte, r io.Reader, limit, 
 		}
 	}
 	v, key := complete(sum.Digest(), int64(len(data)))
+	v.Serial = serial(ctx)
 	content := m.put(key, v.Digest, data, reserved)
 	k.give(key, v, content)
 	return v, content, nil

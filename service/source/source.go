@@ -30,6 +30,7 @@ type Version struct {
 	Modified  time.Time     // when it was last changed, as far as its lane knows; zero: unknown
 	Sharing   Sharing       // who may keep what is made of it
 	Validated time.Time     // when Fresh began; zero: unknown
+	Serial    uint64        // of the newest purge of it that was known when it was looked at
 
 	// What an origin said that bears on later: its fields, and until when a stale answer may stand in for a failed one.
 	Fields     map[string][]string `json:",omitempty"`
@@ -58,8 +59,8 @@ type Lane interface {
 	// Open gives the content of a version. ErrChanged where there is another one meanwhile. Of a file, whoever reads it
 	// makes sure of the digest.
 	Open(ctx context.Context, path string, v Version) (*Content, error)
-	// Forget drops what is kept of a version whose bytes turned out to be others.
-	Forget(path string)
+	// Forget drops what is kept of a source: what was looked at under a serial before since, or all where since is 0.
+	Forget(path string, since uint64)
 	// List gives the sources in the order of their paths, at most limit of them that come after the path
 	// `after`. more says that there are others behind. errors.ErrUnsupported where nobody can list them.
 	List(ctx context.Context, after string, limit int) (entries []Entry, more bool, err error)

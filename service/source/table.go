@@ -71,9 +71,10 @@ type Known struct {
 
 // failure is why a source couldn't be looked at, for a few seconds, as long as its lane's settings stay the same.
 type failure struct {
-	no    *policy.Refusal
-	lane  *policy.CompiledLane
-	until int64
+	no     *policy.Refusal
+	lane   *policy.CompiledLane
+	serial uint64
+	until  int64
 }
 
 type looked struct {
@@ -136,15 +137,17 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 	if !ok {
 		s, _ = t.known.SetIfAbsent(address, &Source{})
 	}
-	now := Now()
-	if f := s.failed.Load(); f != nil && now < f.until && f.lane == in {
+	now, since := Now(), site.SourcePurged(in.Name, path)
+	if f := s.failed.Load(); f != nil && now < f.until && f.lane == in && f.serial == since {
 		no := *f.no
 		no.Problems = nil
 		return nil, &no
 	}
 	out := &Located{Source: s, Lane: lane, Name: in.Name, Path: path}
-	if out.Known = s.known.Load(); out.Known == nil || now >= s.until.Load() {
-		got, _, err := t.looks.Do(ctx, address, func(ctx context.Context) (looked, error) { return t.look(ctx, s, in, lane, path) })
+	if out.Known = s.known.Load(); out.Known == nil || now >= s.until.Load() || out.Known.Serial < since {
+		got, _, err := t.looks.Do(ctx, flightOf(address, since), func(ctx context.Context) (looked, error) {
+			return t.look(Under(ctx, since), s, in, lane, path, since)
+		})
 		if err != nil {
 			if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 				err = policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "path", Given: wording.Cut(path, 120), Detail: fmt.Sprintf("looking at the source took longer than %v", lookLimit), Remedy: "try again later", RetryIn: 10})
@@ -161,25 +164,38 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 	return out, nil
 }
 
+// flightOf names the looks that may be shared: who knows of a purge doesn't share one with who doesn't.
+func flightOf(address string, since uint64) string {
+	if since == 0 {
+		return address
+	}
+	return fmt.Sprint(address, "\x00", since)
+}
+
 // look is the one look that all share.
-func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, lane Lane, path string) (out looked, err error) {
+func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, lane Lane, path string, since uint64) (out looked, err error) {
 	defer func() {
 		var no *policy.Refusal
 		if err != nil && errors.As(err, &no) {
 			if d := rememberedFor(no, in); d > 0 {
-				s.failed.Store(&failure{no, in, Now() + int64(d)})
+				s.failed.Store(&failure{no, in, since, Now() + int64(d)})
 			}
 		} else if err == nil {
 			s.failed.Store(nil)
 		}
 	}()
 	have, version := s.known.Load(), s.latest.Load()
+	if since > 0 && (version == nil || version.Serial < since) { // what was kept before the purge isn't asked about
+		have, version = nil, nil
+		lane.Forget(path, since)
+	}
 	begun := Now()
 	for tries := 0; ; tries++ {
 		v, content, err := lane.Stat(ctx, path, version)
 		if err != nil {
 			return out, err
 		}
+		v.Serial = max(v.Serial, since)
 		k := &Known{Version: v}
 		switch {
 		case v.Digest == "":
@@ -315,7 +331,7 @@ func (l *Located) Open(ctx context.Context) (*Content, error) {
 
 // Mistaken has what is kept of the source dropped and the source looked at again: its bytes weren't those that were known.
 func (l *Located) Mistaken() {
-	l.Lane.Forget(l.Path)
+	l.Lane.Forget(l.Path, 0)
 	l.Source.Doubt()
 }
 

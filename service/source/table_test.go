@@ -38,7 +38,7 @@ func (f *fakeLane) Open(context.Context, string, Version) (*Content, error) {
 }
 func (f *fakeLane) Check(path string, _ *[]policy.Step) (string, *policy.Refusal) { return path, nil }
 func (f *fakeLane) Near() bool                                                    { return false }
-func (f *fakeLane) Forget(string)                                                 {}
+func (f *fakeLane) Forget(string, uint64)                                         {}
 func (f *fakeLane) List(context.Context, string, int) ([]Entry, bool, error)      { return nil, false, nil }
 func (f *fakeLane) Close()                                                        {}
 
@@ -283,7 +283,7 @@ func TestTheMemoryOfSourcesNeverLosesCount(t *testing.T) {
 				cancel()
 				if err == nil {
 					if i%3 == 0 {
-						k.Forget(key)
+						k.Forget(key, 0)
 					}
 					c.Close()
 				}

@@ -88,6 +88,21 @@ export const listSetAside = (site: string, signal?: AbortSignal) => all<Schemas[
 // readmit is DELETE /sites/:site/set-aside: have one worked on again, or all.
 export const readmit = (site: string, digest: string) => send<Schemas["Readmitted"]>("DELETE", at`/sites/${site}/set-aside` + query({ digest }));
 
+// getStockOfAll is GET /stock: what is kept of all sites.
+export const getStockOfAll = (by: string, count: number, signal?: AbortSignal) => get<Schemas["Stock"]>(at`/stock` + query({ by, count }), signal);
+
+// getStock is GET /sites/:site/stock: what is kept of a site.
+export const getStock = (site: string, by: string, count: number, signal?: AbortSignal) => get<Schemas["Stock"]>(at`/sites/${site}/stock` + query({ by, count }), signal);
+
+// getStockVariants is GET /sites/:site/variants: variants that are kept.
+export const getStockVariants = (site: string, lane: string, path: string, order: string, count: number, skip: number, signal?: AbortSignal) => get<Schemas["StockList"]>(at`/sites/${site}/variants` + query({ lane, path, order, count, skip }), signal);
+
+// listPurges is GET /sites/:site/purges: what was purged, newest first.
+export const listPurges = (site: string, signal?: AbortSignal) => all<Schemas["Purge"]>(at`/sites/${site}/purges`, signal);
+
+// purge is POST /sites/:site/purges: have what is kept forgotten, on every node.
+export const purge = (site: string, body: Schemas["AskPurge"]) => send<Schemas["Purged"]>("POST", at`/sites/${site}/purges`, body);
+
 // markup is POST /sites/:site/markup: the HTML for a source in a slot; some variants are made to choose its widths.
 export const markup = (site: string, body: Schemas["AskMarkup"]) => send<Schemas["Markup"]>("POST", at`/sites/${site}/markup`, body);
 

@@ -38,6 +38,9 @@ export const words = {
   Signing: {
     unsigned: ["anything", "ladder", "nothing"],
   },
+  Stock: {
+    by: ["site", "lane", "source", "format"],
+  },
   Token: {
     may: ["read", "edit", "own"],
   },

@@ -178,6 +178,35 @@ func (c *Client) Readmit(ctx context.Context, site string, digest string) (out a
 	return out, err
 }
 
+// StockOfAll is GET /stock: what is kept of all sites.
+func (c *Client) StockOfAll(ctx context.Context, by string, count int) (out api.Stock, err error) {
+	err = c.call(ctx, "GET", "/stock"+query("by", by, "count", count), nil, &out)
+	return out, err
+}
+
+// Stock is GET /sites/:site/stock: what is kept of a site.
+func (c *Client) Stock(ctx context.Context, site string, by string, count int) (out api.Stock, err error) {
+	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/stock"+query("by", by, "count", count), nil, &out)
+	return out, err
+}
+
+// StockVariants is GET /sites/:site/variants: variants that are kept.
+func (c *Client) StockVariants(ctx context.Context, site string, lane string, path string, order string, count int, skip int) (out api.StockList, err error) {
+	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/variants"+query("lane", lane, "path", path, "order", order, "count", count, "skip", skip), nil, &out)
+	return out, err
+}
+
+// Purges is GET /sites/:site/purges: what was purged, newest first.
+func (c *Client) Purges(ctx context.Context, site string) ([]records.Purge, error) {
+	return all[records.Purge](ctx, c, "/sites/"+escaped(site)+"/purges")
+}
+
+// Purge is POST /sites/:site/purges: have what is kept forgotten, on every node.
+func (c *Client) Purge(ctx context.Context, site string, in api.AskPurge) (out api.Purged, err error) {
+	err = c.call(ctx, "POST", "/sites/"+escaped(site)+"/purges", in, &out)
+	return out, err
+}
+
 // Markup is POST /sites/:site/markup: the HTML for a source in a slot; some variants are made to choose its widths.
 func (c *Client) Markup(ctx context.Context, site string, in api.AskMarkup) (out api.Markup, err error) {
 	err = c.call(ctx, "POST", "/sites/"+escaped(site)+"/markup", in, &out)

@@ -9,6 +9,7 @@ package disk
 import (
 	"bytes"
 	"cmp"
+	"context"
 	"crypto/sha256"
 	"errors"
 	"fmt"
@@ -470,6 +471,35 @@ func (d *Disk) count() {
 	for _, f := range files {
 		d.index.put(f.key, f.size, f.used/1e9, true)
 	}
+}
+
+// Sweep removes the entries of which gone says so by their key and header, while ctx lasts, and counts them.
+func (d *Disk) Sweep(ctx context.Context, gone func(key string, head []byte) bool) (n int) {
+	<-d.counting
+	const atOnce = 64
+	for i, short := range d.index.all() {
+		if i%atOnce == atOnce-1 {
+			select {
+			case <-ctx.Done():
+				return n
+			case <-d.stopping:
+				return n
+			case <-time.After(time.Millisecond):
+			}
+		}
+		key := short.String()
+		f, err := os.Open(d.path(key))
+		if err != nil {
+			continue
+		}
+		e, err := readEntry(f)
+		f.Close()
+		if err == nil && gone(key, e.Head) {
+			d.Remove(key)
+			n++
+		}
+	}
+	return n
 }
 
 // Touch notes that entries are used, also by who looks at the files after a restart.

@@ -116,3 +116,14 @@ func (x *index) sizes() (files int, bytes int64) {
 	defer x.mu.Unlock()
 	return len(x.find), x.bytes
 }
+
+// all gives the keys of all entries, those used longest ago first.
+func (x *index) all() []entry.Short {
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	keys := make([]entry.Short, 0, len(x.find))
+	for i := x.slots[0].before; i != 0; i = x.slots[i].before {
+		keys = append(keys, x.slots[i].key)
+	}
+	return keys
+}

@@ -72,7 +72,7 @@ func (b *Lane) Open(ctx context.Context, path string, v source.Version) (*source
 }
 
 // Forget drops what is kept of a source.
-func (b *Lane) Forget(path string) { b.keep.Forget(b.key(path)) }
+func (b *Lane) Forget(path string, since uint64) { b.keep.Forget(b.key(path), since) }
 
 // List lists the objects whose names end as images do, from after on.
 func (b *Lane) List(ctx context.Context, after string, limit int) (entries []source.Entry, more bool, err error) {

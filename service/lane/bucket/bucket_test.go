@@ -93,7 +93,7 @@ func TestAnObjectIsReadOnceAndRevalidated(t *testing.T) {
 	if err != nil || changed.Digest == v.Digest {
 		t.Errorf("a change isn't seen: %+v %v", changed, err)
 	}
-	l.Forget("1998/kite.jpg")
+	l.Forget("1998/kite.jpg", 0)
 	if _, err := l.Open(t.Context(), "1998/kite.jpg", v); !errors.Is(err, source.ErrChanged) {
 		t.Errorf("a version that is gone opens: %v", err)
 	}

@@ -33,7 +33,7 @@ func (f Lane) Check(path string, _ *[]policy.Step) (string, *policy.Refusal) {
 func (f Lane) Close() {}
 
 // Forget has nothing to drop.
-func (f Lane) Forget(string) {}
+func (f Lane) Forget(string, uint64) {}
 
 // Near is true: a file is opened at once.
 func (f Lane) Near() bool { return true }

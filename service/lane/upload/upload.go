@@ -217,7 +217,7 @@ func (u *Lane) Open(ctx context.Context, path string, v source.Version) (*source
 		})
 	})
 	if errors.Is(err, source.ErrChanged) {
-		u.Forget(path)
+		u.Forget(path, 0)
 		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "the bytes that are kept aren't those that were put in", Remedy: "upload the source again"})
 	}
 	return content, err
@@ -228,7 +228,7 @@ func (u *Lane) key(path string) string {
 }
 
 // Forget drops what is kept of a source beside the store.
-func (u *Lane) Forget(path string) { u.keep.Forget(u.key(path)) }
+func (u *Lane) Forget(path string, since uint64) { u.keep.Forget(u.key(path), since) }
 
 // Receive takes in what is to be put, at most what the lane allows, and works out its digest. Closing the content forgets
 // it.
@@ -243,7 +243,7 @@ func (u *Lane) Receive(ctx context.Context, r io.Reader) (source.Version, *sourc
 	if err != nil {
 		return v, nil, err
 	}
-	content.OnClose(func() { u.keep.Forget(key) })
+	content.OnClose(func() { u.keep.Forget(key, 0) })
 	return v, content, nil
 }
 

@@ -120,7 +120,7 @@ func (w *Lane) Open(ctx context.Context, path string, v source.Version) (*source
 }
 
 // Forget drops what is kept of a source.
-func (w *Lane) Forget(path string) { w.keep.Forget(w.key(path)) }
+func (w *Lane) Forget(path string, since uint64) { w.keep.Forget(w.key(path), since) }
 
 // List fails: an HTTP origin can't be asked for what it has.
 func (w *Lane) List(context.Context, string, int) ([]source.Entry, bool, error) {
