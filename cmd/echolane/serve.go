@@ -96,7 +96,7 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 		if o.Store, err = shared.ReadPlace(text); err != nil {
 			return o, badUsage("--store: %v", err)
 		}
-		o.StoreKeys = shared.Credentials{AccessKey: os.Getenv("AWS_ACCESS_KEY_ID"), SecretKey: os.Getenv("AWS_SECRET_ACCESS_KEY")}
+		o.StoreKeys = storeKeys()
 	}
 	if o.SecretKey, err = readSecretKey(c.String("secret-key")); err != nil {
 		return o, err
@@ -160,6 +160,11 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 	}
 	o.Browser, o.Hasher = []string{self, browserCommand}, []string{self, hashCommand}
 	return o, nil
+}
+
+// storeKeys are what opens the shared store, by the names that its clients commonly have for them.
+func storeKeys() shared.Credentials {
+	return shared.Credentials{AccessKey: os.Getenv("AWS_ACCESS_KEY_ID"), SecretKey: os.Getenv("AWS_SECRET_ACCESS_KEY")}
 }
 
 // readSecretKey is nil where there is none.

@@ -86,6 +86,7 @@ type App struct {
 	lanes     *source.Lanes
 	shared    *shared.Store
 	peers     *records.Peers
+	evicted   chan string   // keys of variants that made room; nil where there is a store
 	changed   chan struct{} // says that there are other settings
 	beside    context.CancelFunc
 	working   sync.WaitGroup // what goes on beside requests
@@ -184,14 +185,24 @@ func (a *App) start(ctx context.Context) error {
 	a.keep = source.NewKeep(a.kept, 0)
 	a.keep.Share(a.shared, leases)
 	a.lanes = &source.Lanes{Kinds: lane.Kinds, CDN: a.settings.Deployment, Keep: a.keep}
-	if a.cache, err = cache.New(cache.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: bytes, DiskFiles: a.o.DiskFiles - a.o.DiskFiles/5, Store: a.shared, Leases: leases, Log: a.o.Log, Panics: a.panics}); err != nil {
+	var evicted func(string)
+	if a.shared == nil { // otherwise it is kept in the store
+		a.evicted = make(chan string, mostEvicted)
+		evicted = func(key string) {
+			select {
+			case a.evicted <- key:
+			default:
+			}
+		}
+	}
+	if a.cache, err = cache.New(cache.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: bytes, DiskFiles: a.o.DiskFiles - a.o.DiskFiles/5, Store: a.shared, Leases: leases, Evicted: evicted, Log: a.o.Log, Panics: a.panics}); err != nil {
 		return fmt.Errorf("open the variant cache: %w", err)
 	}
 	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Wait: a.o.WaitLimit, AllMemory: a.o.RenderMemory, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log}); err != nil {
 		return err
 	}
 	a.sources = source.NewTable(a.lanes, a.workshop, a.panics)
-	a.recorder = records.NewRecorder(records.RecorderOptions{Store: a.store, Log: a.o.Log, Panics: a.panics})
+	a.recorder = records.NewRecorder(records.RecorderOptions{Store: a.store, Log: a.o.Log, Panics: a.panics, Pruned: a.pruned})
 	a.metrics = newMetrics(a)
 	a.api = &api.API{
 		Store: a.store, Settings: a.settings, Lanes: a.lanes, Sources: a.sources, Recorder: a.recorder, Workshop: a.workshop, Isolation: a.workshop.Measures, Ground: a.o.Ground, Token: a.o.Token, Proxies: a.o.Proxies,
@@ -215,6 +226,7 @@ func (a *App) start(ctx context.Context) error {
 	beside, stop := context.WithCancel(context.Background())
 	a.beside = stop
 	a.panics.Go(&a.working, "carry out purges", func() { a.purge(beside) })
+	a.panics.Go(&a.working, "forget what made room", func() { a.forgetEvicted(beside) })
 	a.serve()
 	a.o.Log.Info("serving", "listen", a.Addr(), "sites", len(a.settings.Current().Sites))
 	return nil

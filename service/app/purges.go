@@ -116,3 +116,48 @@ func (a *App) clearPurges(ctx context.Context) error {
 	}
 	return nil
 }
+
+// The records hold what is kept: what the disk had no room for any more goes from them, and what goes from them, since nobody asks
+// for it, goes from the store.
+
+const (
+	mostEvicted  = 10_000 // keys that wait to be forgotten
+	evictedEvery = time.Second
+	evictedAtOne = 1000 // keys in one statement
+)
+
+func (a *App) forgetEvicted(ctx context.Context) {
+	if a.evicted == nil {
+		return
+	}
+	tick := time.NewTicker(evictedEvery)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+		}
+		for len(a.evicted) > 0 && a.settings.Live() {
+			var keys []string
+			for len(a.evicted) > 0 && len(keys) < evictedAtOne {
+				keys = append(keys, <-a.evicted)
+			}
+			if err := a.store.Gone(ctx, keys); err != nil {
+				a.o.Log.Warn("variants that aren't kept any more are still counted", "error", err)
+				break
+			}
+		}
+	}
+}
+
+// pruned forgets variants that no record names.
+func (a *App) pruned(ctx context.Context, keys []string) {
+	a.cache.Forget(keys)
+	if a.shared == nil {
+		return
+	}
+	if err := a.cache.ForgetShared(ctx, keys); err != nil {
+		a.o.Log.Warn("what nobody asks for stays in the store", "error", err)
+	}
+}

@@ -122,9 +122,10 @@ type Options struct {
 	MemoryBytes int64
 	Dir         string // "" keeps nothing on disk
 	DiskBytes   int64
-	DiskFiles   int           // 0: what package disk has
-	Store       *shared.Store // nil: none
-	Leases      Leases        // nil: this node is the only one
+	DiskFiles   int              // 0: what package disk has
+	Store       *shared.Store    // nil: none
+	Leases      Leases           // nil: this node is the only one
+	Evicted     func(key string) // is told of variants that made room on the disk; nil: nobody is. It doesn't block
 	Log         *slog.Logger
 	Panics      *panics.Catcher
 }
@@ -145,7 +146,7 @@ func New(o Options) (*Cache, error) {
 	}
 	c := &Cache{memory: memory, store: o.Store, leases: o.Leases, log: o.Log, making: flight.Group[found]{Panics: o.Panics}, stopped: make(chan struct{})}
 	if o.Dir != "" {
-		c.disk = disk.Open(disk.Options{Dir: o.Dir, Bytes: o.DiskBytes, Files: o.DiskFiles, Log: o.Log, Panics: o.Panics, Held: func(key string) bool {
+		c.disk = disk.Open(disk.Options{Dir: o.Dir, Bytes: o.DiskBytes, Files: o.DiskFiles, Log: o.Log, Panics: o.Panics, Evicted: o.Evicted, Held: func(key string) bool {
 			_, there := c.memory.GetEntryQuietly(key)
 			return there
 		}})

@@ -22,11 +22,13 @@ type Recorder struct {
 	ended    sync.WaitGroup
 }
 
-// RecorderOptions are what a Recorder works with; all are needed.
+// RecorderOptions are what a Recorder works with; all are needed, but for Pruned.
 type RecorderOptions struct {
 	Store  *Store
 	Log    *slog.Logger
 	Panics *panics.Catcher
+	// Pruned is told of variants that nobody has asked for in a long time, and that no record names any more.
+	Pruned func(ctx context.Context, keys []string)
 }
 
 // pruneEvery is how often the tables are brought within their bounds.
@@ -47,10 +49,22 @@ func NewRecorder(o RecorderOptions) *Recorder {
 				return
 			case <-tick.C:
 			}
-			if gone, err := o.Store.Prune(ctx, DefaultBounds); err != nil && ctx.Err() == nil {
-				o.Log.Warn("old records stay for now", "error", err)
-			} else if gone > 0 {
-				o.Log.Info("old records were pruned", "rows", gone)
+			for more := true; more && ctx.Err() == nil; {
+				var gone int64
+				var keys []string
+				var err error
+				if gone, keys, more, err = o.Store.Prune(ctx, DefaultBounds); err != nil {
+					if ctx.Err() == nil {
+						o.Log.Warn("old records stay for now", "error", err)
+					}
+					break
+				}
+				if gone > 0 {
+					o.Log.Info("old records were pruned", "rows", gone)
+				}
+				if len(keys) > 0 && o.Pruned != nil {
+					o.Pruned(ctx, keys)
+				}
 			}
 		}
 	})

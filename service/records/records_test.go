@@ -9,6 +9,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"testing"
@@ -227,18 +228,22 @@ func TestTwoSitesCountTheVariantThatTheyShare(t *testing.T) {
 
 func TestTablesStayWithinBounds(t *testing.T) {
 	s := open(t, newDatabase(t), nil)
-	if _, err := s.db.ExecContext(context.Background(), `INSERT INTO made_variants (site, lane, path, key, declarations, format, width, height, bytes, source_digest, source_bytes, render_ms, made_at)
-		SELECT 'a', 'f', 'p' || i, 'k', '', 'webp', 1, 1, 1, 'd', 1, 1, now() - i * interval '1 day' FROM generate_series(1, 300) i`); err != nil {
+	if _, err := s.db.ExecContext(context.Background(), `INSERT INTO made_variants (site, lane, path, key, declarations, format, width, height, bytes, source_digest, source_bytes, render_ms, used_at)
+		SELECT 'a', 'f', 'p' || i, 'k' || (i % 100), '', 'webp', 1, 1, 1, 'd', 1, 1, now() - i * interval '1 day' FROM generate_series(1, 300) i`); err != nil {
 		t.Fatal(err)
 	}
-	gone, err := s.Prune(context.Background(), Bounds{Age: 200 * 24 * time.Hour, Rows: 50})
-	if err != nil || gone != 250 {
-		t.Fatalf("%d rows went, %v", gone, err)
+	gone, keys, more, err := s.Prune(context.Background(), Bounds{Age: 200 * 24 * time.Hour, Rows: 50})
+	if err != nil || gone != 250 || more {
+		t.Fatalf("%d rows went, more %v, %v", gone, more, err)
+	}
+	slices.Sort(keys)
+	if len(keys) != 50 || slices.Contains(keys, "k1") || !slices.Contains(keys, "k51") { // 1 to 50 are named by the rows that stay
+		t.Errorf("keys that nobody names: %q", keys)
 	}
 	if n := one[int](t, s, `SELECT count(*) FROM made_variants WHERE path = 'p1'`); n != 1 {
 		t.Error("the newest went")
 	}
-	if gone, err := s.Prune(context.Background(), DefaultBounds); gone != 0 || err != nil {
+	if gone, _, _, err := s.Prune(context.Background(), DefaultBounds); gone != 0 || err != nil {
 		t.Errorf("again: %d, %v", gone, err)
 	}
 }
@@ -547,6 +552,122 @@ func TestTheVersionBeforeGoesOnBesideANewerOne(t *testing.T) {
 			if code, _, _ := strings.Cut(line, "--"); forbidden.MatchString(code) {
 				t.Errorf("%s takes something away: %s", e.Name(), line)
 			}
+		}
+	}
+}
+
+func TestTheStockIsWhatTheRecordsSay(t *testing.T) {
+	s := open(t, newDatabase(t), nil)
+	ctx := context.Background()
+	if _, err := s.db.ExecContext(ctx, `INSERT INTO made_variants (site, lane, path, key, declarations, format, width, height, bytes, source_digest, source_bytes, render_ms)
+		SELECT CASE WHEN i % 2 = 0 THEN 'alpha' ELSE 'beta' END, 'f', 'p' || i / 10, 'k' || i, 'width=' || i, CASE WHEN i % 4 < 2 THEN 'webp' ELSE 'avif' END, i, 1, 100 + i, 'd', 5000, 2 FROM generate_series(0, 99) i`); err != nil {
+		t.Fatal(err)
+	}
+	if err := s.AddAsked(ctx, []Asked{{"alpha", "f", "p0", "k0", 5}, {"alpha", "f", "p0", "k2", 1}, {"alpha", "f", "none", "k2", 9}}); err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct {
+		site, by         string
+		groups, variants int
+		sources          int64
+	}{{"", "site", 2, 100, 20}, {"alpha", "lane", 1, 50, 10}, {"alpha", "source", 10, 50, 10}, {"beta", "format", 2, 50, 10}, {"none", "lane", 0, 0, 0}} {
+		all, groups, err := s.Stock(ctx, c.site, c.by, 100)
+		if err != nil || int(all.Variants) != c.variants || len(groups) != c.groups || all.Sources != c.sources || all.SourceBytes != c.sources*5000 {
+			t.Errorf("%s by %s: %+v, %d groups, %v", c.site, c.by, all, len(groups), err)
+		}
+		sum := int64(0)
+		for i, g := range groups {
+			sum += g.Bytes
+			if i > 0 && g.Bytes > groups[i-1].Bytes {
+				t.Errorf("%s by %s: %s isn't in its place", c.site, c.by, g.Name)
+			}
+		}
+		if sum != all.Bytes {
+			t.Errorf("%s by %s: the groups have %d bytes of %d", c.site, c.by, sum, all.Bytes)
+		}
+	}
+	if all, _, err := s.Stock(ctx, "alpha", "lane", 1); err != nil || all.Asked != 6 || all.Served != 5*100+102 || all.Unscaled != 6*5000 || all.RenderMS != 100 {
+		t.Errorf("%+v, %v", all, err)
+	}
+	if _, _, err := s.Stock(ctx, "", "colour", 1); err == nil {
+		t.Error("it is grouped by colour")
+	}
+	for order, want := range map[string]string{"largest": "k98", "most-asked": "k0"} {
+		if list, err := s.StockVariants(ctx, PurgeRule{Site: "alpha"}, order, 0, 3); err != nil || len(list) != 3 || list[0].Key != want {
+			t.Errorf("%s: %+v, %v", order, list, err)
+		}
+	}
+	if list, err := s.StockVariants(ctx, PurgeRule{Site: "alpha", Lane: "f", Path: "p0"}, "coldest", 0, 3); err != nil || len(list) != 3 || list[2].Asked != 0 && list[0].Asked != 0 {
+		t.Errorf("%+v, %v", list, err)
+	}
+}
+
+// Of nodes one leads; the others hear of its end, and wait no longer than the lease of one that is gone.
+func TestPeersTakeTurns(t *testing.T) {
+	url := newDatabase(t)
+	peers := func() *Peers {
+		s := open(t, url, nil)
+		p := NewPeers(PeersOptions{Store: s, Log: slog.New(slog.DiscardHandler), Refined: func([]string) {}, Lost: func() {}})
+		return p
+	}
+	a, b := peers(), peers()
+	defer b.Close()
+	ctx := context.Background()
+	release, lead, err := a.Lead(ctx, "key")
+	if !lead || err != nil {
+		t.Fatal(lead, err)
+	}
+	if _, lead := b.TryLead(ctx, "key"); lead {
+		t.Error("two lead")
+	}
+	time.AfterFunc(100*time.Millisecond, release)
+	begun := time.Now()
+	if _, lead, err := b.Lead(ctx, "key"); lead || err != nil || time.Since(begun) > 900*time.Millisecond {
+		t.Errorf("it led %v, %v, after %v", lead, err, time.Since(begun))
+	}
+	release, lead, err = b.Lead(ctx, "key")
+	if !lead || err != nil {
+		t.Errorf("after the end of the first: %v, %v", lead, err)
+	}
+	release()
+	short, cancel := context.WithTimeout(ctx, 200*time.Millisecond)
+	defer cancel()
+	if _, lead, _ := a.Lead(ctx, "held"); !lead {
+		t.Fatal("it doesn't lead")
+	}
+	if _, _, err := b.Lead(short, "held"); !errors.Is(err, context.DeadlineExceeded) {
+		t.Errorf("who has no time waits on: %v", err)
+	}
+	a.Close() // gives up what it has
+	if _, lead := b.TryLead(ctx, "held"); !lead {
+		t.Error("what a node that stopped was at is nobody's")
+	}
+}
+
+func TestRefinedVariantsAreHeardOf(t *testing.T) {
+	url := newDatabase(t)
+	heard := make(chan []string, 100)
+	a := NewPeers(PeersOptions{Store: open(t, url, nil), Log: slog.New(slog.DiscardHandler), Refined: func([]string) { t.Error("a node hears itself") }, Lost: func() {}})
+	defer a.Close()
+	b := NewPeers(PeersOptions{Store: open(t, url, nil), Log: slog.New(slog.DiscardHandler), Refined: func(keys []string) { heard <- keys }, Lost: func() {}})
+	defer b.Close()
+	got := map[string]bool{}
+	for end := time.Now().Add(10 * time.Second); len(got) < 600; {
+		for i := range 600 {
+			a.Refined(fmt.Sprintf("key-%020d", i))
+		}
+		for more := true; more; {
+			select {
+			case keys := <-heard:
+				for _, k := range keys {
+					got[k] = true
+				}
+			case <-time.After(300 * time.Millisecond):
+				more = false
+			}
+		}
+		if time.Now().After(end) {
+			t.Fatalf("%d keys were heard of", len(got))
 		}
 	}
 }

@@ -101,35 +101,45 @@ type Bounds struct {
 }
 
 // DefaultBounds are the service's.
-var DefaultBounds = Bounds{Age: 90 * 24 * time.Hour, Rows: 1_000_000}
+var DefaultBounds = Bounds{Age: 90 * 24 * time.Hour, Rows: 10_000_000}
 
-// Prune brings the tables of variants, uses of classes, refusals, tries and what is set aside within bounds, in steps that hold nobody up, and says
-// how many rows went. One node does it at a time; the others find it done.
-func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, err error) {
-	tx, err := s.begin(ctx)
-	if err != nil {
-		return 0, wrap("prune", err)
-	}
-	defer tx.Rollback()
-	var mine bool
-	if err := tx.GetContext(ctx, &mine, `SELECT pg_try_advisory_xact_lock(hashtext('echolane prune'))`); err != nil || !mine {
-		return 0, wrap("prune", err)
-	}
-	const step = 10_000
-	for _, t := range []struct{ table, at string }{{"made_variants", "used_at"}, {"variants", "made_at"}, {"class_uses", "at"}, {"refusals", "last_at"}, {"tries", "until"}, {"set_aside", "at"}} {
-		r, err := tx.ExecContext(ctx, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` WHERE `+t.at+` < $1 ORDER BY `+t.at+` LIMIT $2))`, time.Now().Add(-b.Age), step)
-		if err != nil {
-			return gone, wrap("prune "+t.table, err)
+// Prune brings the tables of variants, uses of classes, refusals, tries and what is set aside within bounds, in steps that hold nobody up. It
+// says how many rows went, and gives the keys of variants that no row names any more. One node does it at a time; the others find
+// it done. more says that there is more to do.
+func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, keys []string, more bool, err error) {
+	err = s.inTransaction(ctx, "prune", func(tx *sqlx.Tx) error {
+		var mine bool
+		if err := tx.GetContext(ctx, &mine, `SELECT pg_try_advisory_xact_lock(hashtext('echolane prune'))`); err != nil || !mine {
+			return err
 		}
-		n, _ := r.RowsAffected()
-		gone += n
-		r, err = tx.ExecContext(ctx, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` ORDER BY `+t.at+`
-			LIMIT least($2, greatest(0, (SELECT count(*) FROM `+t.table+`) - $1))))`, b.Rows, step)
-		if err != nil {
-			return gone, wrap("prune "+t.table, err)
+		const step = 5_000
+		for _, t := range []struct{ table, at, key string }{
+			{"made_variants", "used_at", "key"}, {"variants", "made_at", "''"}, {"class_uses", "at", "''"}, {"refusals", "last_at", "''"}, {"tries", "until", "''"}, {"set_aside", "at", "''"}, {"purges", "at", "''"},
+		} {
+			for _, which := range []struct {
+				where string
+				args  []any
+			}{
+				{`WHERE ` + t.at + ` < $1 ORDER BY ` + t.at + ` LIMIT $2`, []any{time.Now().Add(-b.Age), step}},
+				{`ORDER BY ` + t.at + ` LIMIT least($2::bigint, greatest(0, (SELECT count(*) FROM ` + t.table + `) - $1))`, []any{b.Rows, step}},
+			} {
+				var went []string
+				if err := tx.SelectContext(ctx, &went, `DELETE FROM `+t.table+` WHERE ctid = ANY (ARRAY(SELECT ctid FROM `+t.table+` `+which.where+`)) RETURNING `+t.key, which.args...); err != nil {
+					return fmt.Errorf("%s: %w", t.table, err)
+				}
+				gone += int64(len(went))
+				more = more || len(went) == step
+				if t.table == "made_variants" {
+					keys = append(keys, went...)
+				}
+			}
 		}
-		n, _ = r.RowsAffected()
-		gone += n
-	}
-	return gone, wrap("prune", tx.Commit())
+		if len(keys) == 0 {
+			return nil
+		}
+		went := keys
+		keys = nil
+		return tx.SelectContext(ctx, &keys, `SELECT unnest($1::text[]) EXCEPT SELECT key FROM made_variants WHERE key = ANY ($1)`, went)
+	})
+	return gone, keys, more, err
 }

@@ -53,9 +53,11 @@ type Options struct {
 	Bytes int64  // that are kept at most
 	Files int    // that are kept at most; 0: a million
 	// Held reports whether what is about to go is in use elsewhere, so that it stays for another round; nil: nothing is.
-	Held   func(key string) bool
-	Log    *slog.Logger
-	Panics *panics.Catcher
+	Held func(key string) bool
+	// Evicted is told of entries that made room for others; nil: nobody is. It doesn't block.
+	Evicted func(key string)
+	Log     *slog.Logger
+	Panics  *panics.Catcher
 }
 
 type write struct {
@@ -419,6 +421,9 @@ func (d *Disk) makeRoom() {
 			d.writing.Failed("remove an old entry", err)
 		} else {
 			d.evicted.Add(1)
+			if d.o.Evicted != nil {
+				d.o.Evicted(key)
+			}
 		}
 		d.index.remove(short)
 	}

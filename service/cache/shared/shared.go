@@ -256,22 +256,22 @@ func (s *Store) Delete(ctx context.Context, name string) error {
 	return err
 }
 
-// Check tries to write, read and remove an entry.
-func (s *Store) Check(ctx context.Context) error {
+// Check tries to write, read and remove an entry of a store.
+func Check(ctx context.Context, in store.Store) error {
 	name := Name("check", entry.Key(fmt.Sprint(time.Now().UnixNano())))
 	data, err := entry.Make(nil, []byte("echolane"))
 	if err != nil {
 		return err
 	}
-	if err := s.store.Put(ctx, name, bytes.NewReader(data), int64(len(data))); err != nil {
+	if err := in.Put(ctx, name, bytes.NewReader(data), int64(len(data))); err != nil {
 		return fmt.Errorf("write to the store: %w", err)
 	}
-	r, _, err := s.store.Open(ctx, name)
+	r, _, err := in.Open(ctx, name)
 	if err != nil {
 		return fmt.Errorf("read from the store: %w", err)
 	}
 	r.Close()
-	if err := s.store.Delete(ctx, name); err != nil {
+	if err := in.Delete(ctx, name); err != nil {
 		return fmt.Errorf("remove from the store: %w", err)
 	}
 	return nil

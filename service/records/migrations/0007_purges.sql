@@ -24,4 +24,3 @@ ALTER TABLE made_variants
     ADD COLUMN used_at timestamptz NOT NULL DEFAULT now(); -- when last
 CREATE INDEX made_variants_by_key ON made_variants (key);
 CREATE INDEX made_variants_by_use ON made_variants (used_at);
-DROP INDEX made_variants_by_time;
