@@ -40,6 +40,14 @@ var Description []byte
 type Workshop interface {
 	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
 	Header(ctx context.Context, c *source.Content) (codec.Header, error)
+	// Workers is how many renders it does at a time.
+	Workers() int
+}
+
+// Jobs work in the background.
+type Jobs interface {
+	// Tell has them look for what is to be done. It doesn't block.
+	Tell()
 }
 
 // API answers the calls.
@@ -56,9 +64,11 @@ type API struct {
 	Ground    Ground
 	// Weighings weighs pages in the background.
 	Weighings *weighing.Runner
-	Token     string // opens everything; "" for none
-	Proxies   []netip.Prefix
-	SignIns   *caller.Limiter
+	// Jobs works on warmings.
+	Jobs    Jobs
+	Token   string // opens everything; "" for none
+	Proxies []netip.Prefix
+	SignIns *caller.Limiter
 }
 
 // Mount puts the calls below r, which is /-/api/v1.

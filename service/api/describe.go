@@ -93,6 +93,11 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/purges", a.purges, "what was purged, newest first", byPage, nil, Page[records.Purge]{}, 200, false},
 		{"POST", "/sites/:site/purges", a.purge, "have what is kept forgotten, on every node", nil, AskPurge{}, Purged{}, 200, false},
 
+		{"GET", "/sites/:site/warmings", a.warmings, "what is or was made ahead, newest first", byPage, nil, Page[Warming]{}, 200, false},
+		{"POST", "/sites/:site/warmings", a.warm, "begin to make variants before somebody asks for them", nil, AskWarm{}, Warming{}, 202, false},
+		{"GET", "/sites/:site/warmings/:warming", a.warming, "how far it is, and why something was left out", nil, nil, Warming{}, 200, false},
+		{"PUT", "/sites/:site/warmings/:warming", a.setWarming, "have it paused, go on, or stopped", nil, SetWarming{}, Warming{}, 200, false},
+
 		{"POST", "/sites/:site/markup", a.markup, "the HTML for a source in a slot; some variants are made to choose its widths", nil, AskMarkup{}, Markup{}, 200, false},
 		{"GET", "/sites/:site/weighings", a.weighings, "weigh-ins of pages, newest first", byPage, nil, Page[records.Weighing]{}, 200, false},
 		{"POST", "/sites/:site/weighings", a.weigh, "begin to weigh a page", nil, AskWeighing{}, Weighing{}, 202, false},

@@ -28,6 +28,7 @@ import (
 	"echolane/service/caller"
 	"echolane/service/connections"
 	"echolane/service/delivery"
+	"echolane/service/jobs"
 	"echolane/service/lane"
 	"echolane/service/panics"
 	"echolane/service/records"
@@ -80,6 +81,7 @@ type App struct {
 	settings  *records.Watcher
 	recorder  *records.Recorder
 	weighing  *weighing.Runner
+	jobs      *jobs.Jobs
 	browsers  *weighing.Browsers
 	kept      *disk.Disk
 	keep      *source.Keep
@@ -223,6 +225,11 @@ func (a *App) start(ctx context.Context) error {
 	}
 	a.weighing = weighing.NewRunner(weigher, a.store, a.o.Log, a.panics)
 	a.api.Weighings = a.weighing
+	if a.jobs, err = jobs.New(jobs.Options{DatabaseURL: a.o.DatabaseURL, Store: a.store, Maker: a.delivery, Ready: a.settings.Live, Log: a.o.Log, Panics: a.panics}); err != nil {
+		return err
+	}
+	a.api.Jobs = a.jobs
+	a.jobs.Start()
 	beside, stop := context.WithCancel(context.Background())
 	a.beside = stop
 	a.panics.Go(&a.working, "carry out purges", func() { a.purge(beside) })
@@ -316,6 +323,9 @@ func (a *App) release() {
 	if a.beside != nil {
 		a.beside()
 		a.working.Wait()
+	}
+	if a.jobs != nil {
+		a.jobs.Close()
 	}
 	if a.weighing != nil {
 		a.weighing.Close()

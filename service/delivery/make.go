@@ -206,7 +206,7 @@ func (m *maker) job() render.Job {
 func (m *maker) picture(ctx context.Context, record records.Variant) (v *cache.Variant, then func(), err error) {
 	begin := source.Now()
 	job := m.job()
-	job.Predict = !m.explained && keeps(m.r, m.sources) && m.s.later()
+	job.Predict = !m.explained && !m.r.atOnce && keeps(m.r, m.sources) && m.s.later()
 	result, err := m.s.render(ctx, m.sources, job)
 	if err != nil {
 		return nil, nil, err

@@ -24,6 +24,7 @@ type request struct {
 	accepted policy.Accepted
 	saves    bool                 // it sent Save-Data: on
 	trusted  bool                 // the service itself asks
+	atOnce   bool                 // it is searched for before it is given
 	hosted   *policy.SiteSettings // the site whose host name was asked, nil for a site in the path
 	site     *policy.SiteSettings
 	lane     *policy.CompiledLane

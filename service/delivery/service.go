@@ -307,10 +307,25 @@ func (s *Service) refusalOf(err error) *policy.Refusal {
 
 // Measure makes what a request for uri would be answered with, through the same cache, for callers within the service:
 // no page, client or month is held against it, and nothing needs a signature. accept is the client's Accept field.
-func (s *Service) Measure(ctx context.Context, uri, accept string) (v *cache.Variant, no *policy.Refusal) {
+func (s *Service) Measure(ctx context.Context, uri, accept string) (*cache.Variant, *policy.Refusal) {
+	v, _, no := s.ahead(ctx, uri, accept, false)
+	return v, no
+}
+
+// Warm has there be a variant for a request for uri, as Measure does, searched for at once. made says that there was none yet.
+func (s *Service) Warm(ctx context.Context, uri, accept string) (bytes int, made bool, no *policy.Refusal) {
+	v, where, no := s.ahead(ctx, uri, accept, true)
+	if no != nil {
+		return 0, false, no
+	}
+	return len(v.Body), where == cache.Made, nil
+}
+
+// ahead makes a variant behind all that visitors wait for.
+func (s *Service) ahead(ctx context.Context, uri, accept string, atOnce bool) (v *cache.Variant, where cache.Where, no *policy.Refusal) {
 	start := source.Now()
-	r := &request{settings: s.Settings.Current(), accepted: policy.ReadAccept(accept), trusted: true}
-	err := s.Panics.Run("measure "+uri, func() error {
+	r := &request{settings: s.Settings.Current(), accepted: policy.ReadAccept(accept), trusted: true, atOnce: atOnce}
+	err := s.Panics.Run("make "+uri, func() error {
 		if no = s.read(r, uri); no == nil {
 			no = s.decide(r)
 		}
@@ -321,15 +336,19 @@ func (s *Service) Measure(ctx context.Context, uri, accept string) (v *cache.Var
 		var f *found
 		f, no = s.find(ctx, r, start)
 		defer f.close()
-		if no == nil {
-			v = f.variant
+		switch {
+		case no != nil:
+		case f.variant == nil: // the source itself is asked for
+			no = policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "download", Detail: "nothing is made for a download of the source itself", Allowed: "what is made of a source", Remedy: "leave it out"})
+		default:
+			v, where = f.variant, f.where
 		}
 		return nil
 	})
 	if err != nil {
-		return nil, s.refusalOf(err)
+		return nil, where, s.refusalOf(err)
 	}
-	return v, no
+	return v, where, no
 }
 
 // KeysOf gives the keys of the variants that a request for uri may be answered with now, in every format that the site delivers.

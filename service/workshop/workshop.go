@@ -46,6 +46,7 @@ func IsWorker() bool { return len(os.Args) > 1 && os.Args[1] == confine.Worker }
 
 // Workshop hands jobs to workers. Safe for concurrent use.
 type Workshop struct {
+	count   int // of render workers
 	o       Options
 	starter *starter
 	renders *crew
@@ -111,6 +112,7 @@ func New(o Options) (*Workshop, error) {
 		}
 		o.Log.Warn("render workers are isolated less than they could be", "missing", strings.Join(missing, "; "))
 	}
+	w.count = o.Workers
 	w.renders = newCrew(o.Workers, o.Queue, o.Wait, o.AllMemory, max(1, o.Workers/2))
 	w.headers = newCrew(max(1, o.Workers/2), headersWait, o.Wait, o.AllMemory, 1)
 	w.renders.add(first)
@@ -172,6 +174,9 @@ func (w *Workshop) replace(c *crew) {
 
 // Lost counts workers that died or were ended for being slow.
 func (w *Workshop) Lost() int64 { return w.lost.Load() }
+
+// Workers is how many renders are done at a time.
+func (w *Workshop) Workers() int { return w.count }
 
 // Waiting counts renders that wait for a worker.
 func (w *Workshop) Waiting() int64 { return int64(w.renders.waiting()) }

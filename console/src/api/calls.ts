@@ -103,6 +103,18 @@ export const listPurges = (site: string, signal?: AbortSignal) => all<Schemas["P
 // purge is POST /sites/:site/purges: have what is kept forgotten, on every node.
 export const purge = (site: string, body: Schemas["AskPurge"]) => send<Schemas["Purged"]>("POST", at`/sites/${site}/purges`, body);
 
+// listWarmings is GET /sites/:site/warmings: what is or was made ahead, newest first.
+export const listWarmings = (site: string, signal?: AbortSignal) => all<Schemas["Warming"]>(at`/sites/${site}/warmings`, signal);
+
+// warm is POST /sites/:site/warmings: begin to make variants before somebody asks for them.
+export const warm = (site: string, body: Schemas["AskWarm"]) => send<Schemas["Warming"]>("POST", at`/sites/${site}/warmings`, body);
+
+// getWarming is GET /sites/:site/warmings/:warming: how far it is, and why something was left out.
+export const getWarming = (site: string, warming: string, signal?: AbortSignal) => get<Schemas["Warming"]>(at`/sites/${site}/warmings/${warming}`, signal);
+
+// setWarming is PUT /sites/:site/warmings/:warming: have it paused, go on, or stopped.
+export const setWarming = (site: string, warming: string, body: Schemas["SetWarming"]) => send<Schemas["Warming"]>("PUT", at`/sites/${site}/warmings/${warming}`, body);
+
 // markup is POST /sites/:site/markup: the HTML for a source in a slot; some variants are made to choose its widths.
 export const markup = (site: string, body: Schemas["AskMarkup"]) => send<Schemas["Markup"]>("POST", at`/sites/${site}/markup`, body);
 

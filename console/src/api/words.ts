@@ -35,6 +35,9 @@ export const words = {
   Picture: {
     kind: ["img", "picture", "background", "poster"],
   },
+  SetWarming: {
+    state: ["paused", "running", "stopped"],
+  },
   Signing: {
     unsigned: ["anything", "ladder", "nothing"],
   },
@@ -43,6 +46,9 @@ export const words = {
   },
   Token: {
     may: ["read", "edit", "own"],
+  },
+  Warming: {
+    state: ["running", "paused", "done", "stopped"],
   },
   Weighing: {
     state: ["running", "done", "failed", "stopped"],

@@ -207,6 +207,29 @@ func (c *Client) Purge(ctx context.Context, site string, in api.AskPurge) (out a
 	return out, err
 }
 
+// Warmings is GET /sites/:site/warmings: what is or was made ahead, newest first.
+func (c *Client) Warmings(ctx context.Context, site string) ([]api.Warming, error) {
+	return all[api.Warming](ctx, c, "/sites/"+escaped(site)+"/warmings")
+}
+
+// Warm is POST /sites/:site/warmings: begin to make variants before somebody asks for them.
+func (c *Client) Warm(ctx context.Context, site string, in api.AskWarm) (out api.Warming, err error) {
+	err = c.call(ctx, "POST", "/sites/"+escaped(site)+"/warmings", in, &out)
+	return out, err
+}
+
+// Warming is GET /sites/:site/warmings/:warming: how far it is, and why something was left out.
+func (c *Client) Warming(ctx context.Context, site string, warming string) (out api.Warming, err error) {
+	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/warmings/"+escaped(warming), nil, &out)
+	return out, err
+}
+
+// SetWarming is PUT /sites/:site/warmings/:warming: have it paused, go on, or stopped.
+func (c *Client) SetWarming(ctx context.Context, site string, warming string, in api.SetWarming) (out api.Warming, err error) {
+	err = c.call(ctx, "PUT", "/sites/"+escaped(site)+"/warmings/"+escaped(warming), in, &out)
+	return out, err
+}
+
 // Markup is POST /sites/:site/markup: the HTML for a source in a slot; some variants are made to choose its widths.
 func (c *Client) Markup(ctx context.Context, site string, in api.AskMarkup) (out api.Markup, err error) {
 	err = c.call(ctx, "POST", "/sites/"+escaped(site)+"/markup", in, &out)

@@ -46,7 +46,7 @@ func open(t *testing.T) (*Store, string) {
 	return s, dir
 }
 
-func put(s *Store, name, head, body string, replace bool) bool {
+func keep(s *Store, name, head, body string, replace bool) bool {
 	kept := make(chan bool, 1)
 	s.Put(name, []byte(head), []byte(body), replace, func(ok bool) { kept <- ok })
 	return <-kept
@@ -56,13 +56,13 @@ func TestWhatIsPutIsGotWholeOrNotAtAll(t *testing.T) {
 	s, dir := open(t)
 	ctx := context.Background()
 	name := Name(Variants, entry.Key("a"))
-	if !put(s, name, "head", "body", false) || !put(s, name, "head", "another", false) { // which is there already
+	if !keep(s, name, "head", "body", false) || !keep(s, name, "head", "another", false) { // which is there already
 		t.Fatal("it isn't kept")
 	}
 	if head, body, err := s.Get(ctx, name); string(head) != "head" || string(body) != "body" || err != nil {
 		t.Errorf("%q %q %v", head, body, err)
 	}
-	put(s, name, "head", "another", true)
+	keep(s, name, "head", "another", true)
 	if _, body, err := s.Get(ctx, name); string(body) != "another" || err != nil {
 		t.Errorf("%q %v", body, err)
 	}
@@ -72,6 +72,7 @@ func TestWhatIsPutIsGotWholeOrNotAtAll(t *testing.T) {
 		t.Fatal(err)
 	}
 	for what, data := range map[string][]byte{"cut": whole[:len(whole)-1], "empty": {}, "altered": append(bytes.Clone(whole[:80]), append([]byte{whole[80] ^ 1}, whole[81:]...)...)} {
+		os.MkdirAll(filepath.Dir(file), 0o755)
 		os.WriteFile(file, data, 0o644)
 		if _, _, err := s.Get(ctx, name); !errors.Is(err, entry.ErrBroken) {
 			t.Errorf("%s: %v", what, err)
@@ -90,11 +91,11 @@ func TestWhatIsPutIsGotWholeOrNotAtAll(t *testing.T) {
 		t.Errorf("%+v", s.State())
 	}
 	s.Close()
-	if put(s, name, "", "body", false) {
+	if keep(s, name, "", "body", false) {
 		t.Error("kept after the end")
 	}
 	var none *Store
-	if _, _, err := none.Get(ctx, name); !errors.Is(err, fs.ErrNotExist) || none.Delete(ctx, name) != nil || put(none, name, "", "", false) {
+	if _, _, err := none.Get(ctx, name); !errors.Is(err, fs.ErrNotExist) || none.Delete(ctx, name) != nil || keep(none, name, "", "", false) {
 		t.Error("no store holds something")
 	}
 }
