@@ -22,7 +22,7 @@ export const names = (
   "image-orientation xywh scale rotate width height aspect-ratio resolution object-fit object-position grow image-rendering " +
   "background-color background-image gradient-map sharpen after-content after-width after-height after-inset after-opacity " +
   "after-mix-blend-mode after-rotate after-color after-font after-text-align after-background-color after-padding border-radius " +
-  "filter opacity matte format quality budget animation retain class as download expires keyid signature"
+  "filter opacity matte format quality budget animation retain class as download digest expires keyid signature"
 ).split(" ");
 
 // How values are spelled. What isn't here is written in lower case.
@@ -38,6 +38,7 @@ const spell = {
   opacity: alpha,
   class: classes,
   download: verbatim,
+  digest: verbatim,
   expires: verbatim,
   keyid: verbatim,
   signature: verbatim,

@@ -82,6 +82,8 @@ export interface Declarations {
   as?: "facts" | "explain" | "placeholder" | Value;
   /** a file name of at most 200 bytes without slashes, or nothing */
   download?: Value;
+  /** the digest of the source, as facts give it: 22 characters of base64url */
+  digest?: Value;
   /** a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z */
   expires?: Value;
   /** a key's name: 1 to 64 of a–z, 0–9 and - */

@@ -260,6 +260,7 @@ func laneFlags() []cli.Flag {
 		&cli.Int64Flag{Name: "source-bytes", Usage: "the largest source of this lane"},
 		&cli.IntFlag{Name: "fresh", HideDefault: true, Usage: "seconds that a source is taken to be unchanged where nothing else says so"},
 		&cli.IntFlag{Name: "max-age", HideDefault: true, Usage: "seconds that browsers and caches keep a variant"},
+		&cli.IntFlag{Name: "cdn-max-age", HideDefault: true, Usage: "seconds that caches in front keep one (-1: as browsers do)"},
 		&cli.StringFlag{Name: "visibility", Usage: "public, or signed: signed links only"},
 		&cli.StringFlag{Name: "original", Usage: "the source itself: no, or download"},
 		&cli.StringFlag{Name: "metadata", Usage: "what a downloaded source says of its making: strip or keep"},
@@ -342,6 +343,12 @@ func editLane(c *cli.Command, l *policy.Lane) error {
 		n := int(c.Int("max-age"))
 		l.MaxAgeS = &n
 	}
+	if c.IsSet("cdn-max-age") {
+		n := int(c.Int("cdn-max-age"))
+		if l.CDNMaxAgeS = &n; n < 0 {
+			l.CDNMaxAgeS = nil
+		}
+	}
 	return nil
 }
 
@@ -423,7 +430,11 @@ func printLane(l shownLane, limits policy.Bounds) {
 		most = limits.SourceBytes
 	}
 	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", wording.Bytes(most), *l.FreshS))
-	also("variants", fmt.Sprintf("kept by browsers and caches for %d s", *l.MaxAgeS))
+	if l.CDNMaxAgeS == nil {
+		also("variants", fmt.Sprintf("kept by browsers and caches for %d s", *l.MaxAgeS))
+	} else {
+		also("variants", fmt.Sprintf("kept by browsers for %d s, by caches in front for %d s", *l.MaxAgeS, *l.CDNMaxAgeS))
+	}
 	also("visibility", map[string]string{"public": "public", "signed": "signed links only"}[l.Visibility])
 	if kind.Field("unshared") != nil {
 		also("unshared", map[string]string{"forget": "what the origin marks no-store or private isn't kept", "keep": "kept, also what the origin marks no-store or private"}[l.Unshared])

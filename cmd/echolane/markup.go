@@ -47,6 +47,7 @@ Examples:
 			&cli.BoolFlag{Name: "above", Usage: "it is seen without scrolling: not lazy"},
 			&cli.StringFlag{Name: "formats", Usage: "a <source> for each, for caches that don't look at Vary, such as avif,webp,jpeg"},
 			&cli.StringFlag{Name: "placeholder", Usage: "what stands in it until the picture is there: picture, or colour"},
+			&cli.BoolFlag{Name: "pin", Usage: "name the source's version in the addresses, so that their answers may be kept for a year; write the markup again when the source changes"},
 			&cli.FloatFlag{Name: "waste", Usage: "the largest share of bytes that a step between two widths may waste", Value: 0.35},
 			&cli.StringFlag{Name: "base", Usage: "what addresses begin with, such as https://img.example.test; else the service's own"},
 			&cli.StringFlag{Name: "as", Usage: "html, jsx, css or preload", Value: "html"},
@@ -86,7 +87,7 @@ func writeMarkup(ctx context.Context, c *cli.Command, call *client.Client) error
 	}
 	ask := api.AskMarkup{
 		Source: in, Slot: c.String("slot"), Container: c.String("container"), Decorative: c.Bool("decorative"), Declarations: d.AddressForm(),
-		First: c.Bool("first"), Above: c.Bool("above"), Placeholder: c.String("placeholder"), Waste: c.Float("waste"), Base: c.String("base"),
+		Pin: c.Bool("pin"), First: c.Bool("first"), Above: c.Bool("above"), Placeholder: c.String("placeholder"), Waste: c.Float("waste"), Base: c.String("base"),
 	}
 	if c.IsSet("alt") {
 		alt := c.String("alt")

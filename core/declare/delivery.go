@@ -12,6 +12,7 @@ type DeliveryValues struct {
 	Class     string // names from the site's sheet, in alphabetical order, divided by spaces
 	As        As
 	Download  Download
+	Digest    string // of the source: only that version is answered with
 	Expires   int64  // seconds since 1970-01-01T00:00:00Z; 0: not declared
 	KeyID     string // which key signed
 	Signature string // base64url
@@ -25,6 +26,8 @@ var delivery = []declaration{
 		func(d *Declarations) *As { return &d.As }, ases),
 	field(declaration{name: "download", grammar: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true, script: "verbatim"},
 		func(d *Declarations) *Download { return &d.Download }, readDownload, appendDownload),
+	field(declaration{name: "digest", grammar: "the digest of the source, as facts give it: 22 characters of base64url", script: "verbatim"},
+		func(d *Declarations) *string { return &d.Digest }, readDigest, appendPlain),
 	field(declaration{name: "expires", grammar: "a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z", script: "verbatim"},
 		func(d *Declarations) *int64 { return &d.Expires }, readExpires, appendTime),
 	field(declaration{name: "keyid", grammar: "a key's name: 1 to 64 of a–z, 0–9 and -", script: "verbatim"},
@@ -67,6 +70,15 @@ func readClass(to *string, v string) string {
 	*to = strings.Join(names, " ")
 	return ""
 }
+
+func readDigest(to *string, v string) string {
+	if len(v) != digestLength {
+		return "unparsable"
+	}
+	return readToken(to, v, digestLength, isBase64URL)
+}
+
+const digestLength = 22
 
 // As is what is answered instead of the image.
 type As uint8

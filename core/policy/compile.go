@@ -251,6 +251,11 @@ func (c *compiler) lane(path string, l *Lane, limits Limits, kinds LaneKinds) *C
 	word[Lane](c, path+".unshared", l.Unshared, "Unshared")
 	within(c, path+".fresh_s", *l.FreshS, 0, 366*86400)
 	within(c, path+".max_age_s", *l.MaxAgeS, 0, 366*86400)
+	out.SharedMaxAge = -1
+	if l.CDNMaxAgeS != nil {
+		out.SharedMaxAge = int64(*l.CDNMaxAgeS)
+		within(c, path+".cdn_max_age_s", *l.CDNMaxAgeS, 0, 366*86400)
+	}
 	if l.SourceBytes != 0 {
 		within(c, path+".source_bytes", l.SourceBytes, 1024, limits.SourceBytes)
 		out.Limits.SourceBytes = l.SourceBytes

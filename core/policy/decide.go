@@ -57,6 +57,8 @@ type CompiledLane struct {
 	TakesURL bool          // a source's path is its whole URL
 	Fresh    time.Duration // that a source is taken to be unchanged where nothing else says so
 	MaxAge   time.Duration // that browsers and caches keep a variant
+
+	SharedMaxAge int64 // seconds that caches in front keep one; below 0: as browsers do
 }
 
 // Lane finds a lane by name, nil where there is none.

@@ -79,6 +79,7 @@ type Lane struct {
 	SourceBytes int64    `json:"source_bytes,omitempty" toml:"source_bytes,omitempty" comment:"0: as the site"`
 	FreshS      *int     `json:"fresh_s" toml:"fresh_s" comment:"seconds that a source is taken to be unchanged where nothing else says so"`
 	MaxAgeS     *int     `json:"max_age_s" toml:"max_age_s" comment:"seconds that browsers and caches keep a variant"`
+	CDNMaxAgeS  *int     `json:"cdn_max_age_s,omitempty" toml:"cdn_max_age_s,omitempty" comment:"seconds that caches in front keep a variant, where they aren't those of browsers"`
 	Visibility  string   `json:"visibility" toml:"visibility" words:"public signed" comment:"public, signed"`
 	Original    string   `json:"original" toml:"original" words:"no download" comment:"the source itself: no, download"`
 	Metadata    string   `json:"metadata" toml:"metadata" words:"strip keep" comment:"what a downloaded source says of its making: strip, keep"`
@@ -179,7 +180,7 @@ func (d Document) Clone() Document {
 	for i := range d.Lanes {
 		l := &d.Lanes[i]
 		l.Allow, l.Deny, l.Private = clone(l.Allow), clone(l.Deny), clone(l.Private)
-		l.FreshS, l.MaxAgeS = copyOf(l.FreshS), copyOf(l.MaxAgeS)
+		l.FreshS, l.MaxAgeS, l.CDNMaxAgeS = copyOf(l.FreshS), copyOf(l.MaxAgeS), copyOf(l.CDNMaxAgeS)
 	}
 	return d
 }

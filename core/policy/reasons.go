@@ -40,6 +40,7 @@ const (
 	ReasonNoSuchLane          Reason = "no-such-lane"
 	ReasonNoSuchSource        Reason = "no-such-source"
 	ReasonMethodNotAllowed    Reason = "method-not-allowed"
+	ReasonNoSuchVersion       Reason = "no-such-version"
 	ReasonNoSuchThing         Reason = "no-such-thing"
 	ReasonExists              Reason = "exists"
 	ReasonClassInUse          Reason = "class-in-use"
@@ -122,6 +123,7 @@ var Reasons = []struct {
 	{ReasonNoSuchLane, "No such lane", "The second part of the path names no lane of the site."},
 	{ReasonNoSuchSource, "No such source", "The lane has no file at this path."},
 	{ReasonMethodNotAllowed, "Method not allowed", "The address takes other methods than this one."},
+	{ReasonNoSuchVersion, "No such version", "The address names a version of the source that it isn't any more."},
 	{ReasonNoSuchThing, "No such thing", "The API has nothing of that name."},
 	{ReasonExists, "There already", "Something of that name is there already."},
 	{ReasonClassInUse, "Classes are in use", "Requests of the last 30 days name classes that the sheet would no longer have."},

@@ -37,6 +37,7 @@ type AskMarkup struct {
 	Formats      []string `json:"formats,omitempty"`      // a <source> for each, for caches that don't look at Vary
 	Placeholder  string   `json:"placeholder,omitempty"`  // inline: picture, or colour
 	Waste        float64  `json:"waste,omitempty"`        // the largest share of bytes a step may waste, 0 to 1
+	Pin          bool     `json:"pin,omitempty"`          // addresses name the source's version, so that their answers never change
 	Base         string   `json:"base,omitempty"`         // what addresses begin with, without the site; absent: where the call came
 }
 
@@ -143,6 +144,9 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 	o.Base = strings.TrimSuffix(in.Base, "/") + prefix
 	if out.Facts, no = maker.FactsOf(ctx, "/"+s.Name+"/"+o.Source); no != nil {
 		return out, no
+	}
+	if in.Pin {
+		o.Over.Digest = string(out.Facts.Digest)
 	}
 	o.Facts = markup.Facts{Width: out.Facts.Width, Height: out.Facts.Height, Alpha: out.Facts.HasAlpha, Placeholder: out.Facts.Placeholder, Colour: out.Facts.Colour}
 	declared := o.Declared()

@@ -43,6 +43,8 @@ type Variant struct {
 	SourceBytes   int     `json:"source_bytes"`
 	Stages        []Stage `json:"stages"` // how it was made
 
+	MadeAt int64 `json:"made_at,omitempty"` // seconds since 1970
+
 	Encoding *encode.Encoding `json:"encoding,omitempty"` // how its bytes came about
 
 	// Provisional variants are replaced soon: their quality was predicted, and the search for it is still to come.

@@ -21,9 +21,13 @@ func (r *request) form(d declare.Declarations) []byte {
 	return b
 }
 
-// attachment is a Content-Disposition (RFC 6266) with the name that was asked for, or the source's, and the
-// ending that the type has.
-func attachment(r *request, mediaType string) string {
+// disposition is a Content-Disposition (RFC 6266): to be shown, or saved where that was asked for, with the name that was asked
+// for, or the source's, and the ending that the type has.
+func disposition(r *request, mediaType string) string {
+	how := "inline"
+	if r.declared.Download.Declared {
+		how = "attachment"
+	}
 	name := r.declared.Download.Name
 	if name == "" {
 		name = path.Base(r.path)
@@ -47,7 +51,7 @@ func attachment(r *request, mediaType string) string {
 		}
 		return c
 	}, name)
-	out := `attachment; filename="` + plain + `"`
+	out := how + `; filename="` + plain + `"`
 	if plain != name { // RFC 8187
 		out += "; filename*=UTF-8''" + strings.NewReplacer("'", "%27", "(", "%28", ")", "%29", "*", "%2A").Replace(string(declare.AppendSegment(nil, name)))
 	}

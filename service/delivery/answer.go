@@ -22,6 +22,8 @@ var (
 	vHit, vHitTiming                = []byte("Echo-Lane; hit; detail=memory"), []byte(`cache;desc="memory"`)
 	fOrigin, fPolicy, fTimingAllow  = []byte("Access-Control-Allow-Origin"), []byte("Cross-Origin-Resource-Policy"), []byte("Timing-Allow-Origin")
 	vAny, vCross, vSame             = []byte("*"), []byte("cross-origin"), []byte("same-origin")
+	fDisposition, fRanges, vBytes   = []byte("Content-Disposition"), []byte("Accept-Ranges"), []byte("bytes")
+	fGroups                         = []byte("Cache-Groups")
 	fExpose, vExpose                = []byte("Access-Control-Expose-Headers"), []byte("ETag, Server-Timing, Content-Location, Cache-Status")
 )
 
@@ -48,8 +50,15 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, 
 	if m.classes != "" {
 		s.Recorder.Used(m.site.Name, m.classes, string(m.location))
 	}
-	if m.attach != "" {
-		h.Set("Content-Disposition", m.attach)
+	h.SetCanonical(fDisposition, m.disposition)
+	h.SetCanonical(fRanges, vBytes)
+	h.SetCanonical(fGroups, m.groups)
+	if m.shared != "" && !v.Provisional && !e.Restricted {
+		h.Set("CDN-Cache-Control", m.shared)
+	}
+	modified := modifiedOf(v)
+	if !modified.IsZero() {
+		h.SetLastModified(modified)
 	}
 	status := cacheStatus[where]
 	if v.Unshared {
@@ -62,23 +71,58 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, 
 		h.SetCanonical(fTiming, []byte(timing))
 	}
 	sent := len(v.Body)
-	if notModified(&c.Request.Header, v.ETag, time.Time{}) {
+	switch {
+	case notModified(&c.Request.Header, v.ETag, modified):
 		c.Response.SetStatusCode(fasthttp.StatusNotModified)
 		h.Del("Content-Type")
 		sent = 0
-	} else {
+	case len(c.Request.Header.Peek("Range")) > 0:
+		sent = s.answerRange(c, v, modified)
+	default:
 		c.Response.SetBodyRaw(v.Body)
-		if c.IsHead() {
-			sent = 0
-		}
+	}
+	if c.IsHead() {
+		sent = 0
 	}
 	s.count(m.site.Name, where, c.Response.StatusCode(), sent, start)
+}
+
+// answerRange answers with what a Range field asks for, and says how many bytes that is.
+func (s *Service) answerRange(c *fasthttp.RequestCtx, v *cache.Variant, modified time.Time) int {
+	spans, all := partial(c, int64(len(v.Body)), v.ETag, modified)
+	switch {
+	case all:
+		c.Response.SetBodyRaw(v.Body)
+		return len(v.Body)
+	case len(spans) == 0:
+		return 0
+	case len(spans) == 1:
+		c.Response.SetBodyRaw(v.Body[spans[0].from:][:spans[0].n])
+		return int(spans[0].n)
+	}
+	parts, mediaType, n := partsOf(spans, v.Type, int64(len(v.Body)))
+	body := make([]byte, 0, n)
+	for _, p := range parts {
+		body = append(append(body, p.text...), v.Body[p.from:][:p.n]...)
+	}
+	c.Response.Header.SetContentType(mediaType)
+	c.Response.SetBodyRaw(body)
+	return len(body)
 }
 
 // count counts an answer.
 func (s *Service) count(site string, where cache.Where, status, sent int, start int64) {
 	s.Metrics.Answered(where, status, sent, time.Duration(source.Now()-start))
 	s.Recorder.Usage(site).Served(sent)
+}
+
+// modifiedOf is when a variant became what it is, where that can be said: what is provisional is about to change, and within the
+// second of its making another could take its place unseen.
+func modifiedOf(v *cache.Variant) time.Time {
+	if v.Provisional || v.MadeAt == 0 || time.Now().Unix() <= v.MadeAt {
+		return time.Time{}
+	}
+	return time.Unix(v.MadeAt, 0).UTC()
 }
 
 // embed says who may do what with the answer. What only some pages may have is kept by no shared cache, and
@@ -126,7 +170,7 @@ func notModified(h *fasthttp.RequestHeader, etag string, modified time.Time) boo
 		return false
 	}
 	since, err := fasthttp.ParseHTTPDate(h.Peek("If-Modified-Since"))
-	return err == nil && !modified.After(since)
+	return err == nil && since.Equal(modified) // nodes that don't share a store have other times for the same bytes
 }
 
 // matches compares weakly against a list of validators. A comma may stand inside one (RFC 9110, section 8.8.3).

@@ -42,9 +42,7 @@ func (s *Service) get(ctx context.Context, r *request, f *found, start int64) er
 		record.Format, record.Width, record.Height, record.Bytes, record.Shared = v.Type[len("image/"):], v.Width, v.Height, len(v.Body), true
 		s.Recorder.Made(record)
 	}
-	if r.declared.Download.Declared {
-		m.attach = attachment(r, v.Type)
-	}
+	m.disposition = []byte(disposition(r, v.Type))
 	f.hot, f.variant, f.where, f.timing = m, v, where, timing(v, where, start, looked)
 	return nil
 }

@@ -1,6 +1,8 @@
 package delivery
 
 import (
+	"bytes"
+	"strings"
 	"sync/atomic"
 	"time"
 
@@ -8,6 +10,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/service/cache"
+	"echolane/service/cache/entry"
 	"echolane/service/source"
 )
 
@@ -39,20 +42,22 @@ func keyOf(r *request, f *found) cache.Key {
 
 // hot is where a request's text leads, as long as the site's settings and the sources stay what they are.
 type hotEntry struct {
-	generation atomic.Uint64 // of the settings in which site was last seen to be the newest
-	site       *policy.SiteSettings
-	lane       *policy.CompiledLane
-	sources    []hotSource
-	asked      atomic.Uint32 // answers that aren't written down yet
-	path       string        // of the source
-	key        string
-	since      uint64 // the serial of the newest purge that concerns the request
-	location   []byte
-	control    control
-	public     []byte // control's Cache-Control for every page, where it doesn't depend on the time
-	classes    string // that the request names
-	attach     string // Content-Disposition, "" for none
-	vary       string // the fields of the request that the answer depends on, "" for none
+	generation  atomic.Uint64 // of the settings in which site was last seen to be the newest
+	site        *policy.SiteSettings
+	lane        *policy.CompiledLane
+	sources     []hotSource
+	asked       atomic.Uint32 // answers that aren't written down yet
+	path        string        // of the source
+	key         string
+	since       uint64 // the serial of the newest purge that concerns the request
+	location    []byte
+	control     control
+	public      []byte // control's Cache-Control for every page, where it doesn't depend on the time
+	classes     string // that the request names
+	disposition []byte
+	groups      []byte // Cache-Groups
+	shared      string // CDN-Cache-Control, "" for none
+	vary        string // the fields of the request that the answer depends on, "" for none
 }
 
 type hotSource struct {
@@ -90,7 +95,36 @@ func newHotEntry(r *request, f *found) *hotEntry {
 	}
 	m.control = controlOf(r, sharing(f.sources))
 	m.public = []byte(m.control.text(false, false, time.Now().Unix()))
+	m.shared = m.control.forShared()
+	m.groups = groupsOf(r.site.Name, f.sources)
 	return m
+}
+
+// groupsOf are the groups that an answer belongs to, by which caches in front can forget it (RFC 9875): its site, and the lanes
+// and sources of which it is made. Names that are longer than caches need take are digests.
+func groupsOf(site string, sources []*source.Located) []byte {
+	out := []byte{'"'}
+	out = append(append(out, site...), '"')
+	for _, l := range sources {
+		for _, name := range []string{site + "/" + l.Name, site + "/" + l.Name + "/" + l.Path} {
+			text := GroupOf(name)
+			if bytes.Contains(out, []byte(`"`+text+`"`)) {
+				continue
+			}
+			out = append(append(append(out, `, "`...), text...), '"')
+		}
+	}
+	return out
+}
+
+// GroupOf is the group of answers that are made of what a name such as site/lane or site/lane/path names.
+func GroupOf(name string) string {
+	const most = 32
+	plain := len(name) <= most && !strings.ContainsFunc(name, func(c rune) bool { return c < ' ' || c > '~' || c == '"' || c == '\\' })
+	if plain {
+		return name
+	}
+	return entry.Key("group", name)
 }
 
 // varies names the fields of the request that the answer depends on.

@@ -615,7 +615,7 @@ func TestEachPieceOfAnOriginalHasADeadline(t *testing.T) {
 	released := 0
 	conn := &deadlines{}
 	o := &original{content: source.InMemory(data, func() { released++ }), size: 9, splices: []metadata.Splice{{From: 2, N: 4}, {Put: []byte("xy")}, {From: 9000, N: 3}}}
-	r := &originalReader{o: o, left: 9, conn: conn}
+	r := &originalReader{o: o, parts: []part{{span: span{0, 9}}}, conn: conn}
 	got, err := io.ReadAll(struct{ io.Reader }{r})
 	if err != nil || string(got) != "2345xy012" {
 		t.Errorf("%q %v", got, err)
@@ -631,11 +631,11 @@ func TestEachPieceOfAnOriginalHasADeadline(t *testing.T) {
 	if r.Close(); released != 1 {
 		t.Error("the source isn't let go of")
 	}
-	short := &originalReader{o: &original{content: source.InMemory(data[:10], nil), size: 20}, left: 20}
+	short := &originalReader{o: &original{content: source.InMemory(data[:10], nil), size: 20}, parts: []part{{span: span{0, 20}}}}
 	if _, err := io.ReadAll(short); !errors.Is(err, io.ErrUnexpectedEOF) {
 		t.Errorf("a source that is shorter than it was: %v", err)
 	}
-	broken := &originalReader{o: &original{splices: []metadata.Splice{{N: 5}}}, left: 5}
+	broken := &originalReader{o: &original{splices: []metadata.Splice{{N: 5}}}, parts: []part{{span: span{0, 5}}}}
 	if _, err := broken.Read(make([]byte, 5)); err == nil || !strings.Contains(err.Error(), "panic") {
 		t.Errorf("a panic while an answer is written: %v", err)
 	}

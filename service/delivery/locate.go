@@ -19,6 +19,12 @@ func (s *Service) locate(ctx context.Context, r *request, f *found) *policy.Refu
 		return s.refusalOf(err)
 	}
 	f.sources = append(f.sources, own)
+	if d := r.declared.Digest; d != "" && d != string(own.Known.Digest) {
+		return policy.No(policy.Refusal{
+			Reason: policy.ReasonNoSuchVersion, Parameter: "digest", Given: d, Detail: "the source isn't the version that the address names any more: its digest is " + string(own.Known.Digest),
+			Allowed: string(own.Known.Digest), Remedy: "take digest out of the address for the newest version, or write the page's markup again",
+		})
+	}
 	var no *policy.Refusal
 	h := own.Known.Header
 	switch {

@@ -8,6 +8,7 @@ import (
 	"fmt"
 	"io"
 	"sync/atomic"
+	"time"
 
 	"echolane/core/codec"
 	"echolane/core/declare"
@@ -91,6 +92,7 @@ func (m *maker) produce(ctx context.Context) (v *cache.Variant, then func(), err
 	}
 	if err == nil {
 		v.Unshared = !keeps(m.r, m.sources)
+		v.MadeAt = time.Now().Unix()
 		v.Of = cache.Address{Site: m.r.site.Name, Lane: m.r.lane.Name, Path: m.r.path, Classes: m.r.declared.Class}
 	}
 	return v, then, err

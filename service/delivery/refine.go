@@ -173,7 +173,7 @@ func (s *Service) putOff(f refinement, first *cache.Variant) {
 func (s *Service) settle(f *refinement) {
 	if kept, ok := s.Cache.InMemory(f.key, 0); ok && kept.Provisional {
 		v := *kept
-		v.Provisional = false
+		v.Provisional, v.MadeAt = false, time.Now().Unix()
 		s.Cache.Replace(f.key, &v, nil)
 		s.Recorder.Made(f.record)
 	}
@@ -230,6 +230,7 @@ func (s *Service) search(f *refinement) {
 	}
 	v := f.first
 	v.Body, v.ETag, v.Type, v.Encoding, v.Provisional = result.Data, cache.ETagOf(result.Data), result.Format.MediaType(), &result.How, false
+	v.MadeAt = time.Now().Unix()
 	f.record.Bytes, f.record.Format = len(v.Body), result.Format.String()
 	kept = true
 	s.Cache.Replace(f.key, &v, func() {

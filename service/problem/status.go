@@ -37,7 +37,7 @@ var byStatus = map[int][]policy.Reason{
 	},
 	404: {
 		policy.ReasonNoSuchClass, policy.ReasonNoSuchPage, policy.ReasonNoSuchSite, policy.ReasonNoSuchLane,
-		policy.ReasonNoSuchSource, policy.ReasonNoSuchThing,
+		policy.ReasonNoSuchSource, policy.ReasonNoSuchVersion, policy.ReasonNoSuchThing,
 	},
 	405: {policy.ReasonMethodNotAllowed},
 	409: {policy.ReasonExists, policy.ReasonClassInUse, policy.ReasonWouldShutOut},
