@@ -2,6 +2,7 @@ package delivery
 
 import (
 	"bytes"
+	"strconv"
 	"time"
 
 	"github.com/valyala/fasthttp"
@@ -63,6 +64,10 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, 
 	status := cacheStatus[where]
 	if v.Unshared {
 		status = []byte("Echo-Lane; fwd=miss")
+	}
+	if !m.stale.IsZero() {
+		status = []byte("Echo-Lane; fwd=stale; detail=" + where.String())
+		h.Set("Age", strconv.FormatInt(max(0, int64(time.Since(m.stale)/time.Second)), 10))
 	}
 	h.SetCanonical(fCacheStatus, status)
 	if where == cache.Memory {

@@ -11,6 +11,7 @@ import (
 type control struct {
 	maxAge    int64 // seconds, as the lane has it
 	sharedAge int64 // seconds, for shared caches; below 0: as for all
+	stale     bool  // its origin hasn't said whether it is still so
 	pinned    bool  // the address names the version of its source: its answer never changes
 	expires   int64 // seconds since 1970 at which the link ends; 0: never
 	signed    bool  // the lane answers signed links only
@@ -19,6 +20,7 @@ type control struct {
 
 const (
 	pinnedAge       = 365 * 86400 // seconds that what never changes is kept (RFC 8246)
+	staleAge        = 10          // seconds that a stale answer is kept
 	provisionalAge  = 5           // seconds that an answer is kept which another will follow
 	staleWhileAsked = 86400       // seconds that shared caches may answer with while they ask anew
 )
@@ -44,6 +46,9 @@ func (c control) text(provisional, restricted bool, now int64) string {
 	if provisional {
 		age = min(age, provisionalAge)
 	}
+	if c.stale && !never {
+		age = min(age, staleAge)
+	}
 	n := strconv.FormatInt(age, 10)
 	switch {
 	case c.signed || restricted || c.sharing == source.Private:
@@ -53,7 +58,7 @@ func (c control) text(provisional, restricted bool, now int64) string {
 		return "private, max-age=" + n
 	case never:
 		return "public, max-age=" + n + ", immutable"
-	case provisional || c.expires != 0 || age == 0:
+	case provisional || c.stale || c.expires != 0 || age == 0:
 		return "public, max-age=" + n
 	}
 	return "public, max-age=" + n + ", stale-while-revalidate=" + strconv.Itoa(staleWhileAsked)
@@ -62,7 +67,7 @@ func (c control) text(provisional, restricted bool, now int64) string {
 // forShared is the CDN-Cache-Control (RFC 9213) of a lane that tells shared caches another lifetime, "" where it tells them none or
 // they may not keep it.
 func (c control) forShared() string {
-	if c.sharedAge < 0 || c.signed || c.sharing != source.Public || c.expires != 0 {
+	if c.sharedAge < 0 || c.signed || c.sharing != source.Public || c.expires != 0 || c.stale {
 		return ""
 	}
 	return "public, max-age=" + strconv.FormatInt(c.sharedAge, 10) + ", stale-while-revalidate=" + strconv.Itoa(staleWhileAsked)

@@ -55,9 +55,10 @@ type hotEntry struct {
 	public      []byte // control's Cache-Control for every page, where it doesn't depend on the time
 	classes     string // that the request names
 	disposition []byte
-	groups      []byte // Cache-Groups
-	shared      string // CDN-Cache-Control, "" for none
-	vary        string // the fields of the request that the answer depends on, "" for none
+	groups      []byte    // Cache-Groups
+	stale       time.Time // when the oldest of the sources that couldn't be validated was; zero: all could
+	shared      string    // CDN-Cache-Control, "" for none
+	vary        string    // the fields of the request that the answer depends on, "" for none
 }
 
 type hotSource struct {
@@ -92,8 +93,12 @@ func newHotEntry(r *request, f *found) *hotEntry {
 	for _, l := range f.sources {
 		m.sources = append(m.sources, hotSource{l.Source, l.Known})
 		m.since = max(m.since, r.site.SourcePurged(l.Name, l.Path))
+		if at := l.Known.Validated; (l.Stale || l.Known.Stale) && (m.stale.IsZero() || at.Before(m.stale)) {
+			m.stale = at
+		}
 	}
 	m.control = controlOf(r, sharing(f.sources))
+	m.control.stale = !m.stale.IsZero()
 	m.public = []byte(m.control.text(false, false, time.Now().Unix()))
 	m.shared = m.control.forShared()
 	m.groups = groupsOf(r.site.Name, f.sources)

@@ -215,7 +215,7 @@ func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, s
 	case f.original != nil:
 		s.sendOriginal(c, r, f, e, start)
 	default:
-		if !f.variant.Unshared {
+		if !f.variant.Unshared && !f.stale() {
 			s.hot.Set(look, f.hot)
 		}
 		s.answer(c, f.variant, f.hot, e, f.where, f.timing, start)
@@ -232,6 +232,16 @@ type found struct {
 	where    cache.Where
 	timing   string
 	original *original
+}
+
+// stale reports whether a source is being looked at again, so that what is found holds for now only.
+func (f *found) stale() bool {
+	for _, l := range f.sources {
+		if l.Stale {
+			return true
+		}
+	}
+	return false
 }
 
 // close lets go of the sources.

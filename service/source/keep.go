@@ -60,7 +60,9 @@ func (k *Keep) Local() *Keep { return &Keep{disk: k.disk, memory: k.memory} }
 
 // head is what is written beside a source's bytes.
 func head(v Version) ([]byte, error) {
-	v.Validated = time.Now()
+	if v.Validated.IsZero() {
+		v.Validated = time.Now()
+	}
 	return json.Marshal(v)
 }
 

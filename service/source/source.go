@@ -32,6 +32,9 @@ type Version struct {
 	Validated time.Time     // when Fresh began; zero: unknown
 	Serial    uint64        // of the newest purge of it that was known when it was looked at
 
+	// Stale: its origin couldn't be asked, and what is kept stands in.
+	Stale bool `json:",omitempty"`
+
 	// What an origin said that bears on later: its fields, and until when a stale answer may stand in for a failed one.
 	Fields     map[string][]string `json:",omitempty"`
 	StaleUntil time.Time

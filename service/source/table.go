@@ -39,6 +39,7 @@ type Table struct {
 	known  *otter.Cache[string, *Source]
 	looks  flight.Group[looked]
 	strips flight.Group[[]metadata.Splice]
+	again  atomic.Int64 // looks that go on behind answers
 	panics *panics.Catcher
 }
 
@@ -48,6 +49,7 @@ type Source struct {
 	known  atomic.Pointer[Known]
 	latest atomic.Pointer[Version] // known's, as it was last validated
 	failed atomic.Pointer[failure]
+	again  atomic.Pointer[revalidation]
 
 	// Variants is how many variants there are of it, for who counts them.
 	Variants VariantCount
@@ -82,6 +84,14 @@ type looked struct {
 	content *Content
 }
 
+// revalidation is a look at a source of which something is known already.
+type revalidation struct {
+	begun int64 // Now
+	done  chan struct{}
+	got   looked // once it is done
+	err   error
+}
+
 // Located is a source in the version that a request is answered from.
 type Located struct {
 	Source *Source
@@ -89,14 +99,18 @@ type Located struct {
 	Lane   Lane
 	Name   string // the lane's
 	Path   string
+	// Stale: whether there is another version isn't known yet, since its origin takes its time.
+	Stale bool
 
 	content *Content // of what can't be opened again
 }
 
 const (
 	mostSources = 200_000
-	lookLimit   = 25 * time.Second // for one look at a source: a fetch and the reading of its header
-	handedOver  = time.Second      // that content which is kept nowhere waits for those who share the look
+	lookLimit   = 25 * time.Second       // for one look at a source: a fetch and the reading of its header
+	patience    = 150 * time.Millisecond // that requests wait for a look, where what is known may stand in
+	mostAgain   = 512                    // looks that go on behind such answers
+	handedOver  = time.Second            // that content which is kept nowhere waits for those who share the look
 )
 
 // NewTable makes one.
@@ -145,9 +159,22 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 	}
 	out := &Located{Source: s, Lane: lane, Name: in.Name, Path: path}
 	if out.Known = s.known.Load(); out.Known == nil || now >= s.until.Load() || out.Known.Serial < since {
-		got, _, err := t.looks.Do(ctx, flightOf(address, since), func(ctx context.Context) (looked, error) {
-			return t.look(Under(ctx, since), s, in, lane, path, since)
-		})
+		look := func(ctx context.Context) (looked, error) {
+			got, _, err := t.looks.Do(ctx, flightOf(address, since), func(ctx context.Context) (looked, error) {
+				return t.look(Under(ctx, since), s, in, lane, path, since)
+			})
+			return got, err
+		}
+		var got looked
+		if v := s.latest.Load(); out.Known != nil && out.Known.Serial >= since && v != nil && time.Now().Before(v.StaleUntil) {
+			var stale bool
+			if got, stale, err = t.revalidate(ctx, s, look); stale {
+				out.Stale = true
+				got = looked{known: out.Known}
+			}
+		} else {
+			got, err = look(ctx)
+		}
 		if err != nil {
 			if errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil {
 				err = policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "path", Given: wording.Cut(path, 120), Detail: fmt.Sprintf("looking at the source took longer than %v", lookLimit), Remedy: "try again later", RetryIn: 10})
@@ -162,6 +189,48 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 		return nil, &clone
 	}
 	return out, nil
+}
+
+// revalidate looks at a source again, and waits for that for a moment only: one look goes on for all who ask meanwhile, and for
+// nobody. stale says that it isn't done, so that what is known stands in.
+func (t *Table) revalidate(ctx context.Context, s *Source, look func(context.Context) (looked, error)) (got looked, stale bool, err error) {
+	r := s.again.Load()
+	if r == nil {
+		if t.again.Add(1) > mostAgain {
+			t.again.Add(-1)
+			return got, true, nil
+		}
+		r = &revalidation{begun: Now(), done: make(chan struct{})}
+		if s.again.CompareAndSwap(nil, r) {
+			go func() {
+				defer t.again.Add(-1)
+				own, cancel := context.WithTimeout(context.WithoutCancel(ctx), lookLimit)
+				defer cancel()
+				r.err = t.panics.Run("looking at a source again", func() (err error) {
+					r.got, err = look(own)
+					return err
+				})
+				s.again.Store(nil)
+				close(r.done)
+			}()
+		} else {
+			t.again.Add(-1)
+			if r = s.again.Load(); r == nil { // it is done meanwhile
+				got, err = look(ctx)
+				return got, false, err
+			}
+		}
+	}
+	left := time.NewTimer(max(0, patience-time.Duration(Now()-r.begun)))
+	defer left.Stop()
+	select {
+	case <-r.done:
+		return r.got, false, r.err
+	case <-left.C:
+		return got, true, nil
+	case <-ctx.Done():
+		return got, false, ctx.Err()
+	}
 }
 
 // flightOf names the looks that may be shared: who knows of a purge doesn't share one with who doesn't.
@@ -234,7 +303,7 @@ func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, la
 
 // same reports whether two looks found the same, but for how long that is fresh.
 func same(a, b *Known) bool {
-	return a.Digest == b.Digest && a.Validator == b.Validator && a.Modified.Equal(b.Modified) && a.Sharing == b.Sharing
+	return a.Digest == b.Digest && a.Validator == b.Validator && a.Modified.Equal(b.Modified) && a.Sharing == b.Sharing && a.Stale == b.Stale
 }
 
 // unsettled is the refusal for a source that goes on changing.
@@ -337,7 +406,7 @@ func (l *Located) Mistaken() {
 
 // Share gives the located source to one more, who closes it too.
 func (l *Located) Share() *Located {
-	return &Located{Source: l.Source, Known: l.Known, Lane: l.Lane, Name: l.Name, Path: l.Path, content: l.content.Share()}
+	return &Located{Source: l.Source, Known: l.Known, Lane: l.Lane, Name: l.Name, Path: l.Path, Stale: l.Stale, content: l.content.Share()}
 }
 
 // Close lets go of what is held of the source.

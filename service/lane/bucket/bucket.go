@@ -36,7 +36,7 @@ func (b *Lane) Stat(ctx context.Context, path string, have *source.Version) (sou
 		var no *policy.Refusal
 		if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && b.now().Before(have.StaleUntil) {
 			stale := *have
-			stale.Fresh = source.StaleServed
+			stale.Fresh, stale.Stale = source.StaleServed, true
 			return stale, nil, nil
 		}
 		content.Close() // it is kept, and opened again when it's needed
@@ -50,6 +50,7 @@ func (b *Lane) stat(ctx context.Context, path string, have *source.Version) (sou
 		return source.Version{}, nil, b.refuse(path, err)
 	}
 	next := source.Version{Validator: fmt.Sprintf("%s %d %d", a.ETag, a.Size, a.Modified.UnixNano()), Fresh: b.lane.Fresh, Modified: a.Modified.UTC().Truncate(time.Second)}
+	next.Validated = b.now()
 	next.StaleUntil = b.now().Add(next.Fresh + source.MaxStale)
 	if have != nil && have.Validator == next.Validator {
 		next.Digest, next.Bytes = have.Digest, have.Bytes

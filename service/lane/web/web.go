@@ -98,7 +98,7 @@ func (w *Lane) stat(ctx context.Context, path string, have *source.Version) (sou
 	var no *policy.Refusal
 	if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && w.now().Before(have.StaleUntil) {
 		stale := *have
-		stale.Fresh = source.StaleServed
+		stale.Fresh, stale.Stale = source.StaleServed, true
 		return stale, nil, nil
 	}
 	if err != nil {
@@ -272,7 +272,7 @@ func (w *Lane) take(ctx context.Context, href, path string, answer *http.Respons
 func (w *Lane) version(fields map[string][]string) source.Version {
 	h, now := http.Header(fields), w.now()
 	f := freshnessOf(fields, w.lane.Fresh, now)
-	v := source.Version{Validator: h.Get("ETag") + "\n" + h.Get("Last-Modified"), Fresh: f.lifetime, Fields: fields, StaleUntil: now.Add(f.lifetime + f.stale), Sharing: f.sharing}
+	v := source.Version{Validator: h.Get("ETag") + "\n" + h.Get("Last-Modified"), Fresh: f.lifetime, Fields: fields, Validated: now, StaleUntil: now.Add(f.lifetime + f.stale), Sharing: f.sharing}
 	if f.stale == 0 {
 		v.StaleUntil = time.Time{}
 	}
