@@ -488,3 +488,48 @@ func firstLink(t *testing.T, s *testbed.Process) string {
 	})
 	return link
 }
+
+// Where one arrives are the figures; what is kept is looked at, purged after it was said what that is, and made ahead.
+func TestTodayAndStockInTheConsole(t *testing.T) {
+	t.Parallel()
+	s := bed.Kestrel(t)
+	for range 4 {
+		s.Get(t, "/kestrel/catalogue/mark.png?width=100&format=webp")
+	}
+	s.Get(t, "/kestrel/catalogue/delta-red.jpg?width=100&format=webp")
+	s.Get(t, "/kestrel/catalogue/none.png")
+	p := enter(t, s)
+	p.must(p.Look(1280, 800, "light"))
+	p.must(p.Open(s.Base + "/-/console/"))
+	p.until(`location.pathname === "/-/console/today"`)
+	p.until(`document.querySelector("dl")?.innerText.includes("Requests") && document.querySelector("dl").innerText.includes("60.0 %")`) // three hits of five answers
+	p.until(`document.querySelectorAll(".chart canvas").length === 2`)
+	if label := p.text(`document.querySelector("section[aria-label=Requests] .chart").ariaLabel`); !strings.Contains(label, "6 requests") || !strings.Contains(label, "from memory 3") || !strings.Contains(label, "refused 1") {
+		t.Errorf("the chart says %q", label)
+	}
+	p.says("127.0.0.1:")
+	p.must(p.Open(s.Base + "/-/console/stock/kestrel"))
+	p.until(`document.querySelector("section[aria-label='What is kept'] tbody")?.innerText.includes("catalogue")`)
+	p.click("Sources")
+	p.click("catalogue/delta-red.jpg")
+	p.until(`location.pathname === "/-/console/stock/kestrel/catalogue/delta-red.jpg"`)
+	p.says("100 × 67")
+	p.click("Purge the source")
+	p.says("1 variant, ")
+	p.click("Purge")
+	p.says("Nothing of it is kept")
+	p.until(`document.querySelector("section[aria-label=Purges]")?.innerText.includes("delta-red.jpg")`)
+	if a := s.Get(t, "/kestrel/catalogue/delta-red.jpg?width=100&format=webp"); !strings.Contains(a.Header.Get("Cache-Status"), "fwd=miss") {
+		t.Errorf("after the purge: %s", a.Header.Get("Cache-Status"))
+	}
+	p.click("Make ahead…")
+	p.fill("Below", "mark")
+	p.fill("Widths", "40, 50")
+	p.click("Forecast")
+	p.says("variants of 1 source,")
+	p.click("Begin")
+	p.until(`document.querySelector("section[aria-label='Made ahead']")?.innerText.includes("done, begun")`)
+	if a := s.Get(t, "/kestrel/catalogue/mark.png?width=50"); !strings.Contains(a.Header.Get("Cache-Status"), "hit") {
+		t.Errorf("what was made ahead: %s", a.Header.Get("Cache-Status"))
+	}
+}

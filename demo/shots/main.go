@@ -38,6 +38,11 @@ type shot struct {
 }
 
 var shots = []shot{
+	{file: "today.png", url: places + "today", w: 1280, h: 800, ready: "canvas"},
+	{file: "today-dark.png", url: places + "today/kestrel?span=day", w: 1280, h: 800, dark: true, ready: "canvas"},
+	{file: "today-phone.png", url: places + "today", w: 390, h: 1400, ready: "canvas"},
+	{file: "stock-phone.png", url: places + "stock/kestrel", w: 390, h: 1400, ready: "section[aria-label='What is kept'] tbody tr"},
+	{file: "stock.png", url: places + "stock/kestrel", w: 1280, h: 800, ready: "section[aria-label='What is kept'] tbody tr"},
 	{file: "easel-light.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-paint.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2&object-position=subject&after-content=url(catalogue/mark.png)&after-width=18%25&after-inset=auto+4%25+4%25+auto&border-radius=24px&filter=sepia(.6)+contrast(1.1)", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-sweep.png", url: console + "festival-crowd.jpg?width=480&view=sweep", w: 1280, h: 900, ready: `svg[aria-label="Likeness against bytes"] g:nth-of-type(9) circle:nth-of-type(12)`},

@@ -234,6 +234,7 @@ func (a *App) start(ctx context.Context) error {
 	a.beside = stop
 	a.panics.Go(&a.working, "carry out purges", func() { a.purge(beside) })
 	a.panics.Go(&a.working, "forget what made room", func() { a.forgetEvicted(beside) })
+	a.panics.Go(&a.working, "say how this node is", func() { a.tell(beside) })
 	a.serve()
 	a.o.Log.Info("serving", "listen", a.Addr(), "sites", len(a.settings.Current().Sites))
 	return nil

@@ -89,7 +89,7 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, 
 	if c.IsHead() {
 		sent = 0
 	}
-	s.count(m.site.Name, where, c.Response.StatusCode(), sent, start)
+	s.count(m.site.Name, where, c.Response.StatusCode(), sent, int64(v.SourceBytes), start)
 }
 
 // answerRange answers with what a Range field asks for, and says how many bytes that is.
@@ -115,10 +115,14 @@ func (s *Service) answerRange(c *fasthttp.RequestCtx, v *cache.Variant, modified
 	return len(body)
 }
 
-// count counts an answer.
-func (s *Service) count(site string, where cache.Where, status, sent int, start int64) {
-	s.Metrics.Answered(where, status, sent, time.Duration(source.Now()-start))
-	s.Recorder.Usage(site).Served(sent)
+// count counts an answer. unscaled is what the source itself would have been.
+func (s *Service) count(site string, where cache.Where, status, sent int, unscaled int64, start int64) {
+	took := time.Duration(source.Now() - start)
+	s.Metrics.Answered(where, status, sent, took)
+	if sent == 0 {
+		unscaled = 0
+	}
+	s.Recorder.Usage(site).Answered(int(where-cache.Memory), sent, unscaled, took)
 }
 
 // modifiedOf is when a variant became what it is, where that can be said: what is provisional is about to change, and within the

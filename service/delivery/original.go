@@ -88,7 +88,7 @@ func (s *Service) sendOriginal(c *fasthttp.RequestCtx, r *request, f *found, e p
 	if c.IsHead() {
 		n = 0
 	}
-	s.count(r.site.Name, cache.Original, c.Response.StatusCode(), int(n), start)
+	s.count(r.site.Name, cache.Original, c.Response.StatusCode(), int(n), n, start)
 }
 
 // stalled is how long a client may take to read the next piece of an original.

@@ -17,6 +17,7 @@ type Recorder struct {
 	refusals *batcher[refusalKey, Refusal]
 	classes  *batcher[classKey, classUse]
 	usage    *batcher[usageKey, usageRow]
+	traffic  *batcher[trafficKey, trafficRow]
 	sites    sync.Map // name → *Count
 	stop     context.CancelFunc
 	ended    sync.WaitGroup
@@ -37,7 +38,7 @@ const pruneEvery = 10 * time.Minute
 // NewRecorder starts a recorder. Close ends it.
 func NewRecorder(o RecorderOptions) *Recorder {
 	r := &Recorder{store: o.Store, variants: newVariants(o), refusals: newRefusals(o), classes: newClassUses(o)}
-	r.usage = newUsage(o, r)
+	r.usage, r.traffic = newUsage(o, r), newTraffic(o, r)
 	ctx, stop := context.WithCancel(context.Background())
 	r.stop = stop
 	o.Panics.Go(&r.ended, "prune the records", func() {
@@ -73,12 +74,15 @@ func NewRecorder(o RecorderOptions) *Recorder {
 
 // Dropped counts the rows that were given up, by what they were.
 func (r *Recorder) Dropped() map[string]int64 {
-	return map[string]int64{"variants": r.variants.Dropped(), "refusals": r.refusals.Dropped(), "classes": r.classes.Dropped(), "usage": r.usage.Dropped()}
+	return map[string]int64{"variants": r.variants.Dropped(), "refusals": r.refusals.Dropped(), "classes": r.classes.Dropped(), "usage": r.usage.Dropped(), "traffic": r.traffic.Dropped()}
 }
 
 // FlushClasses writes down which classes were used before the call, FlushUsage what sites used.
 func (r *Recorder) FlushClasses(ctx context.Context) error { return r.classes.Flush(ctx) }
 func (r *Recorder) FlushUsage(ctx context.Context) error   { return r.usage.Flush(ctx) }
+
+// FlushTraffic writes down what was answered before the call.
+func (r *Recorder) FlushTraffic(ctx context.Context) error { return r.traffic.Flush(ctx) }
 
 // VariantsOf is Store.VariantsOf.
 func (r *Recorder) VariantsOf(ctx context.Context, v Variant) (n int, known bool, err error) {
@@ -93,7 +97,7 @@ func (r *Recorder) Close() {
 	r.stop()
 	r.ended.Wait()
 	var all sync.WaitGroup
-	for _, c := range []interface{ Close() }{r.variants, r.refusals, r.classes, r.usage} {
+	for _, c := range []interface{ Close() }{r.variants, r.refusals, r.classes, r.usage, r.traffic} {
 		all.Go(c.Close)
 	}
 	all.Wait()

@@ -109,7 +109,7 @@ func TestNoTextJamsTheRecords(t *testing.T) {
 		r.Refused("kestrel", asked, "/kestrel/f/\xff"+strings.Repeat("é", 600), no)
 		r.Made(Variant{Key: fmt.Sprint("key", i), Site: "kestrel", Lane: "w", Path: asked + strings.Repeat("\xfe", 3000), Declarations: "a\x00"})
 		r.Used("kestrel", "tile \xff", asked)
-		r.Usage("kestrel").Served(10)
+		r.Usage("kestrel").Answered(0, 10, 0, 0)
 	}
 	r.flush(t)
 	if n := one[int](t, s, `SELECT count(*) FROM refusals`); n != 5 {
@@ -183,7 +183,7 @@ func TestAddingAfterTheEndBreaksNothing(t *testing.T) {
 	s := open(t, newDatabase(t), nil)
 	r := NewRecorder(RecorderOptions{Store: s, Log: quiet})
 	r.Made(Variant{Key: "k", Site: "kestrel", Lane: "f", Path: "a.jpg"})
-	r.Usage("kestrel").Served(7)
+	r.Usage("kestrel").Answered(0, 7, 0, 0)
 	var all sync.WaitGroup
 	for range 8 {
 		all.Go(func() {

@@ -82,6 +82,9 @@ func (r *Recorder) Refused(site, asked, sample string, no *policy.Refusal) {
 	if err != nil {
 		text = []byte("{}")
 	}
+	if site != "" {
+		r.Usage(site).traffic.add(refusedKind, 0, 0, 0)
+	}
 	now := time.Now()
 	r.refusals.Add(Refusal{Site: site, Reason: no.Reason, Asked: asked, Count: 1, FirstAt: now, LastAt: now, Sample: sample, Refusal: text})
 }

@@ -31,10 +31,11 @@ type Usage struct {
 // A render is reserved before it begins, and given back where it fails: on one node none is made beyond the bound.
 type UsageCounter struct {
 	requests, renders, served, stored atomic.Int64 // not yet handed over
-	pending, all                      usageSums    // handed over, not yet written; of the month over all nodes, when last heard
-	mu                                sync.Mutex   // guards reserved, and handing over
-	reserved                          int64        // renders under way
-	month                             time.Time    // that all belongs to
+	traffic                           traffic
+	pending, all                      usageSums  // handed over, not yet written; of the month over all nodes, when last heard
+	mu                                sync.Mutex // guards reserved, and handing over
+	reserved                          int64      // renders under way
+	month                             time.Time  // that all belongs to
 }
 
 // usageSums are what Usage counts.
@@ -160,12 +161,6 @@ func (r *Recorder) Usage(site string) *UsageCounter {
 	}
 	c, _ := r.sites.LoadOrStore(site, &UsageCounter{})
 	return c.(*UsageCounter)
-}
-
-// Served counts an answer.
-func (c *UsageCounter) Served(bytes int) {
-	c.requests.Add(1)
-	c.served.Add(int64(bytes))
 }
 
 // Month is what was used in this month so far, as far as this node knows. Renders under way count.

@@ -134,6 +134,9 @@ func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, keys []string,
 				}
 			}
 		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM traffic WHERE step = 1 AND at < now() - interval '2 days' OR step = 60 AND at < now() - interval '62 days'`); err != nil {
+			return fmt.Errorf("traffic: %w", err)
+		}
 		if len(keys) == 0 {
 			return nil
 		}

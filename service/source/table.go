@@ -40,7 +40,9 @@ type Table struct {
 	looks  flight.Group[looked]
 	strips flight.Group[[]metadata.Splice]
 	again  atomic.Int64 // looks that go on behind answers
-	panics *panics.Catcher
+
+	origins origins
+	panics  *panics.Catcher
 }
 
 // Source is what is known of one source. It stays the same value as long as it is known.
@@ -161,7 +163,7 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 	if out.Known = s.known.Load(); out.Known == nil || now >= s.until.Load() || out.Known.Serial < since {
 		look := func(ctx context.Context) (looked, error) {
 			got, _, err := t.looks.Do(ctx, flightOf(address, since), func(ctx context.Context) (looked, error) {
-				return t.look(Under(ctx, since), s, in, lane, path, since)
+				return t.look(Under(ctx, since), s, in, lane, site.Name, path, since)
 			})
 			return got, err
 		}
@@ -242,7 +244,7 @@ func flightOf(address string, since uint64) string {
 }
 
 // look is the one look that all share.
-func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, lane Lane, path string, since uint64) (out looked, err error) {
+func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, lane Lane, site, path string, since uint64) (out looked, err error) {
 	defer func() {
 		var no *policy.Refusal
 		if err != nil && errors.As(err, &no) {
@@ -260,7 +262,9 @@ func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, la
 	}
 	begun := Now()
 	for tries := 0; ; tries++ {
+		asked := Now()
 		v, content, err := lane.Stat(ctx, path, version)
+		t.origins.note(lane, site, in.Name, time.Duration(Now()-asked), v.Stale, err)
 		if err != nil {
 			return out, err
 		}

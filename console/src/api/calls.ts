@@ -88,6 +88,9 @@ export const listSetAside = (site: string, signal?: AbortSignal) => all<Schemas[
 // readmit is DELETE /sites/:site/set-aside: have one worked on again, or all.
 export const readmit = (site: string, digest: string) => send<Schemas["Readmitted"]>("DELETE", at`/sites/${site}/set-aside` + query({ digest }));
 
+// getToday is GET /today: what was answered lately, and how the nodes are.
+export const getToday = (site: string, span: string, signal?: AbortSignal) => get<Schemas["Today"]>(at`/today` + query({ site, span }), signal);
+
 // getStockOfAll is GET /stock: what is kept of all sites.
 export const getStockOfAll = (by: string, count: number, signal?: AbortSignal) => get<Schemas["Stock"]>(at`/stock` + query({ by, count }), signal);
 

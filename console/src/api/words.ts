@@ -44,8 +44,14 @@ export const words = {
   Stock: {
     by: ["site", "lane", "source", "format"],
   },
+  Today: {
+    span: ["hour", "day", "month"],
+  },
   Token: {
     may: ["read", "edit", "own"],
+  },
+  TrafficPoint: {
+    kind: ["memory", "disk", "store", "made", "joined", "original", "refused"],
   },
   Warming: {
     state: ["running", "paused", "done", "stopped"],

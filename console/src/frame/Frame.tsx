@@ -1,27 +1,31 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { lazy, Suspense, useEffect } from "react";
 import { getSession, signOut } from "../api/calls";
-import { Easel } from "../easel/Easel";
-import { Keys } from "../keys/Keys";
-import { Lanes } from "../lanes/Lanes";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { Trouble } from "../parts/Trouble";
-import { Pages } from "../pages/Pages";
-import { Refusals } from "../refusals/Refusals";
 import { addressOf, go, useAddress } from "./address";
 import { SignIn } from "./SignIn";
 import { useTheme } from "./theme";
 
-// The editor is large, and only this place needs it.
+// Each place comes when somebody goes there.
+const Today = lazy(() => import("../today/Today").then((m) => ({ default: m.Today })));
+const Lanes = lazy(() => import("../lanes/Lanes").then((m) => ({ default: m.Lanes })));
+const Easel = lazy(() => import("../easel/Easel").then((m) => ({ default: m.Easel })));
 const Sheet = lazy(() => import("../sheet/Sheet").then((m) => ({ default: m.Sheet })));
+const Pages = lazy(() => import("../pages/Pages").then((m) => ({ default: m.Pages })));
+const Stock = lazy(() => import("../stock/Stock").then((m) => ({ default: m.Stock })));
+const Refusals = lazy(() => import("../refusals/Refusals").then((m) => ({ default: m.Refusals })));
+const Keys = lazy(() => import("../keys/Keys").then((m) => ({ default: m.Keys })));
 
 // The places of the console, in the order of the work.
 const places = [
+  { name: "today", title: "Today", view: Today },
   { name: "lanes", title: "Lanes", view: Lanes },
   { name: "easel", title: "Easel", view: Easel },
   { name: "sheet", title: "Sheet", view: Sheet },
   { name: "pages", title: "Pages", view: Pages },
+  { name: "stock", title: "Stock", view: Stock },
   { name: "refusals", title: "Refusals", view: Refusals },
   { name: "keys", title: "Keys", view: Keys },
 ];
@@ -34,7 +38,7 @@ export function Frame() {
   const session = useQuery({ queryKey: ["session"], queryFn: ({ signal }) => getSession(signal) });
   const inside = session.data?.signed_in ?? false;
   useEffect(() => {
-    if (!address.place || (inside && address.place === "enter")) go(addressOf("easel"), true);
+    if (!address.place || (inside && address.place === "enter")) go(addressOf("today"), true);
   }, [address.place, inside]);
   return (
     <div className="flex min-h-dvh flex-col lg:h-dvh">
@@ -43,7 +47,7 @@ export function Frame() {
       </a>
       <header className="flex flex-wrap items-center gap-x-6 gap-y-2 border-b border-line px-4 py-2">
         <span className="font-semibold tracking-tight">Echo Lane</span>
-        <nav aria-label="Places" className="flex flex-1 gap-4">
+        <nav aria-label="Places" className="flex flex-1 flex-wrap gap-x-4 max-md:order-last max-md:basis-full">
           {inside && places.map((p) => (
             <a
               key={p.name}

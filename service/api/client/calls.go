@@ -178,6 +178,12 @@ func (c *Client) Readmit(ctx context.Context, site string, digest string) (out a
 	return out, err
 }
 
+// Today is GET /today: what was answered lately, and how the nodes are.
+func (c *Client) Today(ctx context.Context, site string, span string) (out api.Today, err error) {
+	err = c.call(ctx, "GET", "/today"+query("site", site, "span", span), nil, &out)
+	return out, err
+}
+
 // StockOfAll is GET /stock: what is kept of all sites.
 func (c *Client) StockOfAll(ctx context.Context, by string, count int) (out api.Stock, err error) {
 	err = c.call(ctx, "GET", "/stock"+query("by", by, "count", count), nil, &out)

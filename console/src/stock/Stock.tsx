@@ -1,0 +1,293 @@
+// Stock: what is kept, how often it is asked for, and how it is forgotten or made ahead.
+import { useQuery, useQueryClient } from "@tanstack/react-query";
+import { useEffect, useState } from "react";
+import { getStock, getStockVariants, listPurges, listSites, purge } from "../api/calls";
+import type { Schemas } from "../api/client";
+import { addressOf, elementsOf, go, useAddress } from "../frame/address";
+import { Button } from "../parts/Button";
+import { Choice } from "../parts/Choice";
+import { bytesText, countText, manyText, savedText, whenText } from "../parts/figures";
+import { Pick } from "../parts/Pick";
+import { Trouble } from "../parts/Trouble";
+import { Window } from "../parts/Window";
+import { Warmings } from "./Warmings";
+
+type By = "lane" | "source" | "format";
+type Order = "largest" | "coldest" | "most-asked" | "newest";
+
+export function Stock() {
+  const address = useAddress();
+  const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
+  const name = address.parts[0];
+  const first = sites.data?.[0]?.name;
+  useEffect(() => {
+    if (!name && first) go(addressOf("stock", [first]), true);
+  }, [name, first]);
+  if (sites.error) return <div className="m-auto p-8"><Trouble error={sites.error} /></div>;
+  if (!sites.data) return <p className="m-auto p-8">Loading…</p>;
+  const site = sites.data.find((s) => s.name === name);
+  return (
+    <div className="flex flex-col gap-4 overflow-y-auto p-4">
+      <div className="flex flex-wrap items-center gap-3">
+        <h1 className="flex-1 text-lg font-semibold">Stock</h1>
+        <Pick label="Site" value={name ?? ""} options={sites.data.map((s) => ({ value: s.name, text: s.name }))} onChange={(v) => go(addressOf("stock", [v]))} />
+      </div>
+      {site ? <OneSite key={site.name} site={site} /> : <p>{sites.data.length ? "Pick a site." : "There is no site yet: add one under Lanes."}</p>}
+    </div>
+  );
+}
+
+function OneSite({ site }: { site: Schemas["Site"] }) {
+  const address = useAddress();
+  const [by, setBy] = useState<By>("lane");
+  const lane = address.parts[1] ?? "";
+  const path = address.parts.slice(2).join("/");
+  const stock = useQuery({ queryKey: ["stock", site.name, by], queryFn: ({ signal }) => getStock(site.name, by, 200, signal), refetchInterval: 5000, placeholderData: (b) => b });
+  const s = stock.data;
+  return (
+    <>
+      {stock.error && <Trouble error={stock.error} />}
+      {s && (
+        <dl className="grid grid-cols-2 gap-px border border-line bg-line lg:grid-cols-4">
+          <Figure name="Kept" value={bytesText(s.bytes)} more={`${manyText(s.variants, "variant")} of ${manyText(s.sources, "source")}, ${bytesText(s.source_bytes)}`} />
+          <Figure name="Asked for" value={`${countText(s.asked)} ×`} more={s.used_at ? `last ${whenText(s.used_at)}` : "never yet"} />
+          <Figure name="Went out" value={bytesText(s.served_bytes)} more={s.unscaled_bytes > 0 ? `instead of ${bytesText(s.unscaled_bytes)}: ${savedText(s.unscaled_bytes, s.served_bytes)}` : ""} />
+          <Figure name="Time of making" value={`${(s.render_ms / 1000).toFixed(1)} s`} more="over all that is kept" />
+        </dl>
+      )}
+      <section aria-label="What is kept" className="flex flex-col gap-2">
+        <div className="flex flex-wrap items-center gap-3">
+          <h2 className="flex-1 font-semibold">What is kept</h2>
+          {!lane && (
+            <Choice
+              label="Grouped by"
+              value={by}
+              options={[
+                { value: "lane", text: "Lanes" },
+                { value: "source", text: "Sources" },
+                { value: "format", text: "Formats" },
+              ]}
+              onChange={setBy}
+            />
+          )}
+          <Purge site={site.name} lane="" path="" label="Purge the site" />
+        </div>
+        {lane ? <Variants site={site.name} lane={lane} path={path} /> : s && <Groups site={site.name} stock={s} />}
+      </section>
+      <Warmings site={site} />
+      <Purges site={site.name} />
+    </>
+  );
+}
+
+function Figure(props: { name: string; value: string; more: string }) {
+  return (
+    <div className="bg-ground p-3">
+      <dt className="text-soft">{props.name}</dt>
+      <dd>
+        <span className="figures text-xl">{props.value}</span>
+        <span className="block text-xs text-soft">{props.more}</span>
+      </dd>
+    </div>
+  );
+}
+
+const head = "py-1 pr-4 font-normal whitespace-nowrap";
+const cell = "figures py-1 pr-4";
+
+function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
+  if (stock.groups.length === 0) return <p className="text-soft">Nothing is kept yet. What is asked for is kept; or make some ahead below.</p>;
+  return (
+    <div className="overflow-x-auto">
+      <table className="w-full border-collapse text-left">
+        <thead className="text-soft">
+          <tr>
+            <th className={head}>{stock.by}</th>
+            {["variants", "sources", "kept", "asked", "went out", "saved"].map((h) => (
+              <th key={h} className={head + " text-right"}>
+                {h}
+              </th>
+            ))}
+            <th className={head}>last asked</th>
+            <th className={head}>
+              <span className="sr-only">What to do</span>
+            </th>
+          </tr>
+        </thead>
+        <tbody>
+          {stock.groups.map((g) => {
+            const [lane = "", ...path] = stock.by === "format" ? [] : g.name.slice(site.length + 1).split("/");
+            const to = stock.by === "format" ? undefined : addressOf("stock", [site, lane, ...(path.length ? elementsOf(path.join("/")) : [])]);
+            return (
+              <tr key={g.name} className="border-t border-line">
+                <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>{to ? <a className="text-accent underline" href={to} onClick={(e) => (e.preventDefault(), go(to))}>{g.name.slice(site.length + 1)}</a> : g.name}</td>
+                <td className={cell + " text-right"}>{countText(g.variants)}</td>
+                <td className={cell + " text-right"}>{countText(g.sources)}</td>
+                <td className={cell + " text-right whitespace-nowrap"}>{bytesText(g.bytes)}</td>
+                <td className={cell + " text-right"}>{countText(g.asked)}</td>
+                <td className={cell + " text-right whitespace-nowrap"}>{bytesText(g.served_bytes)}</td>
+                <td className={cell + " text-right whitespace-nowrap"}>{g.unscaled_bytes > 0 ? savedText(g.unscaled_bytes, g.served_bytes) : "–"}</td>
+                <td className={cell + " whitespace-nowrap"}>{g.used_at ? whenText(g.used_at) : ""}</td>
+                <td className="py-1 text-right">{to && <Purge site={site} lane={lane} path={path.join("/")} label="Purge" />}</td>
+              </tr>
+            );
+          })}
+        </tbody>
+      </table>
+    </div>
+  );
+}
+
+function Variants({ site, lane, path }: { site: string; lane: string; path: string }) {
+  const [order, setOrder] = useState<Order>("largest");
+  const [count, setCount] = useState(50);
+  const list = useQuery({ queryKey: ["variants", site, lane, path, order, count], queryFn: ({ signal }) => getStockVariants(site, lane, path, order, count, 0, signal), refetchInterval: 5000, placeholderData: (b) => b });
+  return (
+    <>
+      <div className="flex flex-wrap items-center gap-3">
+        <p className="figures flex-1 break-all">
+          <a className="text-accent underline" href={addressOf("stock", [site])} onClick={(e) => (e.preventDefault(), go(addressOf("stock", [site])))}>
+            {site}
+          </a>
+          /
+          {path ? (
+            <a className="text-accent underline" href={addressOf("stock", [site, lane])} onClick={(e) => (e.preventDefault(), go(addressOf("stock", [site, lane])))}>
+              {lane}
+            </a>
+          ) : (
+            lane
+          )}
+          {path && "/" + path}
+        </p>
+        <Choice
+          label="Order"
+          value={order}
+          options={[
+            { value: "largest", text: "Largest" },
+            { value: "coldest", text: "Coldest" },
+            { value: "most-asked", text: "Most asked" },
+            { value: "newest", text: "Newest" },
+          ]}
+          onChange={setOrder}
+        />
+        <Purge site={site} lane={lane} path={path} label={path ? "Purge the source" : "Purge the lane"} />
+      </div>
+      {list.error && <Trouble error={list.error} />}
+      {list.data?.items.length === 0 && <p className="text-soft">Nothing of it is kept.</p>}
+      {list.data && list.data.items.length > 0 && (
+        <div className="overflow-x-auto">
+          <table className="w-full border-collapse text-left">
+            <thead className="text-soft">
+              <tr>
+                {!path && <th className={head}>source</th>}
+                {["pixels", "format"].map((h) => <th key={h} className={head}>{h}</th>)}
+                {["bytes", "of the source", "asked"].map((h) => <th key={h} className={head + " text-right"}>{h}</th>)}
+                {["last asked", "made", "declarations"].map((h) => <th key={h} className={head}>{h}</th>)}
+              </tr>
+            </thead>
+            <tbody>
+              {list.data.items.map((v) => (
+                <tr key={v.path + v.key} className="border-t border-line align-top">
+                  {!path && (
+                    <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>
+                      <a className="text-accent underline" href={addressOf("stock", [site, lane, ...elementsOf(v.path)])} onClick={(e) => (e.preventDefault(), go(addressOf("stock", [site, lane, ...elementsOf(v.path)])))}>
+                        {v.path}
+                      </a>
+                    </td>
+                  )}
+                  <td className={cell + " whitespace-nowrap"}>
+                    {v.width} × {v.height}
+                  </td>
+                  <td className={cell}>{v.format}</td>
+                  <td className={cell + " text-right whitespace-nowrap"}>{bytesText(v.bytes)}</td>
+                  <td className={cell + " text-right whitespace-nowrap"}>{v.source_bytes > 0 ? `${((100 * v.bytes) / v.source_bytes).toFixed(1)} %` : "–"}</td>
+                  <td className={cell + " text-right"}>{countText(v.asked)}</td>
+                  <td className={cell + " whitespace-nowrap"}>{whenText(v.used_at)}</td>
+                  <td className={cell + " whitespace-nowrap"}>{whenText(v.made_at)}</td>
+                  <td className={cell + " max-w-96 text-xs break-all"}>{v.declarations}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        </div>
+      )}
+      {list.data?.skip && count < 1000 ? <Button onClick={() => setCount(Math.min(1000, count * 4))}>Show more</Button> : null}
+    </>
+  );
+}
+
+// Purge asks first, with what it would forget.
+function Purge(props: { site: string; lane: string; path: string; label: string }) {
+  const queries = useQueryClient();
+  const [would, setWould] = useState<Schemas["Purged"]>();
+  const [error, setError] = useState<Error>();
+  const ask = { lane: props.lane || undefined, path: props.path || undefined };
+  const name = [props.site, props.lane, props.path].filter(Boolean).join("/");
+  return (
+    <>
+      <Button kind="danger" onClick={() => purge(props.site, { ...ask, dry_run: true }).then((w) => (setError(undefined), setWould(w)), setError)}>
+        {props.label}
+      </Button>
+      {error && !would && <Trouble error={error} />}
+      <Window title={`Purge ${name}?`} open={!!would} onClose={() => setWould(undefined)}>
+        <p>
+          {manyText(would?.variants ?? 0, "variant")}, {bytesText(would?.bytes ?? 0)}: forgotten on every node at once, and so is what was fetched of the sources. Whoever asks for one next waits until it is made
+          anew. Caches in front keep theirs as long as they were told to.
+        </p>
+        {error && <Trouble error={error} />}
+        <div className="flex justify-end gap-2">
+          <Button onClick={() => setWould(undefined)}>Keep it</Button>
+          <Button
+            kind="danger"
+            onClick={() =>
+              purge(props.site, ask).then(() => {
+                setWould(undefined);
+                void queries.invalidateQueries({ queryKey: ["stock"] });
+                void queries.invalidateQueries({ queryKey: ["variants"] });
+                void queries.invalidateQueries({ queryKey: ["purges"] });
+              }, setError)
+            }
+          >
+            Purge
+          </Button>
+        </div>
+      </Window>
+    </>
+  );
+}
+
+function Purges({ site }: { site: string }) {
+  const list = useQuery({ queryKey: ["purges", site], queryFn: ({ signal }) => listPurges(site, signal), refetchInterval: 5000 });
+  if (!list.data?.length) return list.error ? <Trouble error={list.error} /> : null;
+  return (
+    <section aria-label="Purges">
+      <h2 className="mb-1 font-semibold">What was purged</h2>
+      <div className="overflow-x-auto">
+        <table className="w-full border-collapse text-left">
+          <thead className="text-soft">
+            <tr>
+              <th className={head}>at</th>
+              <th className={head}>what</th>
+              <th className={head + " text-right"}>variants</th>
+              <th className={head + " text-right"}>bytes</th>
+              <th className={head}>by</th>
+              <th className={head}>cleared away</th>
+            </tr>
+          </thead>
+          <tbody>
+            {list.data.slice(0, 50).map((p) => (
+              <tr key={p.serial} className="border-t border-line">
+                <td className={cell + " whitespace-nowrap"}>{whenText(p.at)}</td>
+                <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>{p.address || (p.class ? `class ${p.class}` : [p.site, p.lane, p.path].filter(Boolean).join("/"))}</td>
+                <td className={cell + " text-right"}>{countText(p.variants)}</td>
+                <td className={cell + " text-right whitespace-nowrap"}>{bytesText(p.bytes)}</td>
+                <td className={cell + " whitespace-nowrap"}>{p.by}</td>
+                <td className={cell}>{p.done_at ? "all" : `${countText(p.cleared)} so far`}</td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </div>
+    </section>
+  );
+}
