@@ -3,18 +3,22 @@ SHELL := /bin/bash
 .DEFAULT_GOAL := help
 
 BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev libavif-dev libheif-dev liblcms2-dev
-TEST_PACKAGES  := curl chromium fonts-dejavu-core libheif-examples libjpeg-turbo-progs libavif-bin
+TEST_PACKAGES  := curl nginx-light chromium fonts-dejavu-core libheif-examples libjpeg-turbo-progs libavif-bin
 BENCH_PACKAGES := nginx-light wrk libheif-examples
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
-.PHONY: help demo test test-quick cover bench profile quality-report conformance-report fuzz examples notice screenshots build console binary check clean
+.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report fuzz examples notice screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
 
 demo: build ## start the made-up site, its origin, PostgreSQL and the service; Ctrl-C ends all of it
 	@bin/echolane demo $(if $(LISTEN),--listen $(LISTEN)) $(if $(ORIGIN),--origin $(ORIGIN))
+
+demo-nodes: build var/tools/versitygw ## the demo with three nodes on one database and one store, behind nginx
+	@scripts/need nginx-light openssl
+	@scripts/demo-nodes
 
 test: build var/tools/versitygw ## run every test
 	@scripts/need $(TEST_PACKAGES)
