@@ -22,6 +22,9 @@ type section struct {
 
 var sections = []section{
 	{"cached", "a cached variant against a bare handler and a file server", cached},
+	{"zipf", "what memory for one in a hundred answers, against whoever knew", zipf},
+	{"stock", "the stock of a million variants, and a purge", stocked},
+	{"killed", "two nodes on one store, killed over and over", killed},
 	{"decided", "a request up to its cache key", decided},
 	{"swapped", "settings that change under load", swapped},
 	{"resampling", "our kernel against a general one", resampling},

@@ -87,8 +87,8 @@ func photographOf(w, h int) ([]byte, error) {
 var requestsPerSecond = regexp.MustCompile(`Requests/sec:\s+([0-9.]+)`)
 
 // load asks for url over and over for some seconds, from one thread, and gives requests per second.
-func load(url string, seconds int) (float64, error) {
-	out, err := exec.Command("wrk", "-t1", "-c32", fmt.Sprintf("-d%ds", seconds), "-H", "Accept: image/webp", url).CombinedOutput()
+func load(url string, seconds int, more ...string) (float64, error) {
+	out, err := exec.Command("wrk", append(append([]string{"-t1", "-c32", fmt.Sprintf("-d%ds", seconds), "-H", "Accept: image/webp"}, more...), url)...).CombinedOutput()
 	if err != nil {
 		return 0, fmt.Errorf("wrk: %w\n%s", err, out)
 	}

@@ -128,6 +128,8 @@ func TestEaselFromLaneToCopiedURL(t *testing.T) {
 	p := enter(t, s)
 	p.must(p.Look(1280, 800, "light"))
 	p.must(p.Open(s.Base + "/"))
+	p.until(`location.pathname === "/-/console/today"`)
+	p.click("Easel")
 	p.until(`location.pathname === "/-/console/easel/kestrel/catalogue"`)
 	p.until(`document.querySelectorAll("ul[aria-label=Sources] img").length >= 14`)
 	p.until(`[...document.querySelectorAll("ul[aria-label=Sources] img")].slice(0, 6).every(i => i.complete && i.naturalWidth === 208)`)

@@ -19,7 +19,7 @@ import (
 // startDemo starts the whole demo in dir and waits until it says that it is ready.
 func startDemo(t *testing.T, dir string) *testbed.Process {
 	t.Helper()
-	p := testbed.Start(t, bed.Binary, []string{"demo", "--data", dir, "--listen", "127.0.0.1:0", "--origin", "127.0.0.1:0", "--store", "127.0.0.1:0", "--metrics-listen", "127.0.0.1:0"}, nil)
+	p := testbed.Start(t, bed.Binary, []string{"demo", "--data", dir, "--listen", "127.0.0.1:0", "--origin", "127.0.0.1:0", "--bucket-listen", "127.0.0.1:0", "--metrics-listen", "127.0.0.1:0"}, nil)
 	testbed.Eventually(t, "the demo is ready", func() error {
 		if strings.Contains(p.Said(), "Ctrl-C ends all of it") {
 			return nil

@@ -688,6 +688,7 @@ func TestEveryReasonIsGiven(t *testing.T) {
 	reader := strings.TrimSpace(bed.Must(t, s, "token", "add", "reader"))
 	expect("not-permitted", s.Ask(t, "POST", api+"/sites", strings.NewReader(`{"site": "y"}`), "Authorization", "Bearer "+reader))
 
+	expect("no-such-version", s.Get(t, k+"?width=20&digest="+strings.Repeat("a", 22)))
 	k20 := k + "?width=20&after-content=%22" + strings.Repeat("a", 13<<10) + "%22"
 	expect("uri-too-long", s.Get(t, k20))
 	expect("fields-too-large", s.Get(t, k, "Cookie", strings.Repeat("a", 20<<10)))

@@ -98,6 +98,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	bed.Must(t, s, "token", "add", "t")
 	s.Get(t, "/kestrel/catalogue/mark.png?width=50")
 	s.Ask(t, "POST", "/-/api/v1/sites/kestrel/weighings", strings.NewReader(`{"page": "http://10.0.0.1/"}`))
+	s.Ask(t, "POST", "/-/api/v1/sites/kestrel/warmings", strings.NewReader(`{"lane": "catalogue", "below": "mark", "widths": [40]}`))
 	s.Get(t, "/kestrel/press/http%3A%2F%2Fa.test%2Fb.jpg")
 	var list struct{ Items []struct{ ID int } }
 	if err := json.Unmarshal(s.Get(t, "/-/api/v1/refusals").Data, &list); err != nil || len(list.Items) != 1 {
@@ -108,7 +109,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		t.Fatal(err)
 	}
 	schemas := doc["components"].(map[string]any)["schemas"].(map[string]any)
-	fill := strings.NewReplacer("{site}", "kestrel", "{version}", "1", "{weighing}", "1", "{refusal}", fmt.Sprint(list.Items[0].ID))
+	fill := strings.NewReplacer("{site}", "kestrel", "{version}", "1", "{weighing}", "1", "{warming}", "1", "{refusal}", fmt.Sprint(list.Items[0].ID))
 	query := map[string]string{
 		"/sites/{site}/lanes/{lane}/test": "source=http://a.kestrel.test/b.jpg", "/sites/{site}/lanes/{lane}/versions": "path=mark.png", "/sites/{site}/lanes/{lane}/facts": "path=mark.png",
 	}
@@ -119,6 +120,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 		"post /tokens": `{"name": "u", "may": "read"}`, "post /people": `{"name": "kite", "password": "0123456789", "may": "read"}`, "post /session": `{"name": "wren", "password": "kites in the wind"}`,
 		"post /refusals/{refusal}/mend": "", "post /sites/{site}/sheet/check": `{"text": "* { quality: 72 } .a { widht: 3px }"}`, "post /sites/{site}/sheet/restore": `{"version": 1, "anyway": true}`,
 		"post /sites/{site}/markup": `{"source": "catalogue/mark.png", "slot": "width: 64px", "decorative": true}`, "post /sites/{site}/weighings": `{"page": "http://10.0.0.1/"}`,
+		"post /sites/{site}/warmings": `{"lane": "catalogue", "widths": [40]}`, "post /sites/{site}/purges": `{"lane": "catalogue", "path": "mark.png"}`,
 	}
 	asked := 0
 	for path, methods := range doc["paths"].(map[string]any) {

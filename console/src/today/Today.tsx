@@ -52,6 +52,12 @@ export function Today() {
         />
       </div>
       {today.error && <Trouble error={today.error} />}
+      {sites.data?.length === 0 && (
+        <div>
+          <p>There is no site yet. Add one under Lanes, or with:</p>
+          <pre className="figures mt-2 overflow-x-auto bg-panel p-2 text-sm">{"echolane site add shop\necholane lane add shop/photos --folder DIR"}</pre>
+        </div>
+      )}
       {today.data ? <Figures today={today.data} site={site} /> : !today.error && <p className="p-4">Loading…</p>}
     </div>
   );
