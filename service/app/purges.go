@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"echolane/service/cache"
+	"echolane/service/records"
 )
 
 // Purges are in force as soon as the settings say so: nothing older is given. What takes room is cleared away behind them: each
@@ -17,7 +18,7 @@ import (
 
 const (
 	clearEvery = 30 * time.Second // that purges are looked for which a node left unfinished
-	clearPause = 20 * time.Millisecond
+	clearPause = 5 * time.Millisecond
 )
 
 // purge carries purges out until ctx ends.
@@ -92,8 +93,11 @@ func (a *App) clearPurges(ctx context.Context) error {
 		return err
 	}
 	for _, p := range list {
+		var at records.ClearedUpTo
 		for more := true; more; {
-			keys, again, busy, err := a.store.ClearPurge(ctx, p)
+			var keys []string
+			var again, busy bool
+			keys, at, again, busy, err = a.store.ClearPurge(ctx, p, at, a.shared != nil)
 			if err != nil {
 				return err
 			}

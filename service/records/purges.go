@@ -90,12 +90,35 @@ func (s *Store) UnfinishedPurges(ctx context.Context) ([]Purge, error) {
 }
 
 // clearStep is how many rows are cleared away at a time.
-const clearStep = 5000
+const clearStep = 10_000
 
-// ClearPurge clears away some of what a purge concerns, made before it, and gives the keys that nobody else has: those are to be
-// removed from the store. more says that there may be others. One node does it at a time: where another is at it, busy is true.
-func (s *Store) ClearPurge(ctx context.Context, p Purge) (keys []string, more, busy bool, err error) {
+// ClearedUpTo is how far a purge's clearing has come: what was cleared isn't looked for again.
+type ClearedUpTo struct {
+	Lane string `db:"lane"`
+	Path string `db:"path"`
+	Key  string `db:"key"`
+}
+
+// ClearPurge clears away some of what a purge concerns, made before it, behind from, and says how far it came. Where named, it gives
+// the keys that nobody else has: those are to be removed from the store. more says that there may be others. One node does it at a
+// time: where another is at it, busy is true.
+func (s *Store) ClearPurge(ctx context.Context, p Purge, from ClearedUpTo, named bool) (keys []string, to ClearedUpTo, more, busy bool, err error) {
 	where, args := p.scope()
+	// Rows are gone through in the order of the primary key from where the last step ended. An equality beside that would have the
+	// index begin at the first of its rows each time, which are dead by then; a bound at the end says the same.
+	switch {
+	case p.Keys != "" || p.Path != "":
+	case p.Lane != "":
+		where = `(site, lane) <= ($1, $2)`
+		if from.Lane == "" {
+			from.Lane = p.Lane
+		}
+	case p.Class != "":
+		where = `site <= $1 AND $2 = ANY (string_to_array(class, ' '))`
+	default:
+		where = `site <= $1`
+	}
+	to = from
 	err = s.inTransaction(ctx, "clear a purge away", func(tx *sqlx.Tx) error {
 		var mine bool
 		if err := tx.GetContext(ctx, &mine, `SELECT pg_try_advisory_xact_lock(hashtext($1))`, fmt.Sprint("echolane purge ", p.Serial)); err != nil || !mine {
@@ -103,15 +126,26 @@ func (s *Store) ClearPurge(ctx context.Context, p Purge) (keys []string, more, b
 			return err
 		}
 		n := len(args)
-		var gone []string
-		err := tx.SelectContext(ctx, &gone, fmt.Sprintf(`DELETE FROM made_variants WHERE ctid = ANY (ARRAY(SELECT ctid FROM made_variants WHERE %s AND made_at <= $%d LIMIT $%d)) RETURNING key`, where, n+1, n+2),
-			append(args, p.At, clearStep)...)
+		var gone []ClearedUpTo
+		err := tx.SelectContext(ctx, &gone, fmt.Sprintf(`WITH batch AS MATERIALIZED (
+				SELECT ctid, lane, path, key FROM made_variants WHERE %s AND made_at <= $%d AND (site, lane, path, key) > ($1, $%d, $%d, $%d) ORDER BY site, lane, path, key LIMIT $%d)
+			, gone AS (DELETE FROM made_variants WHERE ctid = ANY (ARRAY(SELECT ctid FROM batch)))
+			SELECT lane, path, key FROM batch ORDER BY lane, path, key`, where, n+1, n+2, n+3, n+4, n+5), append(args, p.At, from.Lane, from.Path, from.Key, clearStep)...)
 		if err != nil {
 			return err
 		}
 		more = len(gone) == clearStep
-		if err := tx.SelectContext(ctx, &keys, `SELECT unnest($1::text[]) EXCEPT SELECT key FROM made_variants WHERE key = ANY ($1)`, gone); err != nil {
-			return err
+		if len(gone) > 0 {
+			to = gone[len(gone)-1]
+		}
+		if named && len(gone) > 0 {
+			all := make([]string, len(gone))
+			for i, g := range gone {
+				all[i] = g.Key
+			}
+			if err := tx.SelectContext(ctx, &keys, `SELECT unnest($1::text[]) EXCEPT SELECT key FROM made_variants WHERE key = ANY ($1)`, all); err != nil {
+				return err
+			}
 		}
 		done := ``
 		if !more {
@@ -120,5 +154,5 @@ func (s *Store) ClearPurge(ctx context.Context, p Purge) (keys []string, more, b
 		_, err = tx.ExecContext(ctx, `UPDATE purges SET cleared = cleared + $2`+done+` WHERE serial = $1`, p.Serial, len(gone))
 		return err
 	})
-	return keys, more, busy, err
+	return keys, to, more, busy, err
 }
