@@ -10,6 +10,9 @@ import (
 	"golang.org/x/sys/unix"
 )
 
+// atOnce is how long a request may take before its client is looked after.
+const atOnce = 5 * time.Millisecond
+
 // waiting gives a context that ends when the client has gone, or all requests are given up. leave must be called before the
 // request is answered.
 //
@@ -28,7 +31,8 @@ func (s *Service) waiting(c *fasthttp.RequestCtx) (ctx context.Context, leave fu
 	}
 	conn.SetReadDeadline(time.Time{})
 	ended := make(chan struct{})
-	go func() {
+	// What is answered at once isn't worth a look.
+	look := time.AfterFunc(atOnce, func() {
 		defer close(ended)
 		s.Panics.Run("look whether a client is there", func() error {
 			return raw.Read(func(fd uintptr) bool {
@@ -43,8 +47,12 @@ func (s *Service) waiting(c *fasthttp.RequestCtx) (ctx context.Context, leave fu
 				return true
 			})
 		})
-	}()
+	})
 	return ctx, func() {
+		if look.Stop() {
+			cancel()
+			return
+		}
 		conn.SetReadDeadline(time.Unix(1, 0)) // ends the look
 		<-ended
 		conn.SetReadDeadline(time.Time{})

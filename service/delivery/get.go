@@ -36,7 +36,7 @@ func (s *Service) get(ctx context.Context, r *request, f *found, start int64) er
 		record.Format, record.Width, record.Height, record.Bytes = v.Type[len("image/"):], v.Width, v.Height, len(v.Body)
 		s.putOff(refinement{key: m.key, sources: job.sources, job: job.job(), record: record}, v)
 	}
-	if where != cache.Made && f.key.Kind == cache.Picture {
+	if where != cache.Made && f.key.Kind == cache.Picture && (v.Of.Site != r.site.Name || v.Of.Lane != r.lane.Name || v.Of.Path != r.path) {
 		// Somebody else had it made, maybe another site: it is this path's too.
 		record := job.record()
 		record.Format, record.Width, record.Height, record.Bytes, record.Shared = v.Type[len("image/"):], v.Width, v.Height, len(v.Body), true

@@ -1,6 +1,6 @@
 // Package disk keeps entries as files within bounds of bytes and files: variants, and sources that were fetched.
 //
-// Files appear whole, by renaming, once they are on the disk, and are checked against their digests when read; a body that is
+// Files appear whole, by renaming, once they are on the disk, and are checked against their sums when read; a body that is
 // handed out as a file is for its reader to check. Writing happens behind the answer, or as a stream. What lies there is
 // known from an index in memory, in the order of use, so that making room walks nothing. A disk that is full, read-only, slow
 // or failing costs only what it would have kept: after a few failures it isn't asked for a while.
@@ -10,7 +10,6 @@ import (
 	"bytes"
 	"cmp"
 	"context"
-	"crypto/sha256"
 	"errors"
 	"fmt"
 	"hash"
@@ -156,7 +155,7 @@ type Entry struct {
 	File *os.File
 	From int64 // where in the file the body begins
 	Size int64 // the body's bytes
-	sum  [sha256.Size]byte
+	sum  uint64
 }
 
 // Open gives an entry whose file the caller closes; ok is false where there is none that is whole, or the disk doesn't answer
@@ -210,7 +209,7 @@ func readEntry(f *os.File) (e Entry, err error) {
 	if _, err := f.ReadAt(e.Head, entry.Prefix+p.Body); err != nil {
 		return e, brokenOr(err)
 	}
-	if sha256.Sum256(e.Head) != p.HeadSum {
+	if entry.Sum(e.Head) != p.HeadSum {
 		return e, entry.ErrBroken
 	}
 	return e, nil
@@ -236,7 +235,7 @@ func (d *Disk) Get(key string) (head, body []byte, ok bool) {
 		b = both{e.Head, make([]byte, e.Size)}
 		if _, err = e.File.ReadAt(b.body, e.From); err != nil {
 			err = brokenOr(err)
-		} else if sha256.Sum256(b.body) != e.sum {
+		} else if entry.Sum(b.body) != e.sum {
 			err = entry.ErrBroken
 		}
 		if errors.Is(err, entry.ErrBroken) {
@@ -308,7 +307,7 @@ func (d *Disk) store(w write) error {
 type Stream struct {
 	d    *Disk
 	f    *os.File
-	hash hash.Hash
+	hash hash.Hash64
 	size int64
 }
 
@@ -329,7 +328,7 @@ func (d *Disk) Create() (*Stream, error) {
 		os.Remove(f.Name())
 		return nil, err
 	}
-	return &Stream{d: d, f: f, hash: sha256.New()}, nil
+	return &Stream{d: d, f: f, hash: entry.NewSum()}, nil
 }
 
 // Write adds to the body.
@@ -363,7 +362,7 @@ func (s *Stream) Commit(key string, head []byte) (Entry, error) {
 	if len(head) > entry.MostHeader {
 		return Entry{}, fmt.Errorf("the header has %d bytes", len(head))
 	}
-	p := entry.Prelude{Body: s.size, Head: int64(len(head)), HeadSum: sha256.Sum256(head), BodySum: [sha256.Size]byte(s.hash.Sum(nil))}
+	p := entry.Prelude{Body: s.size, Head: int64(len(head)), HeadSum: entry.Sum(head), BodySum: s.hash.Sum64()}
 	path := s.d.path(key)
 	err := func() error {
 		if _, err := s.f.Write(head); err != nil {

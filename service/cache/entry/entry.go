@@ -1,5 +1,5 @@
-// Package entry is how what is kept looks as a file or an object: a header and a body, with the digests of both, so that
-// neither a crash, a failing disk nor a foreign hand makes a wrong picture.
+// Package entry is how what is kept looks as a file or an object: a header and a body, with the sums of both, so that neither a
+// crash nor a failing disk makes a wrong picture.
 package entry
 
 import (
@@ -8,16 +8,19 @@ import (
 	"encoding/binary"
 	"errors"
 	"fmt"
+	"hash"
 	"strings"
+
+	"github.com/cespare/xxhash/v2"
 )
 
-// An entry: what it is, the body's length (8 bytes, little endian), the header's (4), the SHA-256 of the header, that of the
-// body, the body, the header. The header comes last, since it is known last where the body is a stream.
+// An entry: what it is, the body's length (8 bytes, little endian), the header's (4), the xxHash of the header (8), that of the
+// body (8), the body, the header. The header comes last, since it is known last where the body is a stream.
 const (
-	magic = "eld3"
+	magic = "eld4"
 
 	// Prefix is how many bytes come before the body.
-	Prefix = 4 + 8 + 4 + 2*sha256.Size
+	Prefix = 4 + 8 + 4 + 2*8
 
 	// MostHeader is the most bytes that a header may have.
 	MostHeader = 1 << 20
@@ -34,9 +37,15 @@ var (
 type Prelude struct {
 	Body    int64 // bytes
 	Head    int64 // bytes
-	HeadSum [sha256.Size]byte
-	BodySum [sha256.Size]byte
+	HeadSum uint64
+	BodySum uint64
 }
+
+// Sum is the sum of a header or a body: it tells what was damaged from what wasn't, and holds no intent off.
+func Sum(b []byte) uint64 { return xxhash.Sum64(b) }
+
+// NewSum works out the sum of what is written to it.
+func NewSum() hash.Hash64 { return xxhash.New() }
 
 // Size is how many bytes the whole entry has.
 func (p Prelude) Size() int64 { return Prefix + p.Body + p.Head }
@@ -46,7 +55,7 @@ func (p Prelude) Append(b []byte) []byte {
 	b = append(b, magic...)
 	b = binary.LittleEndian.AppendUint64(b, uint64(p.Body))
 	b = binary.LittleEndian.AppendUint32(b, uint32(p.Head))
-	return append(append(b, p.HeadSum[:]...), p.BodySum[:]...)
+	return binary.LittleEndian.AppendUint64(binary.LittleEndian.AppendUint64(b, p.HeadSum), p.BodySum)
 }
 
 // Read reads a prelude of an entry that has size bytes in all. It errs with ErrBroken or ErrOld.
@@ -58,8 +67,7 @@ func Read(b []byte, size int64) (p Prelude, err error) {
 		return p, ErrOld
 	}
 	p = Prelude{Body: int64(binary.LittleEndian.Uint64(b[4:])), Head: int64(binary.LittleEndian.Uint32(b[12:]))}
-	copy(p.HeadSum[:], b[16:])
-	copy(p.BodySum[:], b[16+sha256.Size:])
+	p.HeadSum, p.BodySum = binary.LittleEndian.Uint64(b[16:]), binary.LittleEndian.Uint64(b[24:])
 	if p.Body < 0 || p.Head > MostHeader || p.Body > size || p.Size() != size {
 		return p, ErrBroken
 	}
@@ -71,7 +79,7 @@ func Make(head, body []byte) ([]byte, error) {
 	if len(head) > MostHeader {
 		return nil, fmt.Errorf("the header has %d bytes: at most %d", len(head), MostHeader)
 	}
-	p := Prelude{int64(len(body)), int64(len(head)), sha256.Sum256(head), sha256.Sum256(body)}
+	p := Prelude{int64(len(body)), int64(len(head)), Sum(head), Sum(body)}
 	return append(append(p.Append(make([]byte, 0, p.Size())), body...), head...), nil
 }
 
@@ -82,7 +90,7 @@ func Parse(b []byte) (head, body []byte, err error) {
 		return nil, nil, err
 	}
 	body, head = b[Prefix:Prefix+p.Body], b[Prefix+p.Body:]
-	if sha256.Sum256(head) != p.HeadSum || sha256.Sum256(body) != p.BodySum {
+	if Sum(head) != p.HeadSum || Sum(body) != p.BodySum {
 		return nil, nil, ErrBroken
 	}
 	return head, body, nil

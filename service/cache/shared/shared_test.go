@@ -71,7 +71,7 @@ func TestWhatIsPutIsGotWholeOrNotAtAll(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for what, data := range map[string][]byte{"cut": whole[:len(whole)-1], "empty": {}, "altered": append(bytes.Clone(whole[:80]), append([]byte{whole[80] ^ 1}, whole[81:]...)...)} {
+	for what, data := range map[string][]byte{"cut": whole[:len(whole)-1], "empty": {}, "altered": append(bytes.Clone(whole[:entry.Prefix]), append([]byte{whole[entry.Prefix] ^ 1}, whole[entry.Prefix+1:]...)...)} {
 		os.MkdirAll(filepath.Dir(file), 0o755)
 		os.WriteFile(file, data, 0o644)
 		if _, _, err := s.Get(ctx, name); !errors.Is(err, entry.ErrBroken) {
