@@ -25,7 +25,6 @@ import (
 const (
 	places  = "http://127.0.0.1:8740/-/console/"
 	console = places + "easel/kestrel/catalogue/"
-	shop    = "http://127.0.0.1:8741/"
 )
 
 // shot is one view: where, how wide, and what must be there before it is taken.
@@ -39,21 +38,16 @@ type shot struct {
 
 var shots = []shot{
 	{file: "today.png", url: places + "today", w: 1280, h: 800, ready: "canvas"},
-	{file: "today-dark.png", url: places + "today/kestrel?span=day", w: 1280, h: 800, dark: true, ready: "canvas"},
-	{file: "today-phone.png", url: places + "today", w: 390, h: 1400, ready: "canvas"},
-	{file: "stock-phone.png", url: places + "stock/kestrel", w: 390, h: 1400, ready: "section[aria-label='What is kept'] tbody tr"},
 	{file: "stock.png", url: places + "stock/kestrel", w: 1280, h: 800, ready: "section[aria-label='What is kept'] tbody tr"},
 	{file: "easel-light.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-paint.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2&object-position=subject&after-content=url(catalogue/mark.png)&after-width=18%25&after-inset=auto+4%25+4%25+auto&border-radius=24px&filter=sepia(.6)+contrast(1.1)", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-sweep.png", url: console + "festival-crowd.jpg?width=480&view=sweep", w: 1280, h: 900, ready: `svg[aria-label="Likeness against bytes"] g:nth-of-type(9) circle:nth-of-type(12)`},
-	{file: "easel-dark.png", url: console + "mark.png?width=360&quality=40", w: 1280, h: 800, dark: true, ready: `[data-testid=saving]`},
 	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
 	{file: "markup.png", url: console + "delta-red.jpg?view=markup&aspect-ratio=3/2&alt=A+red+delta+kite+high+in+a+summer+sky", w: 1280, h: 800, ready: `[data-testid=markup]`},
 	{file: "sheet.png", url: places + "sheet/kestrel?source=catalogue/box-kite-cliff.jpg,catalogue/delta-red.jpg", w: 1280, h: 800, ready: "section[aria-label='What the classes do'] img"},
 	{file: "lanes.png", url: places + "lanes/kestrel/press", w: 1280, h: 800, ready: `[aria-label="Test a source"]`},
 	{file: "refusals.png", url: places + "refusals", w: 1280, h: 800, ready: "tbody tr"},
 	{file: "keys.png", url: places + "keys", w: 1280, h: 800, dark: true, ready: "section[aria-label=Tokens] tbody tr"},
-	{file: "shop.png", url: shop, w: 1280, h: 800, ready: "main"},
 	{file: "refusal.png", url: "http://127.0.0.1:8740/kestrel/catalogue/delta-red.jpg?widht=640&quality=400", w: 1280, h: 800, ready: "h1"},
 }
 

@@ -2,17 +2,13 @@ package source
 
 import (
 	"bytes"
-	"container/list"
 	"context"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
-	"sync"
-	"time"
 
 	"echolane/core/policy"
-	"echolane/service/cache"
 	"echolane/service/cache/disk"
 	"echolane/service/cache/entry"
 	"echolane/service/cache/shared"
@@ -26,17 +22,6 @@ type Keep struct {
 	shared *sharing // nil: other nodes have nothing of it
 }
 
-// sharing is with other nodes.
-type sharing struct {
-	store  *shared.Store
-	leases cache.Leases
-	mu     sync.Mutex
-	giving map[string]chan struct{} // what is being written to the store, by key
-}
-
-// mostShared is the most bytes of a source that other nodes get from the store; they fetch what is larger.
-const mostShared = 64 << 20
-
 // DefaultMemory is how many bytes of sources are held in memory at once.
 const DefaultMemory = 128 << 20
 
@@ -46,155 +31,6 @@ func NewKeep(disk *disk.Disk, memoryBytes int64) *Keep {
 		memoryBytes = DefaultMemory
 	}
 	return &Keep{disk: disk, memory: &memory{total: memoryBytes, entries: map[string]*held{}, wake: make(chan struct{})}}
-}
-
-// Share has what is kept be found by other nodes too, in their store. leases may be nil. It isn't called while the Keep is used.
-func (k *Keep) Share(store *shared.Store, leases cache.Leases) {
-	if store != nil {
-		k.shared = &sharing{store: store, leases: leases, giving: map[string]chan struct{}{}}
-	}
-}
-
-// Local is the same Keep, of which other nodes get nothing.
-func (k *Keep) Local() *Keep { return &Keep{disk: k.disk, memory: k.memory} }
-
-// head is what is written beside a source's bytes.
-func head(v Version) ([]byte, error) {
-	if v.Validated.IsZero() {
-		v.Validated = time.Now()
-	}
-	return json.Marshal(v)
-}
-
-// give writes a source to the store, behind the answer.
-func (k *Keep) give(key string, v Version, c *Content) {
-	if k.shared == nil || key == "" || v.Bytes > mostShared {
-		return
-	}
-	c = c.Share()
-	defer c.Close()
-	body, err := io.ReadAll(c.Reader())
-	if err != nil {
-		return
-	}
-	h, err := head(v)
-	if err != nil {
-		return
-	}
-	s, given := k.shared, make(chan struct{})
-	s.mu.Lock()
-	s.giving[key] = given
-	s.mu.Unlock()
-	s.store.Put(shared.Name(shared.Sources, key), h, body, true, func(bool) {
-		s.mu.Lock()
-		if s.giving[key] == given {
-			delete(s.giving, key)
-		}
-		s.mu.Unlock()
-		close(given)
-	})
-}
-
-// fromStore brings a source from where another node has put it, nil where none has.
-func (k *Keep) fromStore(key string) *Version {
-	if k.shared == nil {
-		return nil
-	}
-	ctx, cancel := context.WithTimeout(context.Background(), shared.Budget)
-	defer cancel()
-	h, body, err := k.shared.store.Get(ctx, shared.Name(shared.Sources, key))
-	var v Version
-	if err != nil || json.Unmarshal(h, &v) != nil || v.Digest == "" || v.Bytes != int64(len(body)) {
-		return nil
-	}
-	if k.disk != nil && k.write(key, h, bytes.NewReader(body)) {
-		return &v
-	}
-	if k.memory.reserve(ctx, v.Bytes) != nil {
-		return nil
-	}
-	k.memory.put(key, v.Digest, body, v.Bytes).Close()
-	return &v
-}
-
-// write keeps a source on the disk.
-func (k *Keep) write(key string, head []byte, body io.Reader) bool {
-	s, err := k.disk.Create()
-	if err != nil {
-		return false
-	}
-	if _, err = io.Copy(s, body); err == nil {
-		var e disk.Entry
-		if e, err = s.Commit(key, head); err == nil {
-			e.File.Close()
-			return true
-		}
-	}
-	s.Abort()
-	return false
-}
-
-// fresh gives a version whose freshness lifetime hasn't passed since it was validated, with what is left of that.
-func (v *Version) fresh() (out Version, ok bool) {
-	if v == nil {
-		return out, false
-	}
-	age := time.Since(v.Validated)
-	if age < 0 || age >= v.Fresh {
-		return out, false
-	}
-	out = *v
-	out.Fresh -= age
-	return out, true
-}
-
-// Newest gives the newest version of what is kept under a key: as it is kept, while that is fresh, or as get finds it. have is
-// what is known already, nil for nothing; get is given what is kept then. Of several nodes that know nothing, one asks.
-func (k *Keep) Newest(ctx context.Context, key string, have *Version, get func(have *Version) (Version, *Content, error)) (Version, *Content, error) {
-	if have != nil {
-		return get(have)
-	}
-	known := func() *Version {
-		if have := k.Known(key); have != nil && have.Serial >= serial(ctx) {
-			return have
-		}
-		return nil // what was purged isn't asked about
-	}
-	have = known()
-	if v, ok := have.fresh(); ok {
-		return v, nil, nil
-	}
-	if have != nil || k.shared == nil || k.shared.leases == nil {
-		return get(have)
-	}
-	for {
-		release, lead, err := k.shared.leases.Lead(ctx, key)
-		if err != nil {
-			return Version{}, nil, err
-		}
-		have = known() // another node may have fetched it since
-		v, ok := have.fresh()
-		if !ok && !lead {
-			continue
-		}
-		if ok {
-			if lead {
-				release()
-			}
-			return v, nil, nil
-		}
-		v, content, err := get(have)
-		k.shared.mu.Lock()
-		given := k.shared.giving[key]
-		k.shared.mu.Unlock()
-		go func() {
-			if given != nil {
-				<-given
-			}
-			release()
-		}()
-		return v, content, err
-	}
 }
 
 // Disk is where sources are kept, nil for nowhere.
@@ -429,141 +265,6 @@ func (k *Keep) toMemory(ctx context.Context, before []byte, r io.Reader, limit, 
 	content := m.put(key, v.Digest, data, reserved)
 	k.give(key, v, content)
 	return v, content, nil
-}
-
-// memory is sources in memory, counted in bytes. Those in use stay; of the others those that were used last stay as long as
-// there is room, so that equal readers share them. Who needs room waits for it.
-type memory struct {
-	mu      sync.Mutex
-	total   int64
-	used    int64
-	entries map[string]*held
-	idle    list.List     // of *held that nobody uses, oldest first
-	wake    chan struct{} // closed when room may have come free
-}
-
-type held struct {
-	key    string
-	digest Digest
-	data   []byte
-	bytes  int64
-	users  int
-	at     *list.Element // in idle
-}
-
-// errNoRoom: the sources in use leave no room for another in time.
-func errNoRoom() *policy.Refusal {
-	return policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "the sources that are being read take all the memory that there is for them", Remedy: "try again in a moment", RetryIn: 2})
-}
-
-// longestWait is how long a source waits for room.
-const longestWait = 10 * time.Second
-
-func (m *memory) reserve(ctx context.Context, n int64) error {
-	late := time.NewTimer(longestWait)
-	defer late.Stop()
-	for {
-		m.mu.Lock()
-		for m.used+n > m.total && m.idle.Len() > 0 {
-			m.drop(m.idle.Front().Value.(*held))
-		}
-		if m.used+n <= m.total {
-			m.used += n
-			m.mu.Unlock()
-			return nil
-		}
-		wake := m.wake
-		m.mu.Unlock()
-		select {
-		case <-wake:
-		case <-ctx.Done():
-			return ctx.Err()
-		case <-late.C:
-			return errNoRoom()
-		}
-	}
-}
-
-func (m *memory) unreserve(n int64) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	m.free(n)
-}
-
-// free gives room back; m.mu is held.
-func (m *memory) free(n int64) {
-	m.used -= n
-	close(m.wake)
-	m.wake = make(chan struct{})
-}
-
-// drop forgets an entry that nobody uses; m.mu is held.
-func (m *memory) drop(h *held) {
-	if h.at != nil {
-		m.idle.Remove(h.at)
-		h.at = nil
-	}
-	if m.entries[h.key] == h {
-		delete(m.entries, h.key)
-	}
-	m.free(h.bytes)
-}
-
-// put holds data for which room was reserved, in use once. Without a key it is nobody else's.
-func (m *memory) put(key string, digest Digest, data []byte, reserved int64) *Content {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	h := &held{key: key, digest: digest, data: data, bytes: reserved, users: 1}
-	if key != "" {
-		if old := m.entries[key]; old != nil && old.users == 0 {
-			m.drop(old)
-		}
-		m.entries[key] = h
-	}
-	return m.content(h)
-}
-
-func (m *memory) content(h *held) *Content {
-	return InMemory(h.data, func() {
-		m.mu.Lock()
-		defer m.mu.Unlock()
-		if h.users--; h.users > 0 {
-			return
-		}
-		if m.entries[h.key] != h || h.key == "" {
-			m.drop(h)
-			return
-		}
-		h.at = m.idle.PushBack(h)
-		close(m.wake) // it can be dropped for others
-		m.wake = make(chan struct{})
-	})
-}
-
-func (m *memory) get(key string, digest Digest) (*Content, bool) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	h := m.entries[key]
-	if h == nil || h.digest != digest {
-		return nil, false
-	}
-	if h.at != nil {
-		m.idle.Remove(h.at)
-		h.at = nil
-	}
-	h.users++
-	return m.content(h), true
-}
-
-func (m *memory) forget(key string) {
-	m.mu.Lock()
-	defer m.mu.Unlock()
-	if h := m.entries[key]; h != nil {
-		delete(m.entries, key)
-		if h.users == 0 {
-			m.drop(h)
-		}
-	}
 }
 
 // KeepKey is the key of what these parts name together.
