@@ -6,7 +6,6 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"os"
 	"strings"
 
 	"github.com/urfave/cli/v3"
@@ -14,7 +13,6 @@ import (
 	"echolane/core/wording"
 	"echolane/service/api/client"
 	"echolane/service/delivery"
-	"echolane/service/source"
 )
 
 func refusalsCommand() *cli.Command {
@@ -199,117 +197,6 @@ func printExplanation(x delivery.Explanation) {
 		[]string{"made in", strings.Join(stages, " · ")},
 		[]string{"this time", fmt.Sprintf("%.2f ms", x.TotalMS)},
 	)
-}
-
-func uploadCommand() *cli.Command {
-	return &cli.Command{
-		Name: "upload", Usage: "put sources into an upload lane; list, get and remove them", Action: nothingAsked,
-		Commands: []*cli.Command{
-			{
-				Name: "put", Usage: "put a file in; a path that is there gets a new version", ArgsUsage: "FILE SITE/LANE[/PATH]",
-				Description: "Example:\n  echolane upload put delta-red.jpg kestrel/incoming/summer/delta.jpg",
-				Flags:       callFlags(),
-				Action: withCall(2, "a file and where it goes, as in: echolane upload put delta-red.jpg kestrel/incoming", func(ctx context.Context, c *cli.Command, call *client.Client) error {
-					site, lane, path := uploadTarget(c.Args().Get(1), c.Args().First())
-					file, err := os.Open(c.Args().First())
-					if err != nil {
-						return fmt.Errorf("open the file: %w", err)
-					}
-					defer file.Close()
-					kept, err := call.Upload(ctx, site, lane, path, file)
-					if err != nil {
-						return err
-					}
-					if c.Bool("json") {
-						return printJSON(stdout(), kept)
-					}
-					fmt.Fprintf(stdout(), "%s%s?width=640\n", call.Server, kept.URL)
-					fmt.Fprintf(stderr(), "version %d: %s, %s, %s\n", kept.Version, kept.Type, pixelsText(kept.Width, kept.Height), wording.Bytes(kept.Bytes))
-					return nil
-				}),
-			},
-			{
-				Name: "list", Usage: "list a lane's sources, or the versions of one", ArgsUsage: "SITE/LANE[/PATH]", Description: "Example:\n  echolane upload list kestrel/incoming", Flags: callFlags(),
-				Action: withCall(1, "the lane, as in: echolane upload list kestrel/incoming", func(ctx context.Context, c *cli.Command, call *client.Client) error {
-					site, lane, path := uploadTarget(c.Args().First(), "")
-					if path != "" {
-						list, err := call.Versions(ctx, site, lane, path)
-						if err != nil {
-							return err
-						}
-						return printVersions(c, list)
-					}
-					list, err := call.Sources(ctx, site, lane)
-					if err != nil {
-						return err
-					}
-					if c.Bool("json") {
-						return printJSON(stdout(), list)
-					}
-					if len(list) == 0 {
-						fmt.Fprintf(stdout(), "Nothing is in it yet. Put something in: echolane upload put FILE %s/%s\n", site, lane)
-						return nil
-					}
-					rows := [][]string{{"bytes", "changed", "path"}}
-					for _, e := range list {
-						rows = append(rows, []string{wording.Bytes(e.Bytes), e.MTime.Local().Format("2006-01-02 15:04"), e.Path})
-					}
-					table(stdout(), "r", rows...)
-					return nil
-				}),
-			},
-			{
-				Name: "get", Usage: "get the source itself back", ArgsUsage: "SITE/LANE/PATH", Description: "Example:\n  echolane upload get kestrel/incoming/delta-red.jpg -o delta-red.jpg",
-				Flags: callFlags(&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "file to write", Required: true}),
-				Action: withCall(1, "the source, as in: echolane upload get kestrel/incoming/delta-red.jpg -o delta-red.jpg", func(ctx context.Context, c *cli.Command, call *client.Client) error {
-					site, lane, path := uploadTarget(c.Args().First(), "")
-					data, err := call.Original(ctx, site, lane, path)
-					if err != nil {
-						return err
-					}
-					if err := os.WriteFile(c.String("output"), data, 0o644); err != nil {
-						return fmt.Errorf("write the file: %w", err)
-					}
-					return done(c, "file", c.String("output"), fmt.Sprintf("%s, %s", c.String("output"), wording.Bytes(int64(len(data)))))
-				}),
-			},
-			{
-				Name: "remove", Usage: "remove a source with all its versions", ArgsUsage: "SITE/LANE/PATH", Description: "Example:\n  echolane upload remove kestrel/incoming/delta-red.jpg --yes", Flags: callFlags(yesFlag()),
-				Action: withCall(1, "the source, as in: echolane upload remove kestrel/incoming/delta-red.jpg", func(ctx context.Context, c *cli.Command, call *client.Client) error {
-					site, lane, path := uploadTarget(c.Args().First(), "")
-					if err := sure(c, fmt.Sprintf("Remove %s with all its versions? They can't be had back.", c.Args().First())); err != nil {
-						return err
-					}
-					if err := call.RemoveSource(ctx, site, lane, path); err != nil {
-						return err
-					}
-					return done(c, "removed", c.Args().First(), "removed")
-				}),
-			},
-		},
-	}
-}
-
-func printVersions(c *cli.Command, list []source.Uploaded) error {
-	if c.Bool("json") {
-		return printJSON(stdout(), list)
-	}
-	rows := [][]string{{"version", "bytes", "pixels", "type", "when", "by"}}
-	for _, v := range list {
-		rows = append(rows, []string{fmt.Sprint(v.Version), wording.Bytes(v.Bytes), pixelsText(v.Width, v.Height), v.Type, v.At.Local().Format("2006-01-02 15:04:05"), v.By})
-	}
-	table(stdout(), "rrr", rows...)
-	return nil
-}
-
-// uploadTarget takes SITE/LANE[/PATH] apart; without a path the file's own name serves.
-func uploadTarget(given, file string) (site, lane, path string) {
-	parts := append(strings.SplitN(strings.Trim(given, "/"), "/", 3), "", "", "")
-	site, lane, path = parts[0], parts[1], parts[2]
-	if path == "" && file != "" {
-		path = file[strings.LastIndexByte(file, '/')+1:]
-	}
-	return site, lane, path
 }
 
 func usageCommand() *cli.Command {

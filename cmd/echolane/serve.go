@@ -42,6 +42,7 @@ func serviceFlags() []cli.Flag {
 		&cli.BoolFlag{Name: "require-isolation", Usage: "refuse to start where render workers can't be isolated by all measures that there are (see doctor)", Sources: cli.EnvVars("ECHOLANE_REQUIRE_ISOLATION")},
 		&cli.DurationFlag{Name: "drain-limit", Usage: "how long requests under way may take after that", Value: 30 * time.Second, Sources: cli.EnvVars("ECHOLANE_DRAIN_LIMIT")},
 		&cli.StringFlag{Name: "log-format", Usage: "text or json", Value: "text", Sources: cli.EnvVars("ECHOLANE_LOG_FORMAT")},
+		&cli.BoolFlag{Name: "log-requests", Usage: "a line for each request", Sources: cli.EnvVars("ECHOLANE_LOG_REQUESTS")},
 		&cli.StringFlag{Name: "log-level", Usage: "debug, info, warn or error", Value: "info", Sources: cli.EnvVars("ECHOLANE_LOG_LEVEL")},
 	}
 }
@@ -49,7 +50,7 @@ func serviceFlags() []cli.Flag {
 // settingNames are all settings in the environment, for finding misspelt ones.
 var settingNames = []string{
 	"ECHOLANE_LISTEN", "ECHOLANE_DATABASE_URL", "ECHOLANE_CACHE_DIR", "ECHOLANE_MEMORY_CACHE", "ECHOLANE_DISK_CACHE", "ECHOLANE_DISK_CACHE_FILES", "ECHOLANE_BUCKET_LISTEN", "ECHOLANE_WORKERS", "ECHOLANE_WAIT_LIMIT", "ECHOLANE_RENDER_MEMORY", "ECHOLANE_REQUIRE_ISOLATION", "ECHOLANE_CONNECTIONS",
-	"ECHOLANE_TOKEN", "ECHOLANE_SECRET_KEY", "ECHOLANE_PROXIES", "ECHOLANE_SEARCH_AT_ONCE", "ECHOLANE_SOURCE_ROOT", "ECHOLANE_PRIVATE_NETWORK", "ECHOLANE_METRICS_LISTEN", "ECHOLANE_DRAIN_DELAY", "ECHOLANE_DRAIN_LIMIT", "ECHOLANE_LOG_FORMAT", "ECHOLANE_LOG_LEVEL", "ECHOLANE_SERVER", "ECHOLANE_DATA", "ECHOLANE_ORIGIN", "ECHOLANE_STORE",
+	"ECHOLANE_TOKEN", "ECHOLANE_SECRET_KEY", "ECHOLANE_PROXIES", "ECHOLANE_SEARCH_AT_ONCE", "ECHOLANE_SOURCE_ROOT", "ECHOLANE_PRIVATE_NETWORK", "ECHOLANE_METRICS_LISTEN", "ECHOLANE_DRAIN_DELAY", "ECHOLANE_DRAIN_LIMIT", "ECHOLANE_LOG_FORMAT", "ECHOLANE_LOG_LEVEL", "ECHOLANE_LOG_REQUESTS", "ECHOLANE_SERVER", "ECHOLANE_DATA", "ECHOLANE_ORIGIN", "ECHOLANE_STORE",
 }
 
 // checkEnvironment refuses settings that don't exist: a misspelt one would otherwise be passed over in silence.
@@ -127,6 +128,7 @@ func serviceOptions(c *cli.Command) (app.Options, error) {
 		}
 		o.Ground.Networks = append(o.Ground.Networks, p.Masked())
 	}
+	o.LogRequests = c.Bool("log-requests")
 	o.RequireIsolation, o.WaitLimit = c.Bool("require-isolation"), c.Duration("wait-limit")
 	if o.WaitLimit < 100*time.Millisecond || o.WaitLimit > time.Minute {
 		return o, badUsage("--wait-limit %v: give 100ms to 1m", o.WaitLimit)

@@ -123,9 +123,10 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/lanes/:lane/sources", a.sources, "the lane's sources; of a web lane those that were asked for", byPage, nil, Page[source.Entry]{}, 200, false},
 		{"POST", "/sites/:site/lanes/:lane/sources", a.upload, "put a source into an upload lane, as the body or as a form's file", []parameter{byPath}, upload{}, Uploaded{}, 201, false},
 		{"DELETE", "/sites/:site/lanes/:lane/sources", a.removeSource, "remove an uploaded source with all its versions", []parameter{byPath}, nil, nil, 204, false},
+		{"POST", "/sites/:site/lanes/:lane/versions/restore", a.restoreVersion, "have an older version of an uploaded source be the newest again", nil, RestoreVersion{}, source.Uploaded{}, 200, false},
 		{"GET", "/sites/:site/lanes/:lane/versions", a.versions, "an uploaded source's versions, newest first", []parameter{byPath}, nil, Page[source.Uploaded]{}, 200, false},
 		{"GET", "/sites/:site/lanes/:lane/facts", a.facts, "what a source's header says", []parameter{byPath}, nil, source.Facts{}, 200, false},
-		{"GET", "/sites/:site/lanes/:lane/original", a.original, "the source as it lies there", []parameter{byPath}, nil, image{}, 200, false},
+		{"GET", "/sites/:site/lanes/:lane/original", a.original, "the source as it lies there", []parameter{byPath, {"version", "of an uploaded source; absent: the newest", 0}}, nil, image{}, 200, false},
 
 		{"GET", "/refusals", a.refusals, "what was turned down, the most frequent first", append([]parameter{{"site", "of one site; absent: of all", ""}}, byPage...), nil, Page[Refusal]{}, 200, false},
 		{"POST", "/refusals/:refusal/mend", a.mend, "make the change of settings that would have let it through", []parameter{dryRun, {"only", "true: what is added may be the only one that is allowed, where all were", false}}, nil, Mended{}, 200, true},

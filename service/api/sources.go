@@ -220,6 +220,9 @@ func (a *API) facts(c fiber.Ctx) error {
 
 // original answers the source as it lies there, for comparing beside a variant.
 func (a *API) original(c fiber.Ctx) error {
+	if c.Query("version") != "" {
+		return a.version(c)
+	}
 	l, no := a.locate(c)
 	if no != nil {
 		return refuse(c, no)
@@ -363,6 +366,57 @@ func filePart(r *multipart.Reader) (*multipart.Part, error) {
 			return p, nil
 		}
 	}
+}
+
+// RestoreVersion says which version of an uploaded source is to be the newest again.
+type RestoreVersion struct {
+	Path    string `json:"path"`
+	Version int    `json:"version"`
+}
+
+// version answers with an older version of an uploaded source.
+func (a *API) version(c fiber.Ctx) error {
+	n, no := numberOf(c, "version", 0, 1, 1<<31-1)
+	if no != nil {
+		return refuse(c, no)
+	}
+	_, up, no := a.findUploads(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	v, content, err := up.Version(c.Context(), c.Query("path"), n)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	pictureHead(c, v.Type)
+	c.RequestCtx().Response.SetBodyStream(delivery.Stream(c.RequestCtx(), content), int(content.Size()))
+	return nil
+}
+
+// restoreVersion puts an older version's bytes in again, as the newest version: none is lost.
+func (a *API) restoreVersion(c fiber.Ctx) error {
+	var in RestoreVersion
+	if no := read(c, &in); no != nil {
+		return refuse(c, no)
+	}
+	_, up, no := a.findUploads(c, records.MayEdit)
+	if no == nil {
+		no = source.CheckPath(in.Path)
+	}
+	if no != nil {
+		return refuse(c, no)
+	}
+	old, content, err := up.Version(c.Context(), in.Path, in.Version)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	defer content.Close()
+	old.At, old.By = time.Now().UTC(), who(c)
+	kept, err := up.Put(c.Context(), in.Path, content, old)
+	if err != nil {
+		return refuse(c, asRefusal(err))
+	}
+	return c.JSON(kept)
 }
 
 func (a *API) removeSource(c fiber.Ctx) error {

@@ -67,6 +67,8 @@ type Options struct {
 	// Connections is how many connections are held; 0: what connections.Bound has.
 	Connections int
 
+	LogRequests bool // a line for each
+
 	RequireIsolation bool // a start fails where render workers can't be isolated by all measures
 
 	SearchAtOnce bool // the first answer waits for the search for its quality

@@ -22,8 +22,17 @@ import (
 // longestTarget is how long a request's target may be.
 const longestTarget = 12 << 10
 
-// door takes every request in. A panic behind it is one answer with 500.
+// door takes every request in.
 func (a *App) door(c *fasthttp.RequestCtx) {
+	if a.o.LogRequests {
+		a.logged(c)
+		return
+	}
+	a.pass(c)
+}
+
+// pass passes a request on. A panic behind it is one answer with 500.
+func (a *App) pass(c *fasthttp.RequestCtx) {
 	a.under.Add(1)
 	defer a.under.Add(-1)
 	if conn, ok := c.Conn().(*connections.Conn); ok {

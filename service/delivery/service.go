@@ -31,6 +31,7 @@ import (
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/trace"
 	"echolane/service/workshop"
 )
 
@@ -190,6 +191,9 @@ func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, s
 	}
 	ctx, leave := s.waiting(c)
 	defer leave()
+	if p, ok := trace.Parse(text(c.Request.Header.Peek(trace.Field))); ok {
+		ctx = trace.With(ctx, p)
+	}
 	no := s.read(r, uri)
 	ctx = workshop.With(ctx, workshop.Visitor, r.siteName(), caller.Of(c, s.Proxies).String())
 	if no == nil {

@@ -90,6 +90,8 @@ type Receiver interface {
 	Put(ctx context.Context, path string, content *Content, v Uploaded) (Uploaded, error)
 	// Versions lists all versions of a path, newest first.
 	Versions(ctx context.Context, path string) ([]Uploaded, error)
+	// Version gives one of them, by its number, with its bytes. The caller closes the content.
+	Version(ctx context.Context, path string, n int) (Uploaded, *Content, error)
 	// Remove forgets a path with all its versions and bytes.
 	Remove(ctx context.Context, path string) error
 }

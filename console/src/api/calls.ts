@@ -193,6 +193,9 @@ export const upload = (site: string, lane: string, path: string, body: Blob) => 
 // removeSource is DELETE /sites/:site/lanes/:lane/sources: remove an uploaded source with all its versions.
 export const removeSource = (site: string, lane: string, path: string) => send<void>("DELETE", at`/sites/${site}/lanes/${lane}/sources` + query({ path }));
 
+// restoreVersion is POST /sites/:site/lanes/:lane/versions/restore: have an older version of an uploaded source be the newest again.
+export const restoreVersion = (site: string, lane: string, body: Schemas["RestoreVersion"]) => send<Schemas["UploadedVersion"]>("POST", at`/sites/${site}/lanes/${lane}/versions/restore`, body);
+
 // listVersions is GET /sites/:site/lanes/:lane/versions: an uploaded source's versions, newest first.
 export const listVersions = (site: string, lane: string, path: string, signal?: AbortSignal) => all<Schemas["UploadedVersion"]>(at`/sites/${site}/lanes/${lane}/versions` + query({ path }), signal);
 
@@ -200,7 +203,7 @@ export const listVersions = (site: string, lane: string, path: string, signal?: 
 export const getFacts = (site: string, lane: string, path: string, signal?: AbortSignal) => get<Schemas["Facts"]>(at`/sites/${site}/lanes/${lane}/facts` + query({ path }), signal);
 
 // originalAddress is GET /sites/:site/lanes/:lane/original: the source as it lies there.
-export const originalAddress = (site: string, lane: string, path: string) => base + at`/sites/${site}/lanes/${lane}/original` + query({ path });
+export const originalAddress = (site: string, lane: string, path: string, version: number) => base + at`/sites/${site}/lanes/${lane}/original` + query({ path, version });
 
 // listRefusals is GET /refusals: what was turned down, the most frequent first.
 export const listRefusals = (site: string, signal?: AbortSignal) => all<Schemas["Refusal"]>(at`/refusals` + query({ site }), signal);

@@ -376,6 +376,12 @@ func (c *Client) RemoveSource(ctx context.Context, site string, lane string, pat
 	return c.call(ctx, "DELETE", "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/sources"+query("path", path), nil, nil)
 }
 
+// RestoreVersion is POST /sites/:site/lanes/:lane/versions/restore: have an older version of an uploaded source be the newest again.
+func (c *Client) RestoreVersion(ctx context.Context, site string, lane string, in api.RestoreVersion) (out source.Uploaded, err error) {
+	err = c.call(ctx, "POST", "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/versions/restore", in, &out)
+	return out, err
+}
+
 // Versions is GET /sites/:site/lanes/:lane/versions: an uploaded source's versions, newest first.
 func (c *Client) Versions(ctx context.Context, site string, lane string, path string) ([]source.Uploaded, error) {
 	return all[source.Uploaded](ctx, c, "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/versions"+query("path", path))
@@ -388,8 +394,8 @@ func (c *Client) Facts(ctx context.Context, site string, lane string, path strin
 }
 
 // Original is GET /sites/:site/lanes/:lane/original: the source as it lies there.
-func (c *Client) Original(ctx context.Context, site string, lane string, path string) (out []byte, err error) {
-	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/original"+query("path", path), nil, &out)
+func (c *Client) Original(ctx context.Context, site string, lane string, path string, version int) (out []byte, err error) {
+	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/original"+query("path", path, "version", version), nil, &out)
 	return out, err
 }
 

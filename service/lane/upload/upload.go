@@ -144,6 +144,28 @@ func (u *Lane) Versions(ctx context.Context, path string) ([]source.Uploaded, er
 	return list, nil
 }
 
+// Version gives one version of a path, with its bytes. The caller closes the content.
+func (u *Lane) Version(ctx context.Context, path string, n int) (source.Uploaded, *source.Content, error) {
+	v, err := u.record(ctx, versionKey(path, n))
+	if errors.Is(err, fs.ErrNotExist) {
+		return v, nil, policy.No(policy.Refusal{
+			Reason: policy.ReasonNoSuchVersion, Parameter: "version", Given: fmt.Sprint(n), Detail: fmt.Sprintf("%s/%s has no version %d", u.name, path, n),
+			Remedy: fmt.Sprintf("see which there are: echolane upload list %s/%s", u.name, path),
+		})
+	}
+	if err != nil {
+		return v, nil, objects.Refuse(u.name, path, err)
+	}
+	got, content, err := objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d source.Digest, n int64) (source.Version, string) {
+		return source.Version{Digest: d, Bytes: n}, ""
+	})
+	if err == nil && got.Digest != v.Digest {
+		content.Close()
+		err = policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "the bytes that are kept aren't those that were put in", Remedy: "upload the source again"})
+	}
+	return v, content, err
+}
+
 // Remove forgets a path with all its versions and bytes.
 func (u *Lane) Remove(ctx context.Context, path string) error {
 	if err := u.store.Delete(ctx, nameKey(path)); err != nil {

@@ -19,6 +19,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/wording"
 	"echolane/service/source"
+	"echolane/service/trace"
 )
 
 // Lane is a lane whose sources come from HTTP origins that its rules allow. What was fetched is kept and
@@ -200,6 +201,9 @@ func (w *Lane) ask(ctx context.Context, href string, have *source.Version, own b
 	r.Header.Set("Accept", "image/*,*/*;q=0.1")
 	r.Header.Set("User-Agent", "echolane")
 	r.Header.Set("CDN-Loop", w.cdn())
+	if p := trace.From(ctx).Child().String(); p != "" {
+		r.Header.Set(trace.Field, p)
+	}
 	if own {
 		for name, values := range w.headers {
 			r.Header[name] = values
