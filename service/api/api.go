@@ -120,6 +120,39 @@ func paged[T any](c fiber.Ctx, all []T, name func(T) string) error {
 	return c.JSON(page)
 }
 
+// newestFirst answers with a page of what a site has under numbers, the highest first. list gives those below a number, or from the
+// highest on where it is 0; out what is said of one, and its number.
+func newestFirst[T, O any](a *API, c fiber.Ctx, list func(ctx context.Context, site string, before int64, limit int) ([]T, error), out func(T) (O, int64)) error {
+	s, no := a.findSite(c, records.MayRead)
+	if no != nil {
+		return refuse(c, no)
+	}
+	limit, no := limitOf(c)
+	if no != nil {
+		return refuse(c, no)
+	}
+	before, no := afterOf(c, "a page begins behind a number")
+	if no != nil {
+		return refuse(c, no)
+	}
+	all, err := list(c.Context(), s.Name, before, limit+1)
+	if err != nil {
+		return refuse(c, failed(err, s.Name))
+	}
+	page := Page[O]{Items: []O{}}
+	var last int64
+	for i, one := range all {
+		if i == limit {
+			page.Next = strconv.FormatInt(last, 10)
+			break
+		}
+		var o O
+		o, last = out(one)
+		page.Items = append(page.Items, o)
+	}
+	return c.JSON(page)
+}
+
 // afterOf is the number behind which a page begins; 0: at the beginning. wrong is what is said of anything else.
 func afterOf(c fiber.Ctx, wrong string) (int64, *policy.Refusal) {
 	given := c.Query("after")

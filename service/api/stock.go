@@ -114,27 +114,7 @@ func (a *API) purgeOf(ctx context.Context, s *policy.SiteSettings, ask AskPurge)
 }
 
 func (a *API) purges(c fiber.Ctx) error {
-	s, no := a.findSite(c, records.MayRead)
-	if no != nil {
-		return refuse(c, no)
-	}
-	limit, no := limitOf(c)
-	if no != nil {
-		return refuse(c, no)
-	}
-	before, no := afterOf(c, "a page of purges begins behind a number")
-	if no != nil {
-		return refuse(c, no)
-	}
-	list, err := a.Store.Purges(c.Context(), s.Name, before, limit+1)
-	if err != nil {
-		return refuse(c, failed(err, s.Name))
-	}
-	page := Page[records.Purge]{Items: list}
-	if len(list) > limit {
-		page.Items, page.Next = list[:limit], strconv.FormatInt(list[limit-1].Serial, 10)
-	}
-	return c.JSON(page)
+	return newestFirst(a, c, a.Store.Purges, func(p records.Purge) (records.Purge, int64) { return p, p.Serial })
 }
 
 func (a *API) stockOfAll(c fiber.Ctx) error {

@@ -315,31 +315,7 @@ func warmingOut(w records.Warming) Warming {
 }
 
 func (a *API) warmings(c fiber.Ctx) error {
-	s, no := a.findSite(c, records.MayRead)
-	if no != nil {
-		return refuse(c, no)
-	}
-	limit, no := limitOf(c)
-	if no != nil {
-		return refuse(c, no)
-	}
-	before, no := afterOf(c, "a page of warmings begins behind a number")
-	if no != nil {
-		return refuse(c, no)
-	}
-	list, err := a.Store.Warmings(c.Context(), s.Name, before, limit+1)
-	if err != nil {
-		return refuse(c, failed(err, s.Name))
-	}
-	page := Page[Warming]{Items: []Warming{}}
-	for i, w := range list {
-		if i == limit {
-			page.Next = strconv.FormatInt(list[i-1].ID, 10)
-			break
-		}
-		page.Items = append(page.Items, warmingOut(w))
-	}
-	return c.JSON(page)
+	return newestFirst(a, c, a.Store.Warmings, func(w records.Warming) (Warming, int64) { return warmingOut(w), w.ID })
 }
 
 // findWarming finds the one that a call is about.

@@ -99,27 +99,7 @@ func (a *API) weigh(c fiber.Ctx) error {
 }
 
 func (a *API) weighings(c fiber.Ctx) error {
-	s, no := a.findSite(c, records.MayRead)
-	if no != nil {
-		return refuse(c, no)
-	}
-	limit, no := limitOf(c)
-	if no != nil {
-		return refuse(c, no)
-	}
-	before, no := afterOf(c, "that isn't a weigh-in")
-	if no != nil {
-		return refuse(c, no)
-	}
-	list, err := a.Store.Weighings(c.Context(), s.Name, before, limit+1)
-	if err != nil {
-		return refuse(c, failed(err, s.Name))
-	}
-	page := Page[records.Weighing]{Items: list}
-	if len(list) > limit {
-		page.Items, page.Next = list[:limit], strconv.FormatInt(list[limit-1].ID, 10)
-	}
-	return c.JSON(page)
+	return newestFirst(a, c, a.Store.Weighings, func(w records.Weighing) (records.Weighing, int64) { return w, w.ID })
 }
 
 func (a *API) findWeighing(c fiber.Ctx, right string) (*records.Weighing, *policy.Refusal) {

@@ -68,7 +68,7 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
   const image = imageAddress(site, lane, path, declared);
   const settled = useSettled(image, 150);
   const facts = useQuery({ queryKey: ["facts", site, lane, path], queryFn: ({ signal }) => getFacts(site, lane, path, signal) });
-  const original = usePicture(originalAddress(site, lane, path));
+  const original = usePicture(originalAddress(site, lane, path, 0));
   const variant = usePicture(settled);
   const asked = props.query.get("view");
   const view = asked === "sweep" || asked === "markup" ? asked : "compare";

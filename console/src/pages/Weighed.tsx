@@ -134,7 +134,7 @@ function BeforeAfter({ site, picture: p }: { site: string; picture: WeighedPictu
   return (
     <div className="flex flex-wrap gap-4">
       <figure>
-        <img src={originalAddress(site, lane, path.join("/"))} alt="As it is" style={box} />
+        <img src={originalAddress(site, lane, path.join("/"), 0)} alt="As it is" style={box} />
         <figcaption className="figures text-sm">now {bytesText(p.bytes)}</figcaption>
       </figure>
       <figure>
