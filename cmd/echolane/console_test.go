@@ -318,6 +318,7 @@ func TestTheDoorOfTheConsole(t *testing.T) {
 	p.until(`document.querySelectorAll("ul[aria-label=Sources] img").length >= 14`)
 	// The link was good once.
 	p.click("Sign out")
+	p.says("Sign in")
 	p.must(p.Open(s.Base + link))
 	p.says("the one-time link was used, or has ended")
 }

@@ -20,6 +20,7 @@ import (
 	"time"
 
 	"github.com/maypok86/otter/v2"
+	"golang.org/x/sync/errgroup"
 
 	"echolane/core/encode"
 	"echolane/service/cache/disk"
@@ -351,19 +352,30 @@ func (c *Cache) fromStore(ctx context.Context, ask Ask) (v *Variant, there bool)
 	if c.store == nil || ask.Alone {
 		return nil, false
 	}
-	for _, kind := range []string{shared.Variants, shared.Provisional} {
-		name := shared.Name(kind, ask.Key)
-		head, body, err := c.store.Get(ctx, name)
-		if errors.Is(err, fs.ErrNotExist) || errors.Is(err, entry.ErrBroken) || errors.Is(err, entry.ErrOld) {
+	type entryOf struct {
+		name       string
+		head, body []byte
+		err        error
+	}
+	get := func(kind string) (e entryOf) {
+		e.name = shared.Name(kind, ask.Key)
+		e.head, e.body, e.err = c.store.Get(ctx, e.name)
+		return e
+	}
+	// Both at once: a variant that there isn't costs one round trip, not two.
+	provisional := make(chan entryOf, 1)
+	go func() { provisional <- get(shared.Provisional) }()
+	for _, e := range []entryOf{get(shared.Variants), <-provisional} {
+		if errors.Is(e.err, fs.ErrNotExist) || errors.Is(e.err, entry.ErrBroken) || errors.Is(e.err, entry.ErrOld) {
 			continue
 		}
-		if err != nil {
+		if e.err != nil {
 			return nil, false
 		}
-		if v := c.read(ask, head, body, func() { c.store.Delete(ctx, name) }); v != nil {
+		if v := c.read(ask, e.head, e.body, func() { c.store.Delete(ctx, e.name) }); v != nil {
 			c.memory.Set(ask.Key, v)
 			if c.disk != nil {
-				c.disk.Put(ask.Key, head, body, nil)
+				c.disk.Put(ask.Key, e.head, e.body, nil)
 			}
 			return v, true
 		}
@@ -425,12 +437,16 @@ func (c *Cache) Forget(keys []string) {
 
 // ForgetShared drops variants from the store.
 func (c *Cache) ForgetShared(ctx context.Context, keys []string) error {
+	const atOnce = 16
+	work, ctx := errgroup.WithContext(ctx)
+	work.SetLimit(atOnce)
 	for _, key := range keys {
 		for _, kind := range []string{shared.Variants, shared.Provisional} {
-			if err := c.store.Delete(ctx, shared.Name(kind, key)); err != nil {
-				return fmt.Errorf("remove a variant from the store: %w", err)
-			}
+			work.Go(func() error { return c.store.Delete(ctx, shared.Name(kind, key)) })
 		}
+	}
+	if err := work.Wait(); err != nil {
+		return fmt.Errorf("remove a variant from the store: %w", err)
 	}
 	return nil
 }

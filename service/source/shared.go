@@ -21,15 +21,19 @@ type sharing struct {
 	leases cache.Leases
 	mu     sync.Mutex
 	giving map[string]chan struct{} // what is being written to the store, by key
+	room   chan struct{}            // for those that are read for that
 }
 
 // mostShared is the most bytes of a source that other nodes get from the store; they fetch what is larger.
 const mostShared = 64 << 20
 
+// givingAtOnce is how many sources are read at a time to be written to the store.
+const givingAtOnce = 2
+
 // Share has what is kept be found by other nodes too, in their store. leases may be nil. It isn't called while the Keep is used.
 func (k *Keep) Share(store *shared.Store, leases cache.Leases) {
 	if store != nil {
-		k.shared = &sharing{store: store, leases: leases, giving: map[string]chan struct{}{}}
+		k.shared = &sharing{store: store, leases: leases, giving: map[string]chan struct{}{}, room: make(chan struct{}, givingAtOnce)}
 	}
 }
 
@@ -49,28 +53,34 @@ func (k *Keep) give(key string, v Version, c *Content) {
 	if k.shared == nil || key == "" || v.Bytes > mostShared {
 		return
 	}
-	c = c.Share()
-	defer c.Close()
-	body, err := io.ReadAll(c.Reader())
-	if err != nil {
-		return
-	}
-	h, err := head(v)
-	if err != nil {
-		return
-	}
 	s, given := k.shared, make(chan struct{})
 	s.mu.Lock()
 	s.giving[key] = given
 	s.mu.Unlock()
-	s.store.Put(shared.Name(shared.Sources, key), h, body, true, func(bool) {
+	done := func(bool) {
 		s.mu.Lock()
 		if s.giving[key] == given {
 			delete(s.giving, key)
 		}
 		s.mu.Unlock()
 		close(given)
-	})
+	}
+	c = c.Share()
+	go func() { // a few at a time, since they are read into memory
+		s.room <- struct{}{}
+		defer func() { <-s.room }()
+		defer c.Close()
+		body := make([]byte, c.Size())
+		h, err := head(v)
+		if err == nil {
+			_, err = io.ReadFull(c.Reader(), body)
+		}
+		if err != nil {
+			done(false)
+			return
+		}
+		s.store.Put(shared.Name(shared.Sources, key), h, body, true, done)
+	}()
 }
 
 // fromStore brings a source from where another node has put it, nil where none has.

@@ -97,6 +97,12 @@ function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part
         ))}
         <NumberField label="Fresh, seconds" value={l.fresh_s ?? 0} onChange={(fresh_s) => onChange({ fresh_s })} hint="Where nothing else says so" />
         <NumberField label="Kept by browsers, seconds" value={l.max_age_s ?? 0} onChange={(max_age_s) => onChange({ max_age_s })} />
+        <Field
+          label="Kept by caches in front, seconds"
+          value={l.cdn_max_age_s == null ? "" : String(l.cdn_max_age_s)}
+          onChange={(v) => /^\d*$/.test(v.trim()) && onChange({ cdn_max_age_s: v.trim() === "" ? undefined : Number(v) })}
+          hint="Empty: as browsers do"
+        />
         <NumberField label="Largest source, bytes" value={l.source_bytes ?? 0} onChange={(v) => onChange({ source_bytes: v || undefined })} hint="0: as the site" />
         <Labelled label="Visibility">
           <Choice label="Visibility" value={l.visibility} options={options(words.Lane.visibility)} onChange={(visibility) => onChange({ visibility })} />

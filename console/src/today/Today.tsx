@@ -1,8 +1,8 @@
 // Today: what was answered lately, from where, how fast, and what it saved; and how the nodes and origins are.
 import { useQuery } from "@tanstack/react-query";
-import type { ReactNode } from "react";
+import { useEffect, type ReactNode } from "react";
 import { getToday, listSites } from "../api/calls";
-import type { Schemas } from "../api/client";
+import { Problem, type Schemas } from "../api/client";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Chart } from "../parts/Chart";
 import { Choice } from "../parts/Choice";
@@ -29,6 +29,12 @@ export function Today() {
   const span = (address.query.get("span") ?? "hour") as Span;
   const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
   const today = useQuery({ queryKey: ["today", site, span], queryFn: ({ signal }) => getToday(site, span, signal), refetchInterval: 5000, placeholderData: (before) => before });
+  // Who may look at some sites only begins with the first of them.
+  const first = sites.data?.[0]?.name;
+  const shut = !site && today.error instanceof Problem && today.error.details.reason === "not-permitted";
+  useEffect(() => {
+    if (shut && first) go(addressOf("today", [first]), true);
+  }, [shut, first]);
   const to = (nextSite: string, nextSpan: Span) => go(addressOf("today", nextSite ? [nextSite] : [], nextSpan === "hour" ? undefined : new URLSearchParams({ span: nextSpan })));
   return (
     <div className="flex flex-col gap-4 overflow-y-auto p-4">
@@ -148,7 +154,7 @@ function Figure(props: { name: string; value: string; more: string; href?: strin
 }
 
 function Nodes({ today }: { today: Schemas["Today"] }) {
-  const origins = today.nodes.flatMap((n) => n.origins.map((o) => ({ ...o, node: n.listen })));
+  const origins = today.nodes.flatMap((n) => n.origins.map((o) => ({ ...o, node: n.listen || n.id })));
   return (
     <>
       <section aria-label="Nodes">
@@ -156,13 +162,13 @@ function Nodes({ today }: { today: Schemas["Today"] }) {
         <Table heads={["node", "up since", "workers", "waiting", "lost", "memory", "disk", "store"]} right={[2, 3, 4, 5, 6]}>
           {today.nodes.map((n) => (
             <tr key={n.id} className="border-t border-line align-top">
-              <Cell>{n.listen}</Cell>
+              <Cell>{n.listen || n.id}</Cell>
               <Cell fixed>{whenText(n.begun_at)}</Cell>
               <Cell right>{n.workers}</Cell>
               <Cell right>{n.waiting}</Cell>
               <Cell right>{n.workers_lost}</Cell>
               <Cell right>
-                {bytesText(n.memory_bytes)} of {bytesText(n.memory_limit)}
+                {n.memory_limit > 0 && `${bytesText(n.memory_bytes)} of ${bytesText(n.memory_limit)}`}
               </Cell>
               <Cell right>{n.disk ? <span className="text-trouble">{n.disk}</span> : n.disk_limit > 0 ? `${bytesText(n.disk_bytes)} of ${bytesText(n.disk_limit)}` : "none"}</Cell>
               <Cell>{n.store ? <span className="text-trouble">{n.store}</span> : n.store_at || "none"}</Cell>
