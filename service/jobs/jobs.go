@@ -152,10 +152,10 @@ func (j *Jobs) alone(ctx context.Context, do func(context.Context) error) error 
 func (j *Jobs) Close() {
 	if j.stop != nil {
 		j.stop()
+		j.ended.Wait() // so that it doesn't begin meanwhile
 		ctx, cancel := context.WithTimeout(context.Background(), stopTime)
 		j.client.StopAndCancel(ctx)
 		cancel()
-		j.ended.Wait()
 	}
 	j.pool.Close()
 }
