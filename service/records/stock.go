@@ -5,11 +5,13 @@ import (
 	"context"
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
 	"golang.org/x/sync/errgroup"
 
+	"echolane/core/declare"
 	"echolane/core/wording"
 )
 
@@ -58,10 +60,13 @@ func (s *Store) Stock(ctx context.Context, site, by string, limit int) (all Stoc
 	})
 	counted := `SELECT name, count(*) AS sources, sum(bytes::float8)::bigint AS bytes FROM (
 		SELECT ` + name + ` AS name, max(source_bytes) AS bytes FROM made_variants WHERE ($1 = '' OR site = $1) GROUP BY 1, site, lane, path) each GROUP BY name`
-	if by == "format" { // a source may have variants in several, so it's counted once more over all
-		counted = `WITH each AS MATERIALIZED (SELECT format AS name, site, lane, path, max(source_bytes) AS bytes FROM made_variants WHERE ($1 = '' OR site = $1) GROUP BY 1, 2, 3, 4)
-			SELECT name, count(*) AS sources, sum(bytes::float8)::bigint AS bytes FROM each GROUP BY name
-			UNION ALL SELECT '', count(*), coalesce(sum(bytes::float8), 0)::bigint FROM (SELECT max(bytes) AS bytes FROM each GROUP BY site, lane, path) one`
+	if by == "format" { // a source may have variants in several: a bit for each, told apart below
+		bits := "CASE format"
+		for i, f := range declare.FormatNames() {
+			bits += fmt.Sprintf(" WHEN '%s' THEN %d", f, 1<<i)
+		}
+		counted = `SELECT formats::text AS name, count(*) AS sources, sum(bytes::float8)::bigint AS bytes FROM (
+			SELECT bit_or(` + bits + ` ELSE 0 END) AS formats, max(source_bytes) AS bytes FROM made_variants WHERE ($1 = '' OR site = $1) GROUP BY site, lane, path) each GROUP BY 1`
 	}
 	if by != "source" {
 		work.Go(func() error { return s.scan(inner, &list, counted, site) })
@@ -71,9 +76,16 @@ func (s *Store) Stock(ctx context.Context, site, by string, limit int) (all Stoc
 	}
 	at := map[string]sources{}
 	for _, l := range list {
-		at[l.Name] = l
-		if by != "format" || l.Name == "" {
-			all.Sources, all.SourceBytes = all.Sources+l.Sources, all.SourceBytes+l.Bytes
+		all.Sources, all.SourceBytes = all.Sources+l.Sources, all.SourceBytes+l.Bytes
+		if by != "format" {
+			at[l.Name] = l
+			continue
+		}
+		bits, _ := strconv.Atoi(l.Name)
+		for i, f := range declare.FormatNames() {
+			if bits>>i&1 == 1 {
+				at[f] = sources{f, at[f].Sources + l.Sources, at[f].Bytes + l.Bytes}
+			}
 		}
 	}
 	for i := range groups {
