@@ -45,11 +45,11 @@ type PeersOptions struct {
 const (
 	leaseTime   = 4 * time.Second // that a lease holds; it is renewed in time
 	leaseRenew  = time.Second
-	leasePoll   = time.Second            // that who waits looks for itself, in case it heard nothing
-	leaseLimit  = 300 * time.Millisecond // for the database to answer
-	leasePause  = 5 * time.Second        // that it isn't asked when it didn't
-	mostRefined = 250                    // keys in one notice, which has at most 8,000 bytes
-	refinedWait = 20 * time.Millisecond  // that keys are gathered
+	leasePoll   = time.Second           // that who waits looks for itself, in case it heard nothing
+	leaseLimit  = time.Second           // for the database to answer
+	leasePause  = 5 * time.Second       // that it isn't asked when it didn't
+	mostRefined = 250                   // keys in one notice, which has at most 8,000 bytes
+	refinedWait = 20 * time.Millisecond // that keys are gathered
 )
 
 // NewPeers starts hearing the other nodes. Close ends it.
