@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strings"
 	"syscall"
 	"time"
 )
@@ -27,19 +28,11 @@ type Server struct {
 
 // Program gives the store's program, which the Makefile builds.
 func Program() (string, error) {
-	root, err := os.Getwd()
+	out, err := exec.Command("go", "env", "GOMOD").Output()
 	if err != nil {
-		return "", err
+		return "", fmt.Errorf("find the Makefile: %w", err)
 	}
-	for {
-		if _, err := os.Stat(filepath.Join(root, "go.mod")); err == nil {
-			break
-		}
-		if filepath.Dir(root) == root {
-			return "", errors.New("find the Makefile: not in a checkout")
-		}
-		root = filepath.Dir(root)
-	}
+	root := filepath.Dir(strings.TrimSpace(string(out)))
 	path := filepath.Join(root, "var", "tools", "versitygw")
 	if _, err := os.Stat(path); err == nil {
 		return path, nil

@@ -69,6 +69,9 @@ type API struct {
 	Token   string // opens everything; "" for none
 	Proxies []netip.Prefix
 	SignIns *caller.Limiter
+
+	lately recent[lately]
+	stocks recent[Stock]
 }
 
 // Mount puts the calls below r, which is /-/api/v1.

@@ -143,9 +143,18 @@ func (a *API) takeStock(c fiber.Ctx, site, by string) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	out := Stock{By: by}
-	var err error
-	if out.StockFigures, out.Groups, err = a.Store.Stock(c.Context(), site, by, limit); err != nil {
+	purged := uint64(0) // so that who has purged something reads anew
+	for _, s := range a.Settings.Current().Sites {
+		if site == "" || s.Name == site {
+			purged = max(purged, s.NewestPurge())
+		}
+	}
+	out, err := a.stocks.do(c.Context(), fmt.Sprint(site, " ", by, " ", limit, " ", purged), func(ctx context.Context) (out Stock, err error) {
+		out.By = by
+		out.StockFigures, out.Groups, err = a.Store.Stock(ctx, site, by, limit)
+		return out, err
+	})
+	if err != nil {
 		return refuse(c, failed(err, site))
 	}
 	return c.JSON(out)

@@ -1,6 +1,7 @@
 package api
 
 import (
+	"context"
 	"encoding/json"
 	"slices"
 	"time"
@@ -49,6 +50,12 @@ type NodeState struct {
 	Origins     []source.Origin `json:"origins"`
 }
 
+// lately is what was answered, as it was read.
+type lately struct {
+	points []records.TrafficPoint
+	times  []records.TrafficTime
+}
+
 // spans are how far back Today looks, and in which steps.
 var spans = map[string]struct {
 	back, step time.Duration
@@ -66,10 +73,15 @@ func (a *API) today(c fiber.Ctx) error {
 		return refuse(c, badRequest("span", wording.Cut(name, 40), "there is no such span", "hour, day or month"))
 	}
 	from := time.Now().UTC().Add(-span.back).Truncate(span.step).Add(span.step)
-	points, times, err := a.Store.Traffic(c.Context(), site, from, span.step, span.hours)
+	// Many consoles look at the same: one reads for all, and for a moment.
+	read, err := a.lately.do(c.Context(), name+" "+site, func(ctx context.Context) (out lately, err error) {
+		out.points, out.times, err = a.Store.Traffic(ctx, site, from, span.step, span.hours)
+		return out, err
+	})
 	if err != nil {
 		return refuse(c, failed(err, site))
 	}
+	points, times := read.points, read.times
 	out := Today{Span: name, From: from, StepS: int(span.step / time.Second), Points: points, Nodes: []NodeState{}}
 	of := func(kinds ...string) Times {
 		return Times{records.Quantile(0.5, times, kinds...), records.Quantile(0.95, times, kinds...), records.Quantile(0.99, times, kinds...)}

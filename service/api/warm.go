@@ -84,6 +84,9 @@ func (a *API) warm(c fiber.Ctx) error {
 	}
 	w.By = who(c)
 	w, err := a.Store.AddWarming(c.Context(), w, items)
+	if errors.Is(err, records.ErrManyWarmings) {
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: err.Error(), Remedy: "wait for one to end, or stop one: echolane warm list " + s.Name, RetryIn: 30}))
+	}
 	if err != nil {
 		return refuse(c, failed(err, s.Name))
 	}

@@ -17,22 +17,23 @@ import (
 // node sweeps what it has at hand, and one of them the records and the store.
 
 const (
+	sweepEvery = time.Minute      // that a disk is gone through at most, however many purges come
 	clearEvery = 30 * time.Second // that purges are looked for which a node left unfinished
 	clearPause = 5 * time.Millisecond
 )
 
 // purge carries purges out until ctx ends.
 func (a *App) purge(ctx context.Context) {
-	swept := a.sweptUpTo()
+	swept, last := a.sweptUpTo(), time.Time{}
 	tick := time.NewTicker(clearEvery)
 	defer tick.Stop()
 	for {
-		if newest := a.newestPurge(); newest > swept && a.settings.Known() {
+		if newest := a.newestPurge(); newest > swept && a.settings.Known() && time.Since(last) >= sweepEvery {
 			n := a.cache.Sweep(ctx, a.purged)
 			if ctx.Err() != nil {
 				return
 			}
-			swept = newest
+			swept, last = newest, time.Now()
 			a.noteSwept(swept)
 			if n > 0 {
 				a.o.Log.Info("what was purged is cleared away here", "files", n)

@@ -15,6 +15,7 @@ import (
 	"fmt"
 	"io/fs"
 	"log/slog"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -134,6 +135,11 @@ type Options struct {
 }
 
 const (
+	// heldFor is how long a lease is held for what was made to lie in the store: a store that takes longer holds no other node up.
+	heldFor = 2 * time.Second
+	// leadLimit is how long a node waits for others to make something before it makes it itself.
+	leadLimit = 20 * time.Second
+
 	overhead  = 512              // that an entry weighs beside its body
 	saveEvery = 10 * time.Minute // that files are told what memory has answered
 )
@@ -285,7 +291,10 @@ func (c *Cache) Get(ctx context.Context, ask Ask, produce func(context.Context) 
 			return found{v, Made}, nil
 		}
 		c.memory.Set(key, v)
-		c.keep(key, v, release)
+		var once sync.Once
+		let := func() { once.Do(release) }
+		late := time.AfterFunc(heldFor, let)
+		c.keep(key, v, func() { late.Stop(); let() })
 		return found{v, Made}, nil
 	})
 	if err != nil {
@@ -300,11 +309,11 @@ func (c *Cache) Get(ctx context.Context, ask Ask, produce func(context.Context) 
 // lead waits for this node's turn to make a variant, or for the one that another node makes. there says that the store answers:
 // otherwise nobody's variant would be found.
 func (c *Cache) lead(ctx context.Context, ask Ask, there bool) (release func(), v *Variant, err error) {
-	release = func() {}
+	none := func() {}
 	if c.leases == nil || !there || ask.Alone {
-		return release, nil, nil
+		return none, nil, nil
 	}
-	for {
+	for begun := time.Now(); time.Since(begun) < leadLimit; {
 		release, lead, err := c.leases.Lead(ctx, ask.Key)
 		if err != nil {
 			return nil, nil, err
@@ -321,19 +330,30 @@ func (c *Cache) lead(ctx context.Context, ask Ask, there bool) (release func(), 
 		case lead:
 			return release, nil, nil
 		case !there:
-			return func() {}, nil, nil
+			return none, nil, nil
 		}
 	}
+	return none, nil, nil
 }
 
 // read makes a variant of what is kept, nil where it isn't one, or was purged; then gone forgets it.
 func (c *Cache) read(ask Ask, head, body []byte, gone func()) *Variant {
 	v := &Variant{Body: body}
-	if json.Unmarshal(head, v) != nil || v.Serial < ask.Since {
+	if json.Unmarshal(head, v) != nil || !sound(v) || v.Serial < ask.Since {
 		gone()
 		return nil
 	}
 	return v
+}
+
+// sound reports whether what an entry says of a variant may stand in an answer: a type that variants have, and a validator.
+func sound(v *Variant) bool {
+	kind, image := strings.CutPrefix(v.Type, "image/")
+	image = image && kind != "" && strings.Trim(kind, "abcdefghijklmnopqrstuvwxyz+") == ""
+	tag := len(v.ETag) == 18 && v.ETag[0] == '"' && v.ETag[17] == '"' && !strings.ContainsFunc(v.ETag[1:17], func(r rune) bool {
+		return r != '-' && r != '_' && (r < '0' || r > '9') && (r < 'A' || r > 'Z') && (r < 'a' || r > 'z')
+	})
+	return (image || v.Type == "application/json") && tag
 }
 
 func (c *Cache) fromDisk(ask Ask) *Variant {

@@ -6,6 +6,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"io/fs"
 	"log/slog"
 	"os"
 	"path/filepath"
@@ -14,6 +15,8 @@ import (
 	"time"
 
 	"echolane/service/cache/entry"
+	"echolane/service/cache/shared"
+	"echolane/service/store"
 )
 
 var quiet = slog.New(slog.NewTextHandler(io.Discard, nil))
@@ -141,5 +144,68 @@ func TestDiskKeepsWhatIsUsedWithinItsLimit(t *testing.T) {
 	v, w, err := c.Get(context.Background(), Ask{Key: entry.Key("key-029")}, func(context.Context) (*Variant, func(), error) { return nil, nil, errors.New("it isn't there") })
 	if err != nil || w != Disk || len(v.Body) != size || v.Body[0] != 29 || v.Width != 3 || v.Stages[0].MS != 1.5 {
 		t.Errorf("the newest: %+v, %v, %v", v, w, err)
+	}
+}
+
+// hung is a store that has nothing, and in which nothing comes to lie.
+type hung struct {
+	store.Store
+	until chan struct{}
+}
+
+func (h hung) Open(context.Context, string) (io.ReadCloser, store.Object, error) {
+	return nil, store.Object{}, fs.ErrNotExist
+}
+
+func (h hung) Add(ctx context.Context, _ string, _ io.ReadSeeker, _ int64) error {
+	select {
+	case <-h.until:
+	case <-ctx.Done():
+	}
+	return errors.New("it hangs")
+}
+func (h hung) Put(ctx context.Context, key string, b io.ReadSeeker, n int64) error {
+	return h.Add(ctx, key, b, n)
+}
+func (h hung) Close() {}
+
+type oneLease struct{ released chan struct{} }
+
+func (l oneLease) Lead(context.Context, string) (func(), bool, error) {
+	return func() { close(l.released) }, true, nil
+}
+
+// A store that hangs while it is written to holds no other node up: the lease on what was made is let go.
+func TestALeaseIsLetGoThoughTheStoreHangs(t *testing.T) {
+	h, l := hung{until: make(chan struct{})}, oneLease{make(chan struct{})}
+	s := shared.Open(shared.Options{Store: h, Log: quiet})
+	defer s.Close()
+	defer close(h.until)
+	c := open(t, Options{Store: s, Leases: l})
+	begun := time.Now()
+	if _, where, err := c.Get(t.Context(), Ask{Key: entry.Key("a")}, func(context.Context) (*Variant, func(), error) { return made(10, 1), nil, nil }); where != Made || err != nil || time.Since(begun) > time.Second {
+		t.Errorf("%v %v after %v", where, err, time.Since(begun))
+	}
+	select {
+	case <-l.released:
+	case <-time.After(heldFor + 2*time.Second):
+		t.Error("it is held on")
+	}
+}
+
+// What an entry says is held against what may stand in an answer.
+func TestAnEntryThatSaysOtherThingsIsNoVariant(t *testing.T) {
+	good := made(10, 1)
+	if !sound(good) {
+		t.Fatal("a variant is none")
+	}
+	for what, change := range map[string]func(*Variant){
+		"a page": func(v *Variant) { v.Type = "text/html" }, "two fields": func(v *Variant) { v.Type = "image/png\r\nX: y" }, "no type": func(v *Variant) { v.Type = "image/" },
+		"a validator without quotes": func(v *Variant) { v.ETag = "0123456789abcdef01" }, "a validator with a quote in it": func(v *Variant) { v.ETag = `"01234567"9abcdef"` }, "none": func(v *Variant) { v.ETag = "" },
+	} {
+		v := *good
+		if change(&v); sound(&v) {
+			t.Errorf("%s is taken", what)
+		}
 	}
 }

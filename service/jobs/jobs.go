@@ -140,11 +140,15 @@ func (j *Jobs) alone(ctx context.Context, do func(context.Context) error) error 
 	if err != nil {
 		return err
 	}
-	defer c.Release()
-	if _, err := c.Exec(ctx, `SELECT pg_advisory_lock(hashtext('echolane jobs'))`); err != nil {
+	own := c.Hijack() // the lock ends with the connection, whatever becomes of the database
+	defer func() {
+		closing, cancel := context.WithTimeout(context.Background(), time.Second)
+		defer cancel()
+		own.Close(closing)
+	}()
+	if _, err := own.Exec(ctx, `SELECT pg_advisory_lock(hashtext('echolane jobs'))`); err != nil {
 		return err
 	}
-	defer c.Exec(context.WithoutCancel(ctx), `SELECT pg_advisory_unlock(hashtext('echolane jobs'))`)
 	return do(ctx)
 }
 

@@ -12,6 +12,7 @@ import (
 	"slices"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"testing"
 	"time"
 
@@ -669,5 +670,35 @@ func TestRefinedVariantsAreHeardOf(t *testing.T) {
 		if time.Now().After(end) {
 			t.Fatalf("%d keys were heard of", len(got))
 		}
+	}
+}
+
+func TestASiteHasABoundOfWarmings(t *testing.T) {
+	s := open(t, newDatabase(t), nil)
+	if err := s.AddSite(context.Background(), policy.NewDocument("kestrel"), "test"); err != nil {
+		t.Fatal(err)
+	}
+	w := Warming{Site: "kestrel", What: "f/", By: "test", Queries: "width=9", Accepts: "", Variants: 1}
+	var all sync.WaitGroup
+	var refused atomic.Int64
+	for range 2 * mostWarmings {
+		all.Go(func() {
+			if _, err := s.AddWarming(context.Background(), w, []WarmItem{{Source: "/kestrel/f/a.jpg"}}); errors.Is(err, ErrManyWarmings) {
+				refused.Add(1)
+			} else if err != nil {
+				t.Error(err)
+			}
+		})
+	}
+	all.Wait()
+	if n := one[int](t, s, `SELECT count(*) FROM warmings`); n != mostWarmings || refused.Load() != mostWarmings {
+		t.Errorf("%d are there, %d were refused", n, refused.Load())
+	}
+	s.db.ExecContext(context.Background(), `UPDATE warmings SET state = 'done', ended_at = now() - interval '8 days'`)
+	if _, _, _, err := s.Prune(context.Background(), DefaultBounds); err != nil {
+		t.Fatal(err)
+	}
+	if n := one[int](t, s, `SELECT count(*) FROM warm_items`); n != 0 {
+		t.Errorf("%d items of warmings that ended long ago", n)
 	}
 }

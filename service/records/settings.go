@@ -342,6 +342,17 @@ func (w *Watcher) listen(ctx context.Context, ready func()) error {
 			}
 			continue
 		}
+		// What else is said within a moment is read with it: a thousand changes are a few readings.
+		for gathering, cancel := context.WithTimeout(ctx, gather); ; {
+			if _, err = conn.WaitForNotification(gathering); err != nil {
+				idle = gathering.Err() != nil && ctx.Err() == nil
+				cancel()
+				break
+			}
+		}
+		if !idle {
+			return err
+		}
 		if err := within(ctx, w.read); err != nil {
 			return err
 		}
@@ -349,6 +360,7 @@ func (w *Watcher) listen(ctx context.Context, ready func()) error {
 }
 
 const (
+	gather    = 10 * time.Millisecond
 	pingEvery = 2 * time.Second // that an idle connection is asked whether it is there
 	pingLimit = 2 * time.Second // for its answer, and for a reading
 )

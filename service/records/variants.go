@@ -134,6 +134,12 @@ func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, keys []string,
 				}
 			}
 		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM warm_items WHERE warming IN (SELECT id FROM warmings WHERE ended_at < now() - interval '7 days')`); err != nil {
+			return fmt.Errorf("what was warmed: %w", err)
+		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM warmings WHERE ended_at < $1`, time.Now().Add(-b.Age)); err != nil {
+			return fmt.Errorf("warmings: %w", err)
+		}
 		if _, err := tx.ExecContext(ctx, `DELETE FROM traffic WHERE step = 1 AND at < now() - interval '2 days' OR step = 60 AND at < now() - interval '62 days'`); err != nil {
 			return fmt.Errorf("traffic: %w", err)
 		}

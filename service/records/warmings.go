@@ -50,9 +50,26 @@ type Warmed struct {
 // takenFor is how long an item that a node took is that node's: one that ended leaves it to others then.
 const takenFor = 3 * time.Minute
 
+// mostWarmings is how many warmings of a site may be under way, or paused, at a time.
+const mostWarmings = 20
+
+// ErrManyWarmings: as many are under way as may be.
+var ErrManyWarmings = fmt.Errorf("%d warmings of the site haven't ended yet", mostWarmings)
+
 // AddWarming writes a warming down. It isn't worked on before somebody does.
 func (s *Store) AddWarming(ctx context.Context, w Warming, items []WarmItem) (Warming, error) {
 	err := s.inTransaction(ctx, "write a warming down", func(tx *sqlx.Tx) error {
+		// The site's row is locked, so that several at once don't come past the bound together.
+		var open int
+		if _, err := tx.ExecContext(ctx, `SELECT FROM sites WHERE name = $1 FOR UPDATE`, w.Site); err != nil {
+			return err
+		}
+		if err := tx.GetContext(ctx, &open, `SELECT count(*) FROM warmings WHERE site = $1 AND state IN ('running', 'paused')`, w.Site); err != nil {
+			return err
+		}
+		if open >= mostWarmings {
+			return ErrManyWarmings
+		}
 		err := tx.GetContext(ctx, &w, `INSERT INTO warmings (site, what, state, by, queries, accepts, sources, variants) VALUES ($1, $2, 'running', $3, $4, $5, $6, $7) RETURNING *`,
 			w.Site, wording.Text(w.What, 300), w.By, w.Queries, w.Accepts, len(items), w.Variants)
 		if err != nil {

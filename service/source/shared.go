@@ -27,6 +27,13 @@ type sharing struct {
 // mostShared is the most bytes of a source that other nodes get from the store; they fetch what is larger.
 const mostShared = 64 << 20
 
+// givingFor is how long a lease is held for a source to lie in the store, and leadLimit how long a node waits for others to fetch
+// one before it does.
+const (
+	givingFor = 2 * time.Second
+	leadLimit = 20 * time.Second
+)
+
 // givingAtOnce is how many sources are read at a time to be written to the store.
 const givingAtOnce = 2
 
@@ -155,7 +162,7 @@ func (k *Keep) Newest(ctx context.Context, key string, have *Version, get func(h
 	if have != nil || k.shared == nil || k.shared.leases == nil {
 		return get(have)
 	}
-	for {
+	for begun := time.Now(); time.Since(begun) < leadLimit; {
 		release, lead, err := k.shared.leases.Lead(ctx, key)
 		if err != nil {
 			return Version{}, nil, err
@@ -177,10 +184,14 @@ func (k *Keep) Newest(ctx context.Context, key string, have *Version, get func(h
 		k.shared.mu.Unlock()
 		go func() {
 			if given != nil {
-				<-given
+				select {
+				case <-given:
+				case <-time.After(givingFor): // a store that takes longer holds no other node up
+				}
 			}
 			release()
 		}()
 		return v, content, err
 	}
+	return get(have)
 }

@@ -3,6 +3,7 @@ import { lazy, Suspense, useEffect } from "react";
 import { getSession, signOut } from "../api/calls";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
+import { Link } from "../parts/Link";
 import { Trouble } from "../parts/Trouble";
 import { addressOf, go, useAddress } from "./address";
 import { SignIn } from "./SignIn";
@@ -49,19 +50,9 @@ export function Frame() {
         <span className="font-semibold tracking-tight">Echo Lane</span>
         <nav aria-label="Places" className="flex flex-1 flex-wrap gap-x-4 max-md:order-last max-md:basis-full">
           {inside && places.map((p) => (
-            <a
-              key={p.name}
-              href={addressOf(p.name)}
-              aria-current={p === place ? "page" : undefined}
-              onClick={(e) => {
-                if (e.metaKey || e.ctrlKey || e.shiftKey) return;
-                e.preventDefault();
-                go(addressOf(p.name));
-              }}
-              className="border-b-2 border-transparent py-0.5 aria-[current]:border-accent aria-[current]:text-accent"
-            >
+            <Link key={p.name} href={addressOf(p.name)} aria-current={p === place ? "page" : undefined} className="border-b-2 border-transparent py-0.5 aria-[current]:border-accent aria-[current]:text-accent">
               {p.title}
-            </a>
+            </Link>
           ))}
         </nav>
         {inside && (

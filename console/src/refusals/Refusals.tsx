@@ -1,13 +1,13 @@
 // Refusals: what was turned down, the most frequent first, each with its remedy at hand.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { forgetRefusal, listRefusals, listSites, mend } from "../api/calls";
+import { forgetRefusal, listRefusals, mend } from "../api/calls";
 import { type Refusal } from "../api/client";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Changes } from "../parts/Changes";
 import { whenText } from "../parts/figures";
-import { Pick } from "../parts/Pick";
+import { SitePick, useSites } from "../parts/SitePick";
 import { Trouble } from "../parts/Trouble";
 import { Window } from "../parts/Window";
 import { SetAside } from "./SetAside";
@@ -16,7 +16,7 @@ export function Refusals() {
   const address = useAddress();
   const site = address.parts[0] ?? "";
   const queries = useQueryClient();
-  const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
+  const sites = useSites();
   const list = useQuery({ queryKey: ["refusals", site], queryFn: ({ signal }) => listRefusals(site, signal), refetchInterval: 5000 });
   const [mending, setMending] = useState<Refusal>();
   const [error, setError] = useState<Error>();
@@ -24,12 +24,7 @@ export function Refusals() {
     <div className="flex flex-col gap-3 overflow-y-auto p-4">
       <div className="flex items-center gap-3">
         <h1 className="flex-1 text-lg font-semibold">Refusals</h1>
-        <Pick
-          label="Site"
-          value={site || "all"}
-          options={[{ value: "all", text: "all sites" }, ...(sites.data ?? []).map((s) => ({ value: s.name, text: s.name }))]}
-          onChange={(v) => go(addressOf("refusals", v === "all" ? [] : [v]))}
-        />
+        <SitePick site={site} all onChange={(v) => go(addressOf("refusals", v ? [v] : []))} />
       </div>
       {(list.error ?? error) && <Trouble error={(list.error ?? error)!} />}
       <SetAside sites={site ? [site] : (sites.data ?? []).map((s) => s.name)} />

@@ -1,13 +1,15 @@
 // Stock: what is kept, how often it is asked for, and how it is forgotten or made ahead.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { getStock, getStockVariants, listPurges, listSites, purge } from "../api/calls";
+import { getStock, getStockVariants, listPurges, purge } from "../api/calls";
 import type { Schemas } from "../api/client";
 import { addressOf, elementsOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { bytesText, countText, manyText, savedText, whenText } from "../parts/figures";
-import { Pick } from "../parts/Pick";
+import { Figure } from "../parts/Figure";
+import { Link } from "../parts/Link";
+import { SitePick, useSites } from "../parts/SitePick";
 import { Trouble } from "../parts/Trouble";
 import { Window } from "../parts/Window";
 import { Warmings } from "./Warmings";
@@ -17,7 +19,7 @@ type Order = "largest" | "coldest" | "most-asked" | "newest";
 
 export function Stock() {
   const address = useAddress();
-  const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
+  const sites = useSites();
   const name = address.parts[0];
   const first = sites.data?.[0]?.name;
   useEffect(() => {
@@ -30,7 +32,7 @@ export function Stock() {
     <div className="flex flex-col gap-4 overflow-y-auto p-4">
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="flex-1 text-lg font-semibold">Stock</h1>
-        <Pick label="Site" value={name ?? ""} options={sites.data.map((s) => ({ value: s.name, text: s.name }))} onChange={(v) => go(addressOf("stock", [v]))} />
+        <SitePick site={name ?? ""} onChange={(v) => go(addressOf("stock", [v]))} />
       </div>
       {site ? <OneSite key={site.name} site={site} /> : <p>{sites.data.length ? "Pick a site." : "There is no site yet: add one under Lanes."}</p>}
     </div>
@@ -42,7 +44,7 @@ function OneSite({ site }: { site: Schemas["Site"] }) {
   const [by, setBy] = useState<By>("lane");
   const lane = address.parts[1] ?? "";
   const path = address.parts.slice(2).join("/");
-  const stock = useQuery({ queryKey: ["stock", site.name, by], queryFn: ({ signal }) => getStock(site.name, by, 200, signal), refetchInterval: 5000, placeholderData: (b) => b });
+  const stock = useQuery({ queryKey: ["stock", site.name, by], queryFn: ({ signal }) => getStock(site.name, by, 200, signal), refetchInterval: 30_000, placeholderData: (b) => b });
   const s = stock.data;
   return (
     <>
@@ -80,18 +82,6 @@ function OneSite({ site }: { site: Schemas["Site"] }) {
   );
 }
 
-function Figure(props: { name: string; value: string; more: string }) {
-  return (
-    <div className="bg-ground p-3">
-      <dt className="text-soft">{props.name}</dt>
-      <dd>
-        <span className="figures text-xl">{props.value}</span>
-        <span className="block text-xs text-soft">{props.more}</span>
-      </dd>
-    </div>
-  );
-}
-
 const head = "py-1 pr-4 font-normal whitespace-nowrap";
 const cell = "figures py-1 pr-4";
 
@@ -120,7 +110,7 @@ function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
             const to = stock.by === "format" ? undefined : addressOf("stock", [site, lane, ...(path.length ? elementsOf(path.join("/")) : [])]);
             return (
               <tr key={g.name} className="border-t border-line">
-                <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>{to ? <a className="text-accent underline" href={to} onClick={(e) => (e.preventDefault(), go(to))}>{g.name.slice(site.length + 1)}</a> : g.name}</td>
+                <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>{to ? <Link className="text-accent underline" href={to}>{g.name.slice(site.length + 1)}</Link> : g.name}</td>
                 <td className={cell + " text-right"}>{countText(g.variants)}</td>
                 <td className={cell + " text-right"}>{countText(g.sources)}</td>
                 <td className={cell + " text-right whitespace-nowrap"}>{bytesText(g.bytes)}</td>
@@ -141,19 +131,19 @@ function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
 function Variants({ site, lane, path }: { site: string; lane: string; path: string }) {
   const [order, setOrder] = useState<Order>("largest");
   const [count, setCount] = useState(50);
-  const list = useQuery({ queryKey: ["variants", site, lane, path, order, count], queryFn: ({ signal }) => getStockVariants(site, lane, path, order, count, 0, signal), refetchInterval: 5000, placeholderData: (b) => b });
+  const list = useQuery({ queryKey: ["variants", site, lane, path, order, count], queryFn: ({ signal }) => getStockVariants(site, lane, path, order, count, 0, signal), refetchInterval: 30_000, placeholderData: (b) => b });
   return (
     <>
       <div className="flex flex-wrap items-center gap-3">
         <p className="figures flex-1 break-all">
-          <a className="text-accent underline" href={addressOf("stock", [site])} onClick={(e) => (e.preventDefault(), go(addressOf("stock", [site])))}>
+          <Link className="text-accent underline" href={addressOf("stock", [site])}>
             {site}
-          </a>
+          </Link>
           /
           {path ? (
-            <a className="text-accent underline" href={addressOf("stock", [site, lane])} onClick={(e) => (e.preventDefault(), go(addressOf("stock", [site, lane])))}>
+            <Link className="text-accent underline" href={addressOf("stock", [site, lane])}>
               {lane}
-            </a>
+            </Link>
           ) : (
             lane
           )}
@@ -190,9 +180,9 @@ function Variants({ site, lane, path }: { site: string; lane: string; path: stri
                 <tr key={v.path + v.key} className="border-t border-line align-top">
                   {!path && (
                     <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>
-                      <a className="text-accent underline" href={addressOf("stock", [site, lane, ...elementsOf(v.path)])} onClick={(e) => (e.preventDefault(), go(addressOf("stock", [site, lane, ...elementsOf(v.path)])))}>
+                      <Link className="text-accent underline" href={addressOf("stock", [site, lane, ...elementsOf(v.path)])}>
                         {v.path}
-                      </a>
+                      </Link>
                     </td>
                   )}
                   <td className={cell + " whitespace-nowrap"}>
@@ -257,7 +247,7 @@ function Purge(props: { site: string; lane: string; path: string; label: string 
 }
 
 function Purges({ site }: { site: string }) {
-  const list = useQuery({ queryKey: ["purges", site], queryFn: ({ signal }) => listPurges(site, signal), refetchInterval: 5000 });
+  const list = useQuery({ queryKey: ["purges", site], queryFn: ({ signal }) => listPurges(site, signal), refetchInterval: 30_000 });
   if (!list.data?.length) return list.error ? <Trouble error={list.error} /> : null;
   return (
     <section aria-label="Purges">

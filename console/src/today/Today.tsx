@@ -1,13 +1,15 @@
 // Today: what was answered lately, from where, how fast, and what it saved; and how the nodes and origins are.
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, type ReactNode } from "react";
-import { getToday, listSites } from "../api/calls";
+import { getToday } from "../api/calls";
 import { Problem, type Schemas } from "../api/client";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Chart } from "../parts/Chart";
 import { Choice } from "../parts/Choice";
 import { bytesText, countText, msText, partText, whenText } from "../parts/figures";
-import { Pick } from "../parts/Pick";
+import { Figure } from "../parts/Figure";
+import { Link } from "../parts/Link";
+import { SitePick, useSites } from "../parts/SitePick";
 import { Trouble } from "../parts/Trouble";
 
 type Span = "hour" | "day" | "month";
@@ -27,7 +29,7 @@ export function Today() {
   const address = useAddress();
   const site = address.parts[0] ?? "";
   const span = (address.query.get("span") ?? "hour") as Span;
-  const sites = useQuery({ queryKey: ["sites"], queryFn: ({ signal }) => listSites(signal) });
+  const sites = useSites();
   const today = useQuery({ queryKey: ["today", site, span], queryFn: ({ signal }) => getToday(site, span, signal), refetchInterval: 5000, placeholderData: (before) => before });
   // Who may look at some sites only begins with the first of them.
   const first = sites.data?.[0]?.name;
@@ -40,12 +42,7 @@ export function Today() {
     <div className="flex flex-col gap-4 overflow-y-auto p-4">
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="flex-1 text-lg font-semibold">Today</h1>
-        <Pick
-          label="Site"
-          value={site || "all"}
-          options={[{ value: "all", text: "all sites" }, ...(sites.data ?? []).map((s) => ({ value: s.name, text: s.name }))]}
-          onChange={(v) => to(v === "all" ? "" : v, span)}
-        />
+        <SitePick site={site} all onChange={(v) => to(v, span)} />
         <Choice
           label="How far back"
           value={span}
@@ -90,9 +87,9 @@ function Figures({ today, site }: { today: Schemas["Today"]; site: string }) {
       <>
         <p className="text-soft">
           Nothing was asked for in this time. Open an image address such as <code className="figures">/site/lane/path?width=640</code>, or look at one in the{" "}
-          <a className="text-accent underline" href={addressOf("easel")}>
+          <Link className="text-accent underline" href={addressOf("easel")}>
             Easel
-          </a>
+          </Link>
           .
         </p>
         <Nodes today={today} />
@@ -130,26 +127,6 @@ function Figures({ today, site }: { today: Schemas["Today"]; site: string }) {
       </div>
       <Nodes today={today} />
     </>
-  );
-}
-
-function Figure(props: { name: string; value: string; more: string; href?: string }) {
-  return (
-    <div className="bg-ground p-3">
-      <dt className="text-soft">{props.name}</dt>
-      <dd>
-        <span className="figures text-xl">
-          {props.href ? (
-            <a className="underline decoration-line underline-offset-4 hover:decoration-accent" href={props.href}>
-              {props.value}
-            </a>
-          ) : (
-            props.value
-          )}
-        </span>
-        <span className="block text-xs text-soft">{props.more}</span>
-      </dd>
-    </div>
   );
 }
 

@@ -51,7 +51,7 @@ const (
 	writers     = 8
 	mostQueued  = 1024
 	mostBytes   = 256 << 20 // that wait
-	mostOfEntry = 1 << 30   // bytes that are read of one
+	mostOfEntry = 128 << 20 // bytes that are read of one
 )
 
 // Kinds of what is kept, which begin the names.
