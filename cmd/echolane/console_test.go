@@ -301,6 +301,8 @@ func TestTheDoorOfTheConsole(t *testing.T) {
 	p.says("10 to 256 characters")
 	p.fill("Password", "kites in the wind")
 	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`document.querySelector("form").requestSubmit()`)))
+	p.until(`location.pathname === "/-/console/today"`)
+	p.click("Easel")
 	p.until(`location.pathname === "/-/console/easel/kestrel/catalogue"`)
 	p.until(`document.querySelectorAll("ul[aria-label=Sources] img").length >= 14`)
 	if cookie := p.text(`document.cookie`); cookie != "" {

@@ -359,6 +359,9 @@ In another terminal:
   %[3]s lane test kestrel/press http://%[2]s/press/sled-blue.jpg
   %[3]s upload put %[10]s/mark.png kestrel/incoming
   %[3]s site set kestrel --rungs 320,640,960 --dry-run
+  %[3]s warm kestrel/catalogue --widths 320,640 --formats webp --dry-run
+  %[3]s stock kestrel --by source
+  %[3]s purge kestrel/catalogue/delta-red.jpg --dry-run
   %[3]s refusals kestrel
   %[3]s export kestrel
   psql '%[4]s' \

@@ -48,6 +48,9 @@ Examples:
 				said = "would purge"
 			}
 			fmt.Fprintf(stdout(), "%s %s: %s, %s\n", said, purgedName(did.Purge), wording.Number(did.Variants, "variant"), wording.Bytes(did.Bytes))
+			if did.Variants == 0 {
+				say("Nothing of it is known to be kept. Is it spelt as in: echolane stock %s --by source", site)
+			}
 			return nil
 		}),
 	}
@@ -161,7 +164,7 @@ func printStock(c *cli.Command, s api.Stock) {
 	rows := [][]string{
 		{"kept", fmt.Sprintf("%s of %s: %s; the sources are %s", wording.Number(s.Variants, "variant"), wording.Number(s.Sources, "source"), wording.Bytes(s.Bytes), wording.Bytes(s.SourceBytes))},
 		{"asked", fmt.Sprintf("%s: %s went out; the sources would have been %s", wording.Number(s.Asked, "time"), wording.Bytes(s.Served), wording.Bytes(s.Unscaled))},
-		{"made", "in " + time.Duration(s.RenderMS*1e6).Round(time.Second/10).String()},
+		{"making", "took " + time.Duration(s.RenderMS*1e6).Round(time.Second/10).String()},
 	}
 	const gb = 1e9
 	if price := c.Float("price-gb"); price > 0 {

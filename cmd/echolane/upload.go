@@ -22,7 +22,7 @@ import (
 
 func uploadCommand() *cli.Command {
 	return &cli.Command{
-		Name: "upload", Usage: "put sources into an upload lane; list, get and remove them", Action: nothingAsked,
+		Name: "upload", Usage: "put sources into an upload lane; list, get, restore and remove them", Action: nothingAsked,
 		Commands: []*cli.Command{
 			{
 				Name: "put", Usage: "put files in, or a folder of them; a path that is there gets a new version", ArgsUsage: "FILE|FOLDER SITE/LANE[/PATH]",
@@ -34,26 +34,6 @@ Examples:
   echolane upload put pictures/ kestrel/incoming/summer`,
 				Flags:  callFlags(),
 				Action: withCall(2, "a file or a folder and where it goes, as in: echolane upload put delta-red.jpg kestrel/incoming", putFiles),
-			},
-			{
-				Name: "restore", Usage: "have an older version be the newest again", ArgsUsage: "SITE/LANE/PATH VERSION", Description: "Example:\n  echolane upload restore kestrel/incoming/delta-red.jpg 2",
-				Flags: callFlags(),
-				Action: withCall(2, "the source and a version's number, as in: echolane upload restore kestrel/incoming/delta-red.jpg 2", func(ctx context.Context, c *cli.Command, call *client.Client) error {
-					site, lane, path := uploadTarget(c.Args().First(), "")
-					n, err := number("version", c.Args().Get(1))
-					if err != nil {
-						return err
-					}
-					kept, err := call.RestoreVersion(ctx, site, lane, api.RestoreVersion{Path: path, Version: int(n)})
-					if err != nil {
-						return err
-					}
-					if c.Bool("json") {
-						return printJSON(stdout(), kept)
-					}
-					fmt.Fprintf(stdout(), "version %d is what version %d was: %s, %s\n", kept.Version, n, pixelsText(kept.Width, kept.Height), wording.Bytes(kept.Bytes))
-					return nil
-				}),
 			},
 			{
 				Name: "list", Usage: "list a lane's sources, or the versions of one", ArgsUsage: "SITE/LANE[/PATH]", Description: "Example:\n  echolane upload list kestrel/incoming", Flags: callFlags(),
@@ -98,6 +78,26 @@ Examples:
 						return fmt.Errorf("write the file: %w", err)
 					}
 					return done(c, "file", c.String("output"), fmt.Sprintf("%s, %s", c.String("output"), wording.Bytes(int64(len(data)))))
+				}),
+			},
+			{
+				Name: "restore", Usage: "have an older version be the newest again", ArgsUsage: "SITE/LANE/PATH VERSION", Description: "Example:\n  echolane upload restore kestrel/incoming/delta-red.jpg 2",
+				Flags: callFlags(),
+				Action: withCall(2, "the source and a version's number, as in: echolane upload restore kestrel/incoming/delta-red.jpg 2", func(ctx context.Context, c *cli.Command, call *client.Client) error {
+					site, lane, path := uploadTarget(c.Args().First(), "")
+					n, err := number("version", c.Args().Get(1))
+					if err != nil {
+						return err
+					}
+					kept, err := call.RestoreVersion(ctx, site, lane, api.RestoreVersion{Path: path, Version: int(n)})
+					if err != nil {
+						return err
+					}
+					if c.Bool("json") {
+						return printJSON(stdout(), kept)
+					}
+					fmt.Fprintf(stdout(), "version %d is what version %d was: %s, %s\n", kept.Version, n, pixelsText(kept.Width, kept.Height), wording.Bytes(kept.Bytes))
+					return nil
 				}),
 			},
 			{

@@ -37,7 +37,7 @@ them in a page, --sitemap in the pages that a site map names. An address with de
 Visitors go first. The work is spread over all nodes and outlives them: Ctrl-C leaves it running.
 
 Examples:
-  echolane warm kestrel/catalogue --dry-run
+  echolane warm kestrel/catalogue --widths 320,640,1280 --dry-run
   echolane warm kestrel/catalogue/summer/ --widths 320,640 --formats avif,webp
   echolane warm kestrel --list addresses.txt
   echolane warm kestrel --page https://shop.kestrel.test/
@@ -52,7 +52,7 @@ Examples:
 			&cli.StringSliceFlag{Name: "page", Usage: "a page whose images are made (repeat for more)"},
 			&cli.StringFlag{Name: "sitemap", Usage: "a site map whose pages' images are made"},
 			&cli.IntFlag{Name: "pages", Usage: "how many pages of a site map are read at most", Value: 500},
-			&cli.BoolFlag{Name: "detach", Usage: "don't wait for it to end"}),
+			&cli.BoolFlag{Name: "no-wait", Usage: "don't wait for it to end"}),
 		Action: withCall(1, "what to make ahead, as in: echolane warm kestrel/catalogue", warm),
 		Commands: []*cli.Command{
 			{
@@ -159,7 +159,7 @@ func warm(ctx context.Context, c *cli.Command, call *client.Client) error {
 			wording.Bytes(f.Bytes), time.Duration(f.Seconds*1e9).Round(time.Second/10), wording.Number(int64(f.Workers), "worker"))
 		return nil
 	}
-	if !c.Bool("detach") {
+	if !c.Bool("no-wait") {
 		if w, err = followWarming(ctx, call, w); err != nil {
 			return err
 		}

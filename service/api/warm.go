@@ -170,7 +170,10 @@ func warmQueries(further declare.Declarations, widths []int, site string, needed
 		return nil, badRequest("widths", fmt.Sprint(len(widths)), "there are too many widths", fmt.Sprintf("at most %d", mostWarmWidths))
 	}
 	if len(widths) == 0 && needed {
-		return nil, badRequest("widths", "", "site "+site+" has no ladder, so the widths must be given", "such as 320, 640, 1280")
+		return nil, policy.No(policy.Refusal{
+			Reason: policy.ReasonBadRequest, Parameter: "widths", Detail: "site " + site + " has no ladder, so the widths must be given",
+			Remedy: "give widths, such as 320,640,1280; or the site a ladder: echolane site set " + site + " --rungs 320,640,1280",
+		})
 	}
 	for _, width := range widths {
 		if width < 1 || width > 65535 {

@@ -16,7 +16,7 @@ export function SignIn({ owned }: { owned: boolean }) {
   const queries = useQueryClient();
   const entered = (s: Session) => {
     queries.setQueryData(["session"], s);
-    if (address.place === "enter") go(addressOf("easel"), true);
+    if (address.place === "enter") go(addressOf("today"), true);
   };
   const enter = useMutation({
     mutationFn: () => (link ? takeLink(owned ? { link } : { link, name, password }) : signIn({ name, password })),
@@ -51,7 +51,7 @@ export function SignIn({ owned }: { owned: boolean }) {
       )}
       {enter.error && <Trouble error={enter.error} />}
       {byLinkAlone && (
-        <a className="text-accent underline" href={addressOf("easel")}>
+        <a className="text-accent underline" href={addressOf("today")}>
           Sign in by name
         </a>
       )}

@@ -72,7 +72,7 @@ function OneSite({ site }: { site: Schemas["Site"] }) {
               onChange={setBy}
             />
           )}
-          <Purge site={site.name} lane="" path="" label="Purge the site" />
+          {!lane && <Purge site={site.name} lane="" path="" label="Purge the site" />}
         </div>
         {lane ? <Variants site={site.name} lane={lane} path={path} /> : s && <Groups site={site.name} stock={s} />}
       </section>
@@ -93,7 +93,7 @@ function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
         <thead className="text-soft">
           <tr>
             <th className={head}>{stock.by}</th>
-            {["variants", "sources", "kept", "asked", "went out", "saved"].map((h) => (
+            {["variants", ...(stock.by === "source" ? [] : ["sources"]), "kept", "asked", "went out", "saved"].map((h) => (
               <th key={h} className={head + " text-right"}>
                 {h}
               </th>
@@ -112,7 +112,7 @@ function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
               <tr key={g.name} className="border-t border-line">
                 <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>{to ? <Link className="text-accent underline" href={to}>{g.name.slice(site.length + 1)}</Link> : g.name}</td>
                 <td className={cell + " text-right"}>{countText(g.variants)}</td>
-                <td className={cell + " text-right"}>{countText(g.sources)}</td>
+                {stock.by !== "source" && <td className={cell + " text-right"}>{countText(g.sources)}</td>}
                 <td className={cell + " text-right whitespace-nowrap"}>{bytesText(g.bytes)}</td>
                 <td className={cell + " text-right"}>{countText(g.asked)}</td>
                 <td className={cell + " text-right whitespace-nowrap"}>{bytesText(g.served_bytes)}</td>
