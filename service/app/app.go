@@ -174,9 +174,7 @@ func (a *App) start(ctx context.Context) error {
 	var leases cache.Leases
 	var peers delivery.Peers
 	if a.shared != nil {
-		a.peers = records.NewPeers(records.PeersOptions{
-			Store: a.store, Log: a.o.Log, Panics: a.panics, Refined: func(keys []string) { a.cache.Refined(keys) }, Lost: func() { a.cache.Unsure() },
-		})
+		a.peers = records.NewPeers(records.PeersOptions{Store: a.store, Log: a.o.Log, Panics: a.panics})
 		leases, peers = a.peers, a.peers
 	}
 	variantDir, bytes := "", a.o.DiskBytes
@@ -201,6 +199,9 @@ func (a *App) start(ctx context.Context) error {
 	}
 	if a.cache, err = cache.New(cache.Options{MemoryBytes: a.o.MemoryBytes, Dir: variantDir, DiskBytes: bytes, DiskFiles: a.o.DiskFiles - a.o.DiskFiles/5, Store: a.shared, Leases: leases, Evicted: evicted, Log: a.o.Log, Panics: a.panics}); err != nil {
 		return fmt.Errorf("open the variant cache: %w", err)
+	}
+	if a.peers != nil {
+		a.peers.Hear(a.cache.Refined, a.cache.Unsure)
 	}
 	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Wait: a.o.WaitLimit, AllMemory: a.o.RenderMemory, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log}); err != nil {
 		return err

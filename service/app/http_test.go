@@ -129,6 +129,7 @@ func TestWhatCachesInFrontAreTold(t *testing.T) {
 	})
 	os.MkdirAll(filepath.Join(r.dir, "summer"), 0o755)
 	r.put("summer/a kite.png", picture(t, 60, 40))
+	r.put("over.png", picture(t, 20, 20))
 	const path = "/kestrel/f/summer/a%20kite.png?width=30&format=webp"
 	a := r.get(path)
 	for field, want := range map[string]string{
@@ -152,6 +153,9 @@ func TestWhatCachesInFrontAreTold(t *testing.T) {
 	pinned := r.get(path + "&digest=" + digest)
 	if pinned.StatusCode != 200 || pinned.Header.Get("Cache-Control") != "public, max-age=31536000, immutable" || !bytes.Equal(pinned.body, a.body) || !strings.Contains(pinned.Header.Get("Cache-Status"), "hit") {
 		t.Errorf("%d %s", pinned.StatusCode, pinned.Header)
+	}
+	if over := r.get(path + "&after-content=url(f/over.png)&digest=" + digest); over.StatusCode != 200 || strings.Contains(over.Header.Get("Cache-Control"), "immutable") {
+		t.Errorf("what is drawn over it may change: %d %s", over.StatusCode, over.Header)
 	}
 	r.put("summer/a kite.png", picture(t, 61, 40))
 	testbed.Eventually(t, "the address names another version", func() error {

@@ -19,7 +19,7 @@ func (a *App) tell(ctx context.Context) {
 	defer tick.Stop()
 	for {
 		if a.settings.Live() {
-			a.store.TellNode(ctx, id, a.state(begun)) // the next one says it again
+			a.panics.Run("say how this node is", func() error { return a.store.TellNode(ctx, id, a.state(begun)) }) // the next one says it again
 		}
 		select {
 		case <-ctx.Done():

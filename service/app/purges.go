@@ -28,22 +28,10 @@ func (a *App) purge(ctx context.Context) {
 	tick := time.NewTicker(clearEvery)
 	defer tick.Stop()
 	for {
-		if newest := a.newestPurge(); newest > swept && a.settings.Known() && time.Since(last) >= sweepEvery {
-			n := a.cache.Sweep(ctx, a.purged)
-			if ctx.Err() != nil {
-				return
-			}
-			swept, last = newest, time.Now()
-			a.noteSwept(swept)
-			if n > 0 {
-				a.o.Log.Info("what was purged is cleared away here", "files", n)
-			}
-		}
-		if a.settings.Live() {
-			if err := a.clearPurges(ctx); err != nil && ctx.Err() == nil {
-				a.o.Log.Warn("what was purged isn't cleared away yet; it isn't given any more", "error", err)
-			}
-		}
+		a.panics.Run("carry out purges", func() error {
+			swept, last = a.carryOut(ctx, swept, last)
+			return nil
+		})
 		select {
 		case <-ctx.Done():
 			return
@@ -51,6 +39,27 @@ func (a *App) purge(ctx context.Context) {
 		case <-tick.C:
 		}
 	}
+}
+
+// carryOut does what there is to do now: swept is up to which serial this node was swept, and last when.
+func (a *App) carryOut(ctx context.Context, swept uint64, last time.Time) (uint64, time.Time) {
+	if newest := a.newestPurge(); newest > swept && a.settings.Known() && time.Since(last) >= sweepEvery {
+		n := a.cache.Sweep(ctx, a.purged)
+		if ctx.Err() != nil {
+			return swept, last
+		}
+		swept, last = newest, time.Now()
+		a.noteSwept(swept)
+		if n > 0 {
+			a.o.Log.Info("what was purged is cleared away here", "files", n)
+		}
+	}
+	if a.settings.Live() {
+		if err := a.clearPurges(ctx); err != nil && ctx.Err() == nil {
+			a.o.Log.Warn("what was purged isn't cleared away yet; it isn't given any more", "error", err)
+		}
+	}
+	return swept, last
 }
 
 func (a *App) newestPurge() (serial uint64) {

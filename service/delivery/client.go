@@ -10,8 +10,8 @@ import (
 	"golang.org/x/sys/unix"
 )
 
-// atOnce is how long a request may take before its client is looked after.
-const atOnce = 5 * time.Millisecond
+// unwatched is how long a request may take before its client is looked after.
+const unwatched = 5 * time.Millisecond
 
 // waiting gives a context that ends when the client has gone, or all requests are given up. leave must be called before the
 // request is answered.
@@ -32,7 +32,7 @@ func (s *Service) waiting(c *fasthttp.RequestCtx) (ctx context.Context, leave fu
 	conn.SetReadDeadline(time.Time{})
 	ended := make(chan struct{})
 	// What is answered at once isn't worth a look.
-	look := time.AfterFunc(atOnce, func() {
+	look := time.AfterFunc(unwatched, func() {
 		defer close(ended)
 		s.Panics.Run("look whether a client is there", func() error {
 			return raw.Read(func(fd uintptr) bool {

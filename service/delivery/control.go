@@ -12,7 +12,7 @@ type control struct {
 	maxAge    int64 // seconds, as the lane has it
 	sharedAge int64 // seconds, for shared caches; below 0: as for all
 	stale     bool  // its origin hasn't said whether it is still so
-	pinned    bool  // the address names the version of its source: its answer never changes
+	pinned    bool  // the address names the version of the one source that there is: its answer never changes
 	expires   int64 // seconds since 1970 at which the link ends; 0: never
 	signed    bool  // the lane answers signed links only
 	sharing   source.Sharing
@@ -26,7 +26,7 @@ const (
 )
 
 func controlOf(r *request, s source.Sharing) control {
-	return control{maxAge: int64(r.lane.MaxAge / time.Second), sharedAge: r.lane.SharedMaxAge, pinned: r.declared.Digest != "", expires: r.declared.Expires, signed: r.lane.Signed, sharing: s}
+	return control{maxAge: int64(r.lane.MaxAge / time.Second), sharedAge: r.lane.SharedMaxAge, pinned: r.declared.Digest != "" && len(r.resolved.Pictures()) == 0, expires: r.declared.Expires, signed: r.lane.Signed, sharing: s}
 }
 
 // text is the field. A lane that answers signed links only keeps shared caches out: they would go on answering for a key

@@ -112,7 +112,7 @@ func groupsOf(site string, sources []*source.Located) []byte {
 	out = append(append(out, site...), '"')
 	for _, l := range sources {
 		for _, name := range []string{site + "/" + l.Name, site + "/" + l.Name + "/" + l.Path} {
-			text := GroupOf(name)
+			text := groupOf(name)
 			if bytes.Contains(out, []byte(`"`+text+`"`)) {
 				continue
 			}
@@ -122,8 +122,8 @@ func groupsOf(site string, sources []*source.Located) []byte {
 	return out
 }
 
-// GroupOf is the group of answers that are made of what a name such as site/lane or site/lane/path names.
-func GroupOf(name string) string {
+// groupOf is the group of answers that are made of what a name such as site/lane or site/lane/path names.
+func groupOf(name string) string {
 	const most = 32
 	plain := len(name) <= most && !strings.ContainsFunc(name, func(c rune) bool { return c < ' ' || c > '~' || c == '"' || c == '\\' })
 	if plain {

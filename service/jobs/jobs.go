@@ -100,7 +100,7 @@ func (j *Jobs) Start() {
 		tick := time.NewTicker(lookEvery)
 		defer tick.Stop()
 		for {
-			j.lookForWarmings(ctx)
+			j.o.Panics.Run("look for warmings", func() error { j.lookForWarmings(ctx); return nil })
 			select {
 			case <-ctx.Done():
 				return

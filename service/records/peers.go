@@ -28,6 +28,7 @@ type Peers struct {
 	waiters  map[string]map[chan struct{}]bool
 	refined  []string
 	flushing bool
+	ctx      context.Context
 	stop     context.CancelFunc
 	ended    sync.WaitGroup
 }
@@ -37,9 +38,6 @@ type PeersOptions struct {
 	Store  *Store
 	Log    *slog.Logger
 	Panics *panics.Catcher
-	// Refined is told of variants that other nodes have searched for. Lost is told that nobody knows what was said meanwhile.
-	Refined func(keys []string)
-	Lost    func()
 }
 
 const (
@@ -52,14 +50,32 @@ const (
 	refinedWait = 20 * time.Millisecond // that keys are gathered
 )
 
-// NewPeers starts hearing the other nodes. Close ends it.
+// NewPeers makes ready for leases. Hear has it listen; Close ends it.
 func NewPeers(o PeersOptions) *Peers {
 	p := &Peers{o: o, node: rand.Text()[:12], held: map[string]bool{}, waiters: map[string]map[chan struct{}]bool{}}
-	ctx, stop := context.WithCancel(context.Background())
-	p.stop = stop
-	o.Panics.Go(&p.ended, "hear other nodes", func() { p.hear(ctx) })
-	o.Panics.Go(&p.ended, "renew leases", func() { p.renew(ctx) })
+	p.ctx, p.stop = context.WithCancel(context.Background())
+	o.Panics.Go(&p.ended, "renew leases", func() { p.renew(p.ctx) })
 	return p
+}
+
+// Hear starts hearing the other nodes. refined is told of variants that they have searched for, lost that nobody knows what was said
+// meanwhile.
+func (p *Peers) Hear(refined func(keys []string), lost func()) {
+	p.o.Panics.Go(&p.ended, "hear other nodes", func() {
+		for first := true; p.ctx.Err() == nil; first = false {
+			if !first {
+				select {
+				case <-p.ctx.Done():
+					return
+				case <-time.After(500 * time.Millisecond):
+				}
+			}
+			p.o.Panics.Run("hear other nodes", func() error {
+				p.hear(p.ctx, first, refined, lost)
+				return nil
+			})
+		}
+	})
 }
 
 // Close gives up all leases.
@@ -235,21 +251,8 @@ func (p *Peers) renew(ctx context.Context) {
 	}
 }
 
-// hear listens on a connection of its own.
-func (p *Peers) hear(ctx context.Context) {
-	for first := true; ctx.Err() == nil; first = false {
-		if !first {
-			select {
-			case <-ctx.Done():
-				return
-			case <-time.After(500 * time.Millisecond):
-			}
-		}
-		p.hearOnce(ctx, first)
-	}
-}
-
-func (p *Peers) hearOnce(ctx context.Context, first bool) {
+// hear listens on a connection of its own, until that breaks.
+func (p *Peers) hear(ctx context.Context, first bool, refined func([]string), lost func()) {
 	conn, err := connect(ctx, p.o.Store.url)
 	if err != nil {
 		return
@@ -266,7 +269,7 @@ func (p *Peers) hearOnce(ctx context.Context, first bool) {
 		return
 	}
 	if !first {
-		p.o.Lost()
+		lost()
 	}
 	for {
 		wait, cancel := context.WithTimeout(ctx, pingEvery)
@@ -295,7 +298,7 @@ func (p *Peers) hearOnce(ctx context.Context, first bool) {
 		case "echolane_refined":
 			from, keys, _ := strings.Cut(n.Payload, " ")
 			if from != p.node {
-				p.o.Refined(strings.Fields(keys))
+				refined(strings.Fields(keys))
 			}
 		}
 	}

@@ -17,7 +17,7 @@ type PurgeRule struct {
 	Lane   string `db:"lane" json:"lane,omitempty"`
 	Path   string `db:"path" json:"path,omitempty"` // of a source, or of all below it where it ends in a slash
 	Class  string `db:"class" json:"class,omitempty"`
-	Keys   string `db:"keys" json:"-"` // of variants, separated by spaces
+	Keys   string `db:"keys" json:"keys,omitempty"` // of variants, separated by spaces
 }
 
 // Purge is a purge as it was ordered, and how far it is.

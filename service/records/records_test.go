@@ -608,7 +608,8 @@ func TestPeersTakeTurns(t *testing.T) {
 	url := newDatabase(t)
 	peers := func() *Peers {
 		s := open(t, url, nil)
-		p := NewPeers(PeersOptions{Store: s, Log: slog.New(slog.DiscardHandler), Refined: func([]string) {}, Lost: func() {}})
+		p := NewPeers(PeersOptions{Store: s, Log: slog.New(slog.DiscardHandler)})
+		p.Hear(func([]string) {}, func() {})
 		return p
 	}
 	a, b := peers(), peers()
@@ -648,9 +649,17 @@ func TestPeersTakeTurns(t *testing.T) {
 func TestRefinedVariantsAreHeardOf(t *testing.T) {
 	url := newDatabase(t)
 	heard := make(chan []string, 100)
-	a := NewPeers(PeersOptions{Store: open(t, url, nil), Log: slog.New(slog.DiscardHandler), Refined: func([]string) { t.Error("a node hears itself") }, Lost: func() {}})
+	a := NewPeers(PeersOptions{Store: open(t, url, nil), Log: slog.New(slog.DiscardHandler)})
+	a.Hear(func([]string) { t.Error("a node hears itself") }, func() {})
 	defer a.Close()
-	b := NewPeers(PeersOptions{Store: open(t, url, nil), Log: slog.New(slog.DiscardHandler), Refined: func(keys []string) { heard <- keys }, Lost: func() {}})
+	b := NewPeers(PeersOptions{Store: open(t, url, nil), Log: slog.New(slog.DiscardHandler)})
+	said := 0
+	b.Hear(func(keys []string) {
+		if said++; said == 1 {
+			panic("which costs one notice, not the hearing")
+		}
+		heard <- keys
+	}, func() {})
 	defer b.Close()
 	got := map[string]bool{}
 	for end := time.Now().Add(10 * time.Second); len(got) < 600; {
@@ -700,5 +709,45 @@ func TestASiteHasABoundOfWarmings(t *testing.T) {
 	}
 	if n := one[int](t, s, `SELECT count(*) FROM warm_items`); n != 0 {
 		t.Errorf("%d items of warmings that ended long ago", n)
+	}
+}
+
+// A node that starts without the database knows what was purged as the others do: some variants, not their whole site.
+func TestPurgesAreKnownWithoutTheDatabase(t *testing.T) {
+	file := filepath.Join(t.TempDir(), "settings.json")
+	s := open(t, newDatabase(t), nil)
+	if err := s.AddSite(context.Background(), policy.NewDocument("kestrel"), "test"); err != nil {
+		t.Fatal(err)
+	}
+	for _, r := range []PurgeRule{{Site: "kestrel", Keys: "k1 k2"}, {Site: "kestrel", Lane: "f", Path: "summer/"}, {Site: "kestrel", Class: "card"}} {
+		if _, err := s.AddPurge(context.Background(), Purge{PurgeRule: r, By: "test"}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	quiet := slog.New(slog.DiscardHandler)
+	first, err := Watch(context.Background(), WatchOptions{Store: s, Log: quiet, File: file})
+	if err != nil {
+		t.Fatal(err)
+	}
+	first.Close()
+	away, err := Open("postgres://nobody@127.0.0.1:1/none", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer away.Close()
+	second, err := Watch(context.Background(), WatchOptions{Store: away, Log: quiet, File: file})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer second.Close()
+	for name, w := range map[string]*Watcher{"with": first, "without": second} {
+		site := w.Current().Site("kestrel")
+		if site == nil {
+			t.Fatalf("%s the database: no site", name)
+		}
+		got := []uint64{site.VariantPurged("k2", ""), site.VariantPurged("k3", "card"), site.SourcePurged("f", "summer/a.jpg"), site.SourcePurged("f", "a.jpg"), site.VariantPurged("k3", "")}
+		if !slices.Equal(got, []uint64{1, 3, 2, 0, 0}) {
+			t.Errorf("%s the database: %d", name, got)
+		}
 	}
 }
