@@ -259,6 +259,7 @@ func laneFlags() []cli.Flag {
 	flags := []cli.Flag{
 		&cli.Int64Flag{Name: "source-bytes", Usage: "the largest source of this lane"},
 		&cli.IntFlag{Name: "fresh", HideDefault: true, Usage: "seconds that a source is taken to be unchanged where nothing else says so"},
+		&cli.IntFlag{Name: "missing", HideDefault: true, Usage: "seconds that a source that is missing or can't be had isn't asked for again (-1: 5, or --fresh where that is less)"},
 		&cli.IntFlag{Name: "max-age", HideDefault: true, Usage: "seconds that browsers and caches keep a variant"},
 		&cli.IntFlag{Name: "cdn-max-age", HideDefault: true, Usage: "seconds that caches in front keep one (-1: as browsers do)"},
 		&cli.StringFlag{Name: "visibility", Usage: "public, or signed: signed links only"},
@@ -338,6 +339,12 @@ func editLane(c *cli.Command, l *policy.Lane) error {
 	if c.IsSet("fresh") {
 		n := int(c.Int("fresh"))
 		l.FreshS = &n
+	}
+	if c.IsSet("missing") {
+		n := int(c.Int("missing"))
+		if l.MissingS = &n; n < 0 {
+			l.MissingS = nil
+		}
 	}
 	if c.IsSet("max-age") {
 		n := int(c.Int("max-age"))
@@ -430,6 +437,9 @@ func printLane(l shownLane, limits policy.Bounds) {
 		most = limits.SourceBytes
 	}
 	also("sources", fmt.Sprintf("at most %s; taken to be unchanged for %d s", wording.Bytes(most), *l.FreshS))
+	if l.MissingS != nil {
+		also("missing", fmt.Sprintf("not asked for again for %d s", *l.MissingS))
+	}
 	if l.CDNMaxAgeS == nil {
 		also("variants", fmt.Sprintf("kept by browsers and caches for %d s", *l.MaxAgeS))
 	} else {

@@ -88,6 +88,9 @@ func IsName(s string) bool {
 	return !strings.ContainsFunc(s, func(r rune) bool { return !(r >= 'a' && r <= 'z' || r >= '0' && r <= '9' || r == '-') })
 }
 
+// failureMemory is how long a source that can't be had isn't asked for again, where its lane doesn't say.
+const failureMemory = 5 * time.Second
+
 const nameAllowed = "1 to 64 of a–z, 0–9 and -, not beginning or ending with -"
 
 // Compile makes a site of its document, whose lanes are of the kinds. Its error is Troubles. The warnings name what is accepted although it
@@ -251,6 +254,13 @@ func (c *compiler) lane(path string, l *Lane, limits Limits, kinds LaneKinds) *C
 	word[Lane](c, path+".unshared", l.Unshared, "Unshared")
 	within(c, path+".fresh_s", *l.FreshS, 0, 366*86400)
 	within(c, path+".max_age_s", *l.MaxAgeS, 0, 366*86400)
+	out.Missing = min(max(out.Fresh, time.Second), failureMemory) // what is taken to be unchanged for longer is also taken to be missing for longer
+	out.Failing = failureMemory
+	if l.MissingS != nil {
+		out.Missing = time.Duration(*l.MissingS) * time.Second
+		out.Failing = out.Missing
+		within(c, path+".missing_s", *l.MissingS, 0, 3600)
+	}
 	out.SharedMaxAge = -1
 	if l.CDNMaxAgeS != nil {
 		out.SharedMaxAge = int64(*l.CDNMaxAgeS)

@@ -58,7 +58,9 @@ type CompiledLane struct {
 	Fresh    time.Duration // that a source is taken to be unchanged where nothing else says so
 	MaxAge   time.Duration // that browsers and caches keep a variant
 
-	SharedMaxAge int64 // seconds that caches in front keep one; below 0: as browsers do
+	Missing      time.Duration // how long a source that there isn't is taken to be missing
+	Failing      time.Duration // how long one that can't be had isn't asked for again
+	SharedMaxAge int64         // seconds that caches in front keep one; below 0: as browsers do
 }
 
 // Lane finds a lane by name, nil where there is none.

@@ -48,6 +48,8 @@ type Workshop interface {
 type Jobs interface {
 	// Tell has them look for what is to be done. It doesn't block.
 	Tell()
+	// Weigh has a page be weighed, and gives the weigh-in's number.
+	Weigh(ctx context.Context, a weighing.Ask, by string) (int64, error)
 }
 
 // API answers the calls.
@@ -62,9 +64,7 @@ type API struct {
 	Isolation []confine.Measure
 	Maker     Maker
 	Ground    Ground
-	// Weighings weighs pages in the background.
-	Weighings *weighing.Runner
-	// Jobs works on warmings.
+	// Jobs works on warmings and weigh-ins.
 	Jobs    Jobs
 	Token   string // opens everything; "" for none
 	Proxies []netip.Prefix

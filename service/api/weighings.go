@@ -87,7 +87,7 @@ func (a *API) weigh(c fiber.Ctx) error {
 	if !strings.HasPrefix(in.Page, "http://") && !strings.HasPrefix(in.Page, "https://") {
 		return refuse(c, badRequest("page", in.Page, "that isn't a page's URL", "as a whole http or https URL"))
 	}
-	id, err := a.Weighings.Begin(c.Context(), ask, who(c))
+	id, err := a.Jobs.Weigh(c.Context(), ask, who(c))
 	if err != nil {
 		return refuse(c, failed(err, s.Name))
 	}

@@ -82,7 +82,6 @@ type App struct {
 	store     *records.Store
 	settings  *records.Watcher
 	recorder  *records.Recorder
-	weighing  *weighing.Runner
 	jobs      *jobs.Jobs
 	browsers  *weighing.Browsers
 	kept      *disk.Disk
@@ -226,9 +225,10 @@ func (a *App) start(ctx context.Context) error {
 		m, no := api.MarkupFor(ctx, a.delivery, s, api.AskMarkup{Source: source, Slot: slot, Decorative: true, Declarations: d.AddressForm(), First: first, Base: base})
 		return m.Markup, no
 	}
-	a.weighing = weighing.NewRunner(weigher, a.store, a.o.Log, a.panics)
-	a.api.Weighings = a.weighing
-	if a.jobs, err = jobs.New(jobs.Options{DatabaseURL: a.o.DatabaseURL, Store: a.store, Maker: a.delivery, Ready: a.settings.Live, Log: a.o.Log, Panics: a.panics}); err != nil {
+	if a.jobs, err = jobs.New(jobs.Options{
+		DatabaseURL: a.o.DatabaseURL, Store: a.store, Maker: a.delivery, Weigher: weigher, Ready: a.settings.Live, Log: a.o.Log, Panics: a.panics,
+		Sites: func(name string) *policy.SiteSettings { return a.settings.Current().Site(name) },
+	}); err != nil {
 		return err
 	}
 	a.api.Jobs = a.jobs
@@ -330,9 +330,6 @@ func (a *App) release() {
 	}
 	if a.jobs != nil {
 		a.jobs.Close()
-	}
-	if a.weighing != nil {
-		a.weighing.Close()
 	}
 	if a.delivery != nil {
 		a.delivery.Close()

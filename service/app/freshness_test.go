@@ -139,6 +139,49 @@ func TestAnOriginThatHangsHoldsNobodyUp(t *testing.T) {
 	}
 }
 
+// A thousand requests for what isn't there ask the origin once, for as long as the lane says.
+func TestWhatIsMissingIsRemembered(t *testing.T) {
+	o := newOrigin(t, "max-age=60")
+	two := 2
+	r := start(t, func(p *Options) { p.CacheDir = t.TempDir() }, func(d *policy.Document) {
+		of := policy.Lane{Kind: "web", Base: o.URL + "/", Allow: []string{o.URL + "/*"}, Private: []string{"127.0.0.1"}}
+		for name, missing := range map[string]*int{"w": nil, "short": &two} {
+			of.Name, of.MissingS = name, missing
+			d.Lanes = append(d.Lanes, of)
+		}
+	})
+	for _, how := range []int64{isMissing, fails} {
+		o.how.Store(how)
+		for _, lane := range []string{"w", "short"} {
+			path := fmt.Sprintf("/kestrel/%s/none-%d.png?width=40", lane, how)
+			before := o.asked.Load()
+			begun := time.Now()
+			var all sync.WaitGroup
+			for range 10 {
+				all.Go(func() {
+					for range 100 {
+						if a := r.get(path); a.StatusCode < 400 {
+							t.Errorf("%d", a.StatusCode)
+						}
+					}
+				})
+			}
+			all.Wait()
+			if n := o.asked.Load() - before; n != 1 && time.Since(begun) < 2*time.Second {
+				t.Errorf("%s: the origin was asked %d times", path, n)
+			}
+		}
+		time.Sleep(2100 * time.Millisecond)
+		for lane, want := range map[string]int64{"w": 0, "short": 1} {
+			before := o.asked.Load()
+			r.get(fmt.Sprintf("/kestrel/%s/none-%d.png?width=40", lane, how))
+			if n := o.asked.Load() - before; n != want {
+				t.Errorf("%s, two seconds later: the origin was asked %d times", lane, n)
+			}
+		}
+	}
+}
+
 // An origin that fails is stood in for, where it lets it; and nobody else.
 func TestAnOriginThatFailsIsStoodInFor(t *testing.T) {
 	o := newOrigin(t, "max-age=1")

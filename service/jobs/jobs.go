@@ -15,6 +15,7 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivermigrate"
 
+	"echolane/core/policy"
 	"echolane/service/panics"
 	"echolane/service/records"
 )
@@ -34,6 +35,9 @@ type Options struct {
 	DatabaseURL string
 	Store       *records.Store
 	Maker       Maker
+	Weigher     Weigher
+	// Sites finds a site's settings by its name, nil where there is none.
+	Sites func(name string) *policy.SiteSettings
 	// Ready reports whether the database is there and its schema up to date.
 	Ready  func() bool
 	Log    *slog.Logger
@@ -45,7 +49,7 @@ const (
 	warmAtOnce   = 2 // warmings that a node works on
 	jobTime      = 45 * time.Second
 	stuckAfter   = 90 * time.Second // a job that a node left is given to another
-	lookEvery    = 20 * time.Second // for warmings that nobody works on
+	lookEvery    = 10 * time.Second // for what nobody works on
 	stopTime     = 10 * time.Second
 	migratePause = time.Second
 )
@@ -64,9 +68,10 @@ func New(o Options) (*Jobs, error) {
 	j := &Jobs{o: o, pool: pool, told: make(chan struct{}, 1)}
 	workers := river.NewWorkers()
 	river.AddWorker(workers, &warmWorker{jobs: j})
+	river.AddWorker(workers, &weighWorker{jobs: j})
 	quiet := slog.New(&louder{o.Log.Handler()})
 	if j.client, err = river.NewClient(riverpgxv5.New(pool), &river.Config{
-		Queues:  map[string]river.QueueConfig{warmQueue: {MaxWorkers: warmAtOnce}},
+		Queues:  map[string]river.QueueConfig{warmQueue: {MaxWorkers: warmAtOnce}, weighQueue: {MaxWorkers: weighAtOnce}},
 		Workers: workers, Logger: quiet, JobTimeout: jobTime, RescueStuckJobsAfter: stuckAfter, CompletedJobRetentionPeriod: time.Hour,
 		CancelledJobRetentionPeriod: time.Hour, DiscardedJobRetentionPeriod: 24 * time.Hour, SoftStopTimeout: stopTime,
 	}); err != nil {
@@ -101,6 +106,7 @@ func (j *Jobs) Start() {
 		defer tick.Stop()
 		for {
 			j.o.Panics.Run("look for warmings", func() error { j.lookForWarmings(ctx); return nil })
+			j.o.Panics.Run("look for weigh-ins", func() error { j.lookForWeighings(ctx); return nil })
 			select {
 			case <-ctx.Done():
 				return

@@ -378,7 +378,6 @@ func (t *Table) read(ctx context.Context, k *Known, lane Lane, path string, cont
 
 // rememberedFor is how long a failure is answered without another look.
 func rememberedFor(no *policy.Refusal, in *policy.CompiledLane) time.Duration {
-	const few = 5 * time.Second
 	switch no.Reason {
 	case policy.ReasonBusy, policy.ReasonInternal:
 		return 0
@@ -386,11 +385,11 @@ func rememberedFor(no *policy.Refusal, in *policy.CompiledLane) time.Duration {
 		return 30 * time.Second
 	case policy.ReasonOriginFailed, policy.ReasonOriginSlow:
 		if no.RetryIn > 10 { // the origin asks to be left alone
-			return min(time.Duration(no.RetryIn)*time.Second, time.Minute)
+			return max(in.Failing, min(time.Duration(no.RetryIn)*time.Second, time.Minute))
 		}
-		return few
+		return in.Failing
 	}
-	return min(max(in.Fresh, time.Second), few) // what is taken to be unchanged for longer is also taken to be missing for longer
+	return in.Missing
 }
 
 // Open gives the source's content. Of a file, whoever reads it makes sure of the digest, and says Mistaken where it is

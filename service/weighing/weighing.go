@@ -63,20 +63,20 @@ type File struct {
 	Data []byte `json:"data"` // in JSON base64
 }
 
-// Ask is what is to be weighed.
+// Ask is what is to be weighed. Written as JSON it lacks its site.
 type Ask struct {
-	Site    *policy.SiteSettings
-	Page    string // its URL
-	Files   []File // stand for what other addresses answer
-	HTML    []byte // stands for what the page's address answers; nil: what it answers
-	Screens []Screen
-	Maps    []Map
-	Own     []string // base URLs under which this service is reached, such as http://127.0.0.1:8740
-	Base    string   // what addresses in the page that is written again begin with; "": the first of Own
-	Fix     bool     // write the page again too, and weigh that
+	Site    *policy.SiteSettings `json:"-"`
+	Page    string               `json:"page"`  // its URL
+	Files   []File               `json:"files"` // stand for what other addresses answer
+	HTML    []byte               `json:"html"`  // stands for what the page's address answers; nil: what it answers
+	Screens []Screen             `json:"screens"`
+	Maps    []Map                `json:"maps"`
+	Own     []string             `json:"own"`  // base URLs under which this service is reached, such as http://127.0.0.1:8740
+	Base    string               `json:"base"` // what addresses in the page that is written again begin with; "": the first of Own
+	Fix     bool                 `json:"fix"`  // write the page again too, and weigh that
 }
 
-// Progress is progress how far it is.
+// Progress is told how far a weigh-in is.
 type Progress func(done, all int, doing string)
 
 const (

@@ -96,6 +96,12 @@ function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part
           <KindField key={f.name} field={f} lane={l} onChange={onChange} />
         ))}
         <NumberField label="Fresh, seconds" value={l.fresh_s ?? 0} onChange={(fresh_s) => onChange({ fresh_s })} hint="Where nothing else says so" />
+        <Field
+          label="Not asked again when missing, seconds"
+          value={l.missing_s == null ? "" : String(l.missing_s)}
+          onChange={(v) => /^\d*$/.test(v.trim()) && onChange({ missing_s: v.trim() === "" ? undefined : Number(v) })}
+          hint="Empty: 5, or as fresh where that is less"
+        />
         <NumberField label="Kept by browsers, seconds" value={l.max_age_s ?? 0} onChange={(max_age_s) => onChange({ max_age_s })} />
         <Field
           label="Kept by caches in front, seconds"
