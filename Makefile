@@ -20,7 +20,7 @@ demo-nodes: build var/tools/versitygw ## the demo with three nodes on one databa
 	@scripts/need nginx-light openssl
 	@scripts/demo-nodes
 
-test: build var/tools/versitygw ## run every test
+test: build var/tools/versitygw var/tools/promtool ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
 	go test -race -timeout 20m $$(go list ./service/... | grep -v /confine)
@@ -84,6 +84,10 @@ VERSITYGW := v1.8.0
 var/tools/versitygw:
 	@mkdir -p var/tools
 	GOBIN=$(CURDIR)/var/tools GOFLAGS= go install github.com/versity/versitygw/cmd/versitygw@$(VERSITYGW)
+
+# What holds rules and metrics against Prometheus itself.
+var/tools/promtool:
+	@scripts/promtool
 
 binary:
 	go build -buildvcs=auto -trimpath -ldflags "-s -w" -o bin/echolane ./cmd/echolane

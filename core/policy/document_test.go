@@ -6,6 +6,7 @@ import (
 	"slices"
 	"strings"
 	"testing"
+	"time"
 )
 
 // kinds are two kinds of lane: one whose sources have paths, one whose sources have URLs.
@@ -236,6 +237,24 @@ func TestAKindSaysWhereItsSourcesAre(t *testing.T) {
 	} {
 		if got := kinds.Of(l.Kind).Source(&l); got != where {
 			t.Errorf("%q, want %q", got, where)
+		}
+	}
+}
+
+// What is taken to be unchanged for longer is also taken to be missing for longer, up to five seconds; a lane may say otherwise.
+func TestMissingSourcesAreRememberedAsTheLaneSays(t *testing.T) {
+	for _, c := range []struct {
+		fresh, said      int // said below 0: nothing
+		missing, failing time.Duration
+	}{{0, -1, time.Second, 5 * time.Second}, {3, -1, 3 * time.Second, 5 * time.Second}, {300, -1, 5 * time.Second, 5 * time.Second}, {300, 0, 0, 0}, {1, 60, time.Minute, time.Minute}} {
+		l := compile(t, func(d *Document) {
+			d.Lanes[0].FreshS = &c.fresh
+			if c.said >= 0 {
+				d.Lanes[0].MissingS = &c.said
+			}
+		}).Lanes[0]
+		if l.Missing != c.missing || l.Failing != c.failing {
+			t.Errorf("%+v: %v, %v", c, l.Missing, l.Failing)
 		}
 	}
 }

@@ -202,12 +202,13 @@ func (a *App) start(ctx context.Context) error {
 	if a.peers != nil {
 		a.peers.Hear(a.cache.Refined, a.cache.Unsure)
 	}
-	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Wait: a.o.WaitLimit, AllMemory: a.o.RenderMemory, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log}); err != nil {
+	a.metrics = newMetrics(a)
+	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Wait: a.o.WaitLimit, AllMemory: a.o.RenderMemory, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log, Waited: func(k workshop.Kind, d time.Duration) { a.metrics.waited[k].Observe(d.Seconds()) }}); err != nil {
 		return err
 	}
 	a.sources = source.NewTable(a.lanes, a.workshop, a.panics)
+	a.sources.ObserveOrigins(a.metrics.origins.observe)
 	a.recorder = records.NewRecorder(records.RecorderOptions{Store: a.store, Log: a.o.Log, Panics: a.panics, Pruned: a.pruned})
-	a.metrics = newMetrics(a)
 	a.api = &api.API{
 		Store: a.store, Settings: a.settings, Lanes: a.lanes, Sources: a.sources, Recorder: a.recorder, Workshop: a.workshop, Isolation: a.workshop.Measures, Ground: a.o.Ground, Token: a.o.Token, Proxies: a.o.Proxies,
 		SignIns: caller.NewLimiter(10_000),

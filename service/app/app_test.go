@@ -494,7 +494,7 @@ func TestAClientThatGoesIsNoRefusal(t *testing.T) {
 		}
 		return nil
 	})
-	if got := string(r.get("/-/metrics", "Authorization", "Bearer "+token).body); !strings.Contains(got, "echolane_panics") || strings.Contains(got, `reason="busy"`) {
+	if got := string(r.get("/-/metrics", "Authorization", "Bearer "+token).body); !strings.Contains(got, "echolane_panics_total") || strings.Contains(got, `reason="busy"`) {
 		t.Errorf("clients that went are counted as refused: %s", got)
 	}
 }
@@ -610,7 +610,7 @@ func TestMetricsAreForThoseWhoRunTheService(t *testing.T) {
 	if a := r.get("/-/metrics", "Authorization", "Bearer wrong"); a.StatusCode != 401 {
 		t.Errorf("a wrong token: %d", a.StatusCode)
 	}
-	if a := r.get("/-/metrics", "Authorization", "Bearer "+token); a.StatusCode != 200 || !strings.Contains(string(a.body), "echolane_records_dropped_total") || !strings.Contains(string(a.body), "echolane_panics") {
+	if a := r.get("/-/metrics", "Authorization", "Bearer "+token); a.StatusCode != 200 || !strings.Contains(string(a.body), "echolane_records_dropped_total") || !strings.Contains(string(a.body), "echolane_panics_total") {
 		t.Errorf("with a token: %d", a.StatusCode)
 	}
 	own := start(t, func(o *Options) { o.MetricsListen = "127.0.0.1:0" }, nil)

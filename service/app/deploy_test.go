@@ -12,13 +12,12 @@ import (
 
 // Rules and dashboard speak of metrics that there are.
 func TestWhatWatchesTheServiceKnowsItsMetrics(t *testing.T) {
-	r := start(t, nil, nil)
-	r.put("kite.png", picture(t, 60, 40))
-	r.get("/kestrel/f/kite.png?width=30")
-	r.get("/kestrel/f/none.png")
-	text := string(r.get("/-/metrics", "Authorization", "Bearer "+token).body)
-	for _, desc := range []string{callsDesc.String()} { // has no series before a worker has tried something
-		text += desc
+	there := map[string]bool{}
+	for _, m := range Metrics() {
+		there[m.Name] = true
+		if m.Kind == "histogram" {
+			there[m.Name+"_bucket"], there[m.Name+"_count"], there[m.Name+"_sum"] = true, true, true
+		}
 	}
 	name := regexp.MustCompile(`\becholane_[a-z_]+`)
 	for _, file := range []string{"prometheus/echolane.rules.yml", "grafana/echolane.json"} {
@@ -31,12 +30,53 @@ func TestWhatWatchesTheServiceKnowsItsMetrics(t *testing.T) {
 			t.Errorf("%s speaks of %d metrics", file, len(found))
 		}
 		for _, n := range found {
-			if !strings.Contains(text, n) {
+			if !there[n] {
 				t.Errorf("%s speaks of %s, which there isn't", file, n)
 			}
 		}
 		if strings.HasSuffix(file, ".json") && !json.Valid(data) {
 			t.Errorf("%s isn't JSON", file)
+		}
+	}
+}
+
+// Prometheus itself takes the rules and the metrics.
+func TestPrometheusTakesRulesAndMetrics(t *testing.T) {
+	const promtool = "../../var/tools/promtool"
+	if _, err := os.Stat(promtool); err != nil {
+		t.Skip("no promtool here: make var/tools/promtool")
+	}
+	if out, err := exec.Command(promtool, "check", "rules", "../../deploy/prometheus/echolane.rules.yml").CombinedOutput(); err != nil {
+		t.Errorf("%v\n%s", err, out)
+	}
+	r := start(t, nil, nil)
+	r.put("kite.png", picture(t, 60, 40))
+	r.get("/kestrel/f/kite.png?width=30")
+	r.get("/kestrel/f/kite.png?width=30")
+	r.get("/kestrel/f/none.png")
+	text := string(r.get("/-/metrics", "Authorization", "Bearer "+token).body)
+	check := exec.Command(promtool, "check", "metrics", "--extended")
+	check.Stdin = strings.NewReader(text)
+	if out, err := check.CombinedOutput(); err != nil {
+		t.Errorf("%v\n%s", err, out)
+	}
+	for _, line := range []string{
+		`echolane_site_answers_total{result="hit",site="kestrel"} 1`, `echolane_site_answers_total{result="miss",site="kestrel"} 1`, `echolane_site_answers_total{result="refused",site="kestrel"} 1`,
+		`echolane_answer_seconds_count{from="memory",outcome="sent"} 1`, `echolane_answer_seconds_count{from="none",outcome="refused"} 1`,
+		`echolane_render_wait_seconds_count{kind="visitor"} 1`, `echolane_renders_waiting{kind="ahead"} 0`, `echolane_refinements_dropped_total 0`,
+	} {
+		if !strings.Contains(text, line+"\n") {
+			t.Errorf("there is no %s in\n%s", line, text)
+		}
+	}
+	// What is listed is what there is.
+	listed := map[string]bool{}
+	for _, m := range Metrics() {
+		listed[m.Name] = true
+	}
+	for _, found := range regexp.MustCompile(`(?m)^# TYPE (echolane_\w+) (\w+)$`).FindAllStringSubmatch(text, -1) {
+		if !listed[found[1]] {
+			t.Errorf("%s isn't listed", found[1])
 		}
 	}
 }

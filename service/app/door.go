@@ -87,7 +87,7 @@ func (a *App) pass(c *fasthttp.RequestCtx) {
 
 func (a *App) turnAway(c *fasthttp.RequestCtx, r policy.Refusal) {
 	no := policy.No(r)
-	a.metrics.Refused(no.Reason)
+	a.metrics.Refused(no.Reason, 0)
 	c.Response.Header.Set("Cache-Status", "Echo-Lane; detail="+string(no.Reason))
 	problem.Write(c, no)
 }

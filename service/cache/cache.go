@@ -21,6 +21,7 @@ import (
 	"time"
 
 	"github.com/maypok86/otter/v2"
+	"github.com/maypok86/otter/v2/stats"
 	"golang.org/x/sync/errgroup"
 
 	"echolane/core/encode"
@@ -101,16 +102,17 @@ func (w Where) String() string {
 
 // Cache is all tiers. Safe for concurrent use.
 type Cache struct {
-	memory  *otter.Cache[string, *Variant]
-	disk    *disk.Disk
-	store   *shared.Store
-	leases  Leases
-	making  flight.Group[found]
-	log     *slog.Logger
-	waited  atomic.Int64 // times that another node made it
-	stopped chan struct{}
-	closing sync.Once
-	ended   sync.WaitGroup
+	memory    *otter.Cache[string, *Variant]
+	evictions *evictions
+	disk      *disk.Disk
+	store     *shared.Store
+	leases    Leases
+	making    flight.Group[found]
+	log       *slog.Logger
+	waited    atomic.Int64 // times that another node made it
+	stopped   chan struct{}
+	closing   sync.Once
+	ended     sync.WaitGroup
 }
 
 // Leases say which node makes what. They exist where nodes share a store.
@@ -144,16 +146,27 @@ const (
 	saveEvery = 10 * time.Minute // that files are told what memory has answered
 )
 
+// evictions counts variants in memory that made room for others, and nothing else that otter would have it count.
+type evictions struct {
+	*stats.NoopRecorder
+	n atomic.Int64
+}
+
+// RecordEviction makes it a stats.Recorder.
+func (e *evictions) RecordEviction(uint32) { e.n.Add(1) }
+
 // New opens the cache. A directory that can't be used is not an error: it is said in the log and counted.
 func New(o Options) (*Cache, error) {
+	evictions := &evictions{}
 	memory, err := otter.New(&otter.Options[string, *Variant]{
 		MaximumWeight: uint64(o.MemoryBytes),
+		StatsRecorder: evictions,
 		Weigher:       func(_ string, v *Variant) uint32 { return uint32(len(v.Body) + overhead) },
 	})
 	if err != nil {
 		return nil, err
 	}
-	c := &Cache{memory: memory, store: o.Store, leases: o.Leases, log: o.Log, making: flight.Group[found]{Panics: o.Panics}, stopped: make(chan struct{})}
+	c := &Cache{memory: memory, evictions: evictions, store: o.Store, leases: o.Leases, log: o.Log, making: flight.Group[found]{Panics: o.Panics}, stopped: make(chan struct{})}
 	if o.Dir != "" {
 		c.disk = disk.Open(disk.Options{Dir: o.Dir, Bytes: o.DiskBytes, Files: o.DiskFiles, Log: o.Log, Panics: o.Panics, Evicted: o.Evicted, Held: func(key string) bool {
 			_, there := c.memory.GetEntryQuietly(key)
@@ -478,6 +491,7 @@ func (c *Cache) Shared() bool { return c.store != nil }
 type Stats struct {
 	MemoryEntries int
 	MemoryBytes   int64
+	MemoryEvicted int64
 	DiskBytes     int64
 	DiskFiles     int
 	DiskEvicted   int64
@@ -489,7 +503,7 @@ type Stats struct {
 
 // Stats counts. Memory figures are estimates while entries come and go.
 func (c *Cache) Stats() Stats {
-	s := Stats{MemoryEntries: c.memory.EstimatedSize(), MemoryBytes: int64(c.memory.WeightedSize()), Waited: c.waited.Load()}
+	s := Stats{MemoryEntries: c.memory.EstimatedSize(), MemoryBytes: int64(c.memory.WeightedSize()), MemoryEvicted: c.evictions.n.Load(), Waited: c.waited.Load()}
 	if c.disk != nil {
 		s.DiskBytes, s.DiskFiles, s.DiskEvicted, s.Disk = c.disk.Bytes(), c.disk.Files(), c.disk.Evicted(), c.disk.State()
 	}

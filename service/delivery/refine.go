@@ -44,6 +44,7 @@ type refiner struct {
 	order   []string        // of sites that have some, by whose turn it is
 	known   map[string]bool // keys of those that wait or are worked on
 	waiting int
+	dropped int64         // that had no room, or failed
 	more    chan struct{} // says that there may be some
 	ended   sync.WaitGroup
 }
@@ -93,6 +94,7 @@ func (r *refiner) put(f *refinement) {
 			}
 		}
 		list := r.bySite[most]
+		r.dropped++
 		if most == f.record.Site || len(list) == 0 {
 			return
 		}
@@ -158,6 +160,14 @@ func (r *refiner) done(f *refinement) {
 	delete(r.known, f.key)
 }
 
+// Refinements tells how many variants wait to be searched for, and how many were given up: for want of room, until they are asked for
+// again, or since their search failed.
+func (s *Service) Refinements() (waiting int, dropped int64) {
+	s.refiner.mu.Lock()
+	defer s.refiner.mu.Unlock()
+	return s.refiner.waiting, s.refiner.dropped
+}
+
 // later reports whether variants are searched for after they were answered.
 func (s *Service) later() bool { return !s.SearchAtOnce }
 
@@ -187,6 +197,9 @@ func (s *Service) failed(f *refinement, err error) {
 		return
 	}
 	s.refiner.done(f)
+	s.refiner.mu.Lock()
+	s.refiner.dropped++
+	s.refiner.mu.Unlock()
 	s.Log.Warn("a variant stays as it was predicted", "lane", f.record.Lane, "path", f.record.Path, "error", err)
 	s.settle(f)
 }

@@ -9,16 +9,21 @@ import (
 
 	"echolane/core/policy"
 	"echolane/service/problem"
+	"echolane/service/source"
 )
 
 // Refuse answers with problem details: JSON for programs and pages, words for a person who opened the
 // address in a tab.
-func (s *Service) Refuse(c *fasthttp.RequestCtx, no *policy.Refusal) { s.refuse(c, "", "", no) }
+func (s *Service) Refuse(c *fasthttp.RequestCtx, no *policy.Refusal) { s.refuse(c, "", "", no, 0) }
 
 // refuse also counts the refusal under what was asked. What is counted says all; what a stranger is told leaves out the
-// site's rules, its commands and the addresses behind its lanes.
-func (s *Service) refuse(c *fasthttp.RequestCtx, site, asked string, no *policy.Refusal) {
-	s.Metrics.Refused(no.Reason)
+// site's rules, its commands and the addresses behind its lanes. start is when the request came; 0: just now.
+func (s *Service) refuse(c *fasthttp.RequestCtx, site, asked string, no *policy.Refusal, start int64) {
+	took := time.Duration(0)
+	if start > 0 {
+		took = time.Duration(source.Now() - start)
+	}
+	s.Metrics.Refused(no.Reason, took)
 	switch {
 	case no.Mend != nil && no.Mend.Value != "":
 		asked = no.Mend.Value // what would have to be allowed tells kinds apart best

@@ -88,7 +88,7 @@ type Peers interface {
 // Metrics counts every answer. It doesn't block.
 type Metrics interface {
 	Answered(where cache.Where, status, bytes int, took time.Duration)
-	Refused(reason policy.Reason)
+	Refused(reason policy.Reason, took time.Duration)
 }
 
 // Options are what a Service works with; all of them are needed, but for Peers, Proxies and Panics.
@@ -158,7 +158,7 @@ func (s *Service) Close() {
 func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	start := source.Now()
 	if s.looped(c) {
-		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonLoop, Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}))
+		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonLoop, Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}), start)
 		return
 	}
 	// What a hit needs of the request is kept out of the heap: the request itself is a large value.
@@ -173,7 +173,7 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 		if v, ok := s.Cache.InMemory(m.key, m.since); ok && (!v.Provisional || s.refiner.pending(m.key)) {
 			e, no := s.admit(c, m.site, nil)
 			if no != nil {
-				s.refuse(c, m.site.Name, "", no)
+				s.refuse(c, m.site.Name, "", no, start)
 				return
 			}
 			s.answer(c, v, m, e, cache.Memory, "", start)
@@ -186,7 +186,7 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 // handle takes a request along the whole line.
 func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, start int64) {
 	if !s.Settings.Known() {
-		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonDatabaseAway, Detail: "the service has started while the database is away, and knows no settings yet", Remedy: "try again when the database answers (/-/ready says when)", RetryIn: 5}))
+		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonDatabaseAway, Detail: "the service has started while the database is away, and knows no settings yet", Remedy: "try again when the database answers (/-/ready says when)", RetryIn: 5}), start)
 		return
 	}
 	ctx, leave := s.waiting(c)
@@ -215,7 +215,7 @@ func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, s
 	case r.declared.As == declare.Explain:
 		s.explain(c, r, f, no, start)
 	case no != nil:
-		s.refuse(c, r.siteName(), r.asked(), no)
+		s.refuse(c, r.siteName(), r.asked(), no, start)
 	case f.original != nil:
 		s.sendOriginal(c, r, f, e, start)
 	default:

@@ -240,7 +240,7 @@ func (f *fakeMetrics) Answered(_ cache.Where, _, bytes int, _ time.Duration) {
 	f.answered.Add(1)
 	f.bytes.Add(int64(bytes))
 }
-func (f *fakeMetrics) Refused(policy.Reason) { f.refused.Add(1) }
+func (f *fakeMetrics) Refused(policy.Reason, time.Duration) { f.refused.Add(1) }
 
 func newStand(t testing.TB, docs ...policy.Document) *stand {
 	t.Helper()

@@ -29,6 +29,7 @@ var TimeBounds = [...]time.Duration{
 type trafficCount struct {
 	requests, bytes, unscaled atomic.Int64
 	times                     [len(TimeBounds) + 1]atomic.Int64
+	past                      struct{ requests, bytes int64 } // that were handed over; the counter's lock guards them
 }
 
 // traffic are a site's counts by kind.
@@ -87,11 +88,39 @@ func newTraffic(o RecorderOptions, r *Recorder) *batcher[trafficKey, trafficRow]
 	})
 }
 
+// SiteTotals are what this node has answered for a site since it began.
+type SiteTotals struct {
+	Site    string
+	Answers [refusedKind + 1]int64 // by their kind's place in TrafficKinds
+	Bytes   int64                  // that went out
+}
+
+// Totals tells what this node has answered for each site.
+func (r *Recorder) Totals() (all []SiteTotals) {
+	r.sites.Range(func(name, value any) bool {
+		c := value.(*UsageCounter)
+		c.mu.Lock()
+		defer c.mu.Unlock()
+		t := SiteTotals{Site: name.(string)}
+		for kind := range c.traffic {
+			one := &c.traffic[kind]
+			t.Answers[kind] = one.past.requests + one.requests.Load()
+			t.Bytes += one.past.bytes + one.bytes.Load()
+		}
+		all = append(all, t)
+		return true
+	})
+	return all
+}
+
 // collectTraffic hands over what was counted since the last time, once for its minute and once for its hour.
 func (r *Recorder) collectTraffic(add func(trafficRow)) {
 	now := time.Now().UTC()
 	r.sites.Range(func(name, value any) bool {
-		t := &value.(*UsageCounter).traffic
+		counter := value.(*UsageCounter)
+		counter.mu.Lock()
+		defer counter.mu.Unlock()
+		t := &counter.traffic
 		for kind := range t {
 			c := &t[kind]
 			n := c.requests.Swap(0)
@@ -99,6 +128,8 @@ func (r *Recorder) collectTraffic(add func(trafficRow)) {
 				continue
 			}
 			row := trafficRow{requests: n, bytes: c.bytes.Swap(0), unscaled: c.unscaled.Swap(0)}
+			c.past.requests += row.requests
+			c.past.bytes += row.bytes
 			times := make([]int64, len(c.times))
 			for i := range c.times {
 				times[i] = c.times[i].Swap(0)

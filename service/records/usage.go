@@ -33,7 +33,7 @@ type UsageCounter struct {
 	requests, renders, served, stored atomic.Int64 // not yet handed over
 	traffic                           traffic
 	pending, all                      usageSums  // handed over, not yet written; of the month over all nodes, when last heard
-	mu                                sync.Mutex // guards reserved, and handing over
+	mu                                sync.Mutex // guards reserved, handing over, and what was
 	reserved                          int64      // renders under way
 	month                             time.Time  // that all belongs to
 }

@@ -31,6 +31,8 @@ const (
 type origins struct {
 	mu  sync.Mutex
 	all map[[2]string]*originCount
+	// observe is told of each look too; nil: nobody is.
+	observe func(site, lane string, took time.Duration, failed bool)
 }
 
 type originCount struct {
@@ -57,6 +59,9 @@ func (o *origins) note(lane Lane, site, name string, took time.Duration, stale b
 	}
 	if errors.Is(err, context.DeadlineExceeded) {
 		failed, how = true, "it doesn't answer in time"
+	}
+	if o.observe != nil {
+		o.observe(site, name, took, failed)
 	}
 	o.mu.Lock()
 	defer o.mu.Unlock()
@@ -89,6 +94,11 @@ func (c *originCount) turn(now time.Time) {
 		}
 		c.now, c.begun = originSums{}, now
 	}
+}
+
+// ObserveOrigins has f be told how long each look at an origin took, and whether it failed. It is called before the table is used.
+func (t *Table) ObserveOrigins(f func(site, lane string, took time.Duration, failed bool)) {
+	t.origins.observe = f
 }
 
 // Origins tells how origins have answered in the last five to ten minutes: those that failed most first.

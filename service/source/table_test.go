@@ -62,7 +62,7 @@ func inTable(t *testing.T, l Lane, fresh time.Duration) (*Table, *headers, *poli
 	t.Helper()
 	h := &headers{}
 	s := &policy.SiteSettings{Site: &policy.Site{Name: "kestrel"}}
-	return NewTable(only{l}, h, nil), h, s, &policy.CompiledLane{Lane: policy.Lane{Name: "l"}, Fresh: fresh}
+	return NewTable(only{l}, h, nil), h, s, &policy.CompiledLane{Lane: policy.Lane{Name: "l"}, Fresh: fresh, Missing: 5 * time.Second, Failing: 5 * time.Second}
 }
 
 func TestWaitersShareOneLookAndItsFailure(t *testing.T) {
@@ -108,14 +108,11 @@ func TestWaitersShareOneLookAndItsFailure(t *testing.T) {
 }
 
 func TestAFailureIsRememberedForAWhileOnly(t *testing.T) {
-	for reason, want := range map[policy.Reason][2]time.Duration{ // of sources that are fresh for a second, for minutes
-		policy.ReasonNoSuchSource: {time.Second, 5 * time.Second}, policy.ReasonOriginFailed: {5 * time.Second, 5 * time.Second}, policy.ReasonBusy: {0, 0}, policy.ReasonInternal: {0, 0},
-		policy.ReasonWorkerDied: {30 * time.Second, 30 * time.Second},
+	for reason, want := range map[policy.Reason]time.Duration{
+		policy.ReasonNoSuchSource: time.Second, policy.ReasonOriginFailed: 7 * time.Second, policy.ReasonBusy: 0, policy.ReasonInternal: 0, policy.ReasonWorkerDied: 30 * time.Second,
 	} {
-		for i, fresh := range []time.Duration{time.Second, 5 * time.Minute} {
-			if got := rememberedFor(policy.No(policy.Refusal{Reason: reason}), &policy.CompiledLane{Fresh: fresh}); got != want[i] {
-				t.Errorf("%s of a lane that is fresh for %v is remembered for %v, want %v", reason, fresh, got, want[i])
-			}
+		if got := rememberedFor(policy.No(policy.Refusal{Reason: reason}), &policy.CompiledLane{Missing: time.Second, Failing: 7 * time.Second}); got != want {
+			t.Errorf("%s is remembered for %v, want %v", reason, got, want)
 		}
 	}
 	if got := rememberedFor(policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, RetryIn: 40}), &policy.CompiledLane{}); got != 40*time.Second {

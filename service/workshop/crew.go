@@ -86,6 +86,13 @@ func (c *crew) waiting() int {
 	return c.line.all()
 }
 
+// waitingOf is how many jobs of a kind wait.
+func (c *crew) waitingOf(k Kind) int {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.line.waiting(k)
+}
+
 // room reports whether a job of a kind for a site would have a place, and may be in one.
 func (c *crew) room(f For) bool {
 	c.mu.Lock()

@@ -170,6 +170,12 @@ type line struct {
 	kinds level
 }
 
+// String is the kind in a word.
+func (k Kind) String() string { return [kinds]string{"visitor", "refinement", "ahead"}[k] }
+
+// Kinds are all kinds of work.
+func Kinds() []Kind { return []Kind{Visitor, Refinement, Ahead} }
+
 var kindNames = [kinds]string{Visitor: "0", Refinement: "1", Ahead: "2"}
 
 // kind is the clock of one.

@@ -37,6 +37,9 @@ type Options struct {
 	Program     string        // the worker's executable file; "": this program's own. Its main calls Work when IsWorker
 	Log         *slog.Logger
 
+	// Waited is told how long each render has waited for its worker, without those that were turned away; nil: nobody is. It doesn't block.
+	Waited func(kind Kind, d time.Duration)
+
 	// RequireIsolation has New fail where a measure that confines workers isn't to be had.
 	RequireIsolation bool
 }
@@ -181,6 +184,9 @@ func (w *Workshop) Workers() int { return w.count }
 // Waiting counts renders that wait for a worker.
 func (w *Workshop) Waiting() int64 { return int64(w.renders.waiting()) }
 
+// WaitingOf counts those of a kind.
+func (w *Workshop) WaitingOf(k Kind) int64 { return int64(w.renders.waitingOf(k)) }
+
 // ForbiddenCalls counts workers that were ended for a system call, by its number.
 func (w *Workshop) ForbiddenCalls() map[int]int64 { return w.calls.all() }
 
@@ -220,9 +226,13 @@ func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.J
 		whom.Group = ""
 	}
 	for {
+		joined := time.Now()
 		p, one, err := w.renders.place(ctx, whom, &job)
 		if err != nil {
 			return render.Result{}, nil, err
+		}
+		if w.o.Waited != nil {
+			w.o.Waited(whom.Kind, time.Since(joined))
 		}
 		if !p.led {
 			a, err := w.work(ctx, w.renders, p, one, o, open, job.Limits.RenderTime)
