@@ -8,7 +8,7 @@ BENCH_PACKAGES := nginx-light wrk libheif-examples
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
-.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report fuzz examples notice screenshots build console binary check clean
+.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report fuzz examples reference notice screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
@@ -65,6 +65,9 @@ fuzz: ## fuzz every parser for a minute
 examples: ## make the pictures of docs/parameters.md anew
 	@scripts/need $(BUILD_PACKAGES)
 	go run ./demo/examples/write
+
+reference: ## make docs/reference.md anew from the commands, the metrics and the log
+	go test ./cmd/echolane -run TestTheReferenceIsOfThisCode -write-reference
 
 notice: console/node_modules/.package-lock.json ## write the licences of what goes into the binary
 	go run ./internal/notice

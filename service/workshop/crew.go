@@ -51,8 +51,8 @@ func newCrew(workers, queue int, wait time.Duration, memory int64, beside int) *
 	return c
 }
 
-// machineMemory is how much memory this process may use, in bytes.
-func machineMemory() int64 {
+// MachineMemory is how much memory this process may use, in bytes: the machine's, or its control group's where that is less.
+func MachineMemory() int64 {
 	most := int64(4 << 30)
 	var m unix.Sysinfo_t
 	if unix.Sysinfo(&m) == nil {

@@ -93,7 +93,7 @@ func New(o Options) (*Workshop, error) {
 		o.MemoryBytes = 2 << 30
 	}
 	if o.AllMemory == 0 {
-		o.AllMemory = machineMemory() / 2
+		o.AllMemory = MachineMemory() / 2
 	}
 	w := &Workshop{o: o, running: map[*worker]bool{}, spare: make(chan *worker), closed: make(chan struct{})}
 	var first *worker
