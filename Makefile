@@ -8,7 +8,7 @@ BENCH_PACKAGES := nginx-light wrk libheif-examples
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
-.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report fuzz examples reference notice screenshots build console binary check clean
+.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report fuzz examples reference package package-check notice screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
@@ -87,6 +87,20 @@ VERSITYGW := v1.8.0
 var/tools/versitygw:
 	@mkdir -p var/tools
 	GOBIN=$(CURDIR)/var/tools GOFLAGS= go install github.com/versity/versitygw/cmd/versitygw@$(VERSITYGW)
+
+# What writes the Debian package.
+NFPM := v2.48.0
+var/tools/nfpm:
+	@mkdir -p var/tools
+	GOBIN=$(CURDIR)/var/tools GOFLAGS= go install github.com/goreleaser/nfpm/v2/cmd/nfpm@$(NFPM)
+
+package: build var/tools/nfpm ## write the Debian package to var/
+	@scripts/need dpkg-dev
+	@scripts/package
+
+package-check: build var/tools/nfpm ## install, start, upgrade, remove and purge the Debian package in a Debian of its own
+	@scripts/need dpkg-dev debootstrap
+	@scripts/package-check
 
 # What holds rules and metrics against Prometheus itself.
 var/tools/promtool:

@@ -36,7 +36,7 @@ type Measure struct {
 
 // The measures, in the order in which they are told.
 const (
-	Namespaces  = "namespaces"   // user, mount, network, IPC and process namespaces of its own
+	Namespaces  = "namespaces"   // user, mount, network and process namespaces of its own, and those of IPC and the host's name where they may be had
 	EmptyRoot   = "empty-root"   // no file has a name
 	OwnUser     = "own-user"     // a user id that no other process has; only a service that is root can give one
 	Privileges  = "privileges"   // no capabilities, and no way to any
@@ -50,15 +50,16 @@ type Plan struct {
 	users  bool // it has a user namespace, and so all others
 	mounts bool // it has the others without one, which only root may have
 	root   bool // the service is root
+	spare  bool // it also has namespaces of what the filter on system calls keeps from it anyway: System V IPC, the host's name
 	why    string
 }
 
 // Plans are the ways to start a worker, the best first. What a machine lets one service do, it may refuse another.
 func Plans() []Plan {
 	root := os.Geteuid() == 0
-	plans := []Plan{{users: true, root: root}}
+	plans := []Plan{{users: true, root: root, spare: true}, {users: true, root: root}}
 	if root {
-		plans = append(plans, Plan{mounts: true, root: root})
+		plans = append(plans, Plan{mounts: true, root: root, spare: true}, Plan{mounts: true, root: root})
 	}
 	return append(plans, Plan{root: root})
 }
@@ -79,7 +80,10 @@ const (
 // that outlives the worker: the worker ends with that thread.
 func (p Plan) Command(n uint64, memory int64, socket, program *os.File) *exec.Cmd {
 	a := &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
-	const parts = syscall.CLONE_NEWNS | syscall.CLONE_NEWNET | syscall.CLONE_NEWIPC | syscall.CLONE_NEWPID | syscall.CLONE_NEWUTS
+	var parts uintptr = syscall.CLONE_NEWNS | syscall.CLONE_NEWNET | syscall.CLONE_NEWPID
+	if p.spare {
+		parts |= syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS
+	}
 	uid, become, flags := firstUser+int(n%userIDs), 0, 0
 	switch {
 	case p.users:
