@@ -122,6 +122,7 @@ func (a *API) operations() []operation {
 		{"GET", "/sites/:site/lanes/:lane/test", a.testLane, "whether a source would be allowed, and by which rule", []parameter{{"source", "the source's path, or its URL", ""}}, nil, TestedLane{}, 200, false},
 		{"GET", "/sites/:site/lanes/:lane/sources", a.sources, "the lane's sources; of a web lane those that were asked for", byPage, nil, Page[source.Entry]{}, 200, false},
 		{"POST", "/sites/:site/lanes/:lane/sources", a.upload, "put a source into an upload lane, as the body or as a form's file", []parameter{byPath}, upload{}, Uploaded{}, 201, false},
+		{"POST", "/sites/:site/lanes/:lane/uploads", a.uploads, "put several sources into an upload lane: the files of a form, by their names", []parameter{{"path", "folder that they are put below; absent: the lane's own", ""}}, upload{}, Page[Upload]{}, 200, false},
 		{"DELETE", "/sites/:site/lanes/:lane/sources", a.removeSource, "remove an uploaded source with all its versions", []parameter{byPath}, nil, nil, 204, false},
 		{"POST", "/sites/:site/lanes/:lane/versions/restore", a.restoreVersion, "have an older version of an uploaded source be the newest again", nil, RestoreVersion{}, source.Uploaded{}, 200, false},
 		{"GET", "/sites/:site/lanes/:lane/versions", a.versions, "an uploaded source's versions, newest first", []parameter{byPath}, nil, Page[source.Uploaded]{}, 200, false},

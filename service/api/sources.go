@@ -1,6 +1,7 @@
 package api
 
 import (
+	"bytes"
 	"context"
 	"encoding/json"
 	"errors"
@@ -18,6 +19,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/core/wording"
 	"echolane/service/delivery"
 	"echolane/service/lane"
 	"echolane/service/lane/objects"
@@ -297,10 +299,7 @@ func (a *API) upload(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	var body io.Reader = c.RequestCtx().RequestBodyStream()
-	if body == nil || c.RequestCtx().RequestBodyStream() == nil {
-		body = strings.NewReader(string(c.RequestCtx().PostBody()))
-	}
+	body := streamOf(c)
 	path := c.Query("path")
 	if kind, params, err := mime.ParseMediaType(c.Get("Content-Type")); err == nil && kind == "multipart/form-data" {
 		part, err := filePart(multipart.NewReader(body, params["boundary"]))
@@ -312,28 +311,44 @@ func (a *API) upload(c fiber.Ctx) error {
 			path = part.FileName()
 		}
 	}
-	if no := source.CheckPath(path); no != nil {
+	out, no := a.takeIn(c, l, up, path, body)
+	if no != nil {
 		return refuse(c, no)
+	}
+	return c.Status(201).JSON(out)
+}
+
+// streamOf reads a request's body, however long it is.
+func streamOf(c fiber.Ctx) io.Reader {
+	if s := c.RequestCtx().RequestBodyStream(); s != nil {
+		return s
+	}
+	return bytes.NewReader(c.RequestCtx().PostBody())
+}
+
+// takeIn keeps a source that can be decoded.
+func (a *API) takeIn(c fiber.Ctx, l *policy.CompiledLane, up source.Receiver, path string, body io.Reader) (out Uploaded, no *policy.Refusal) {
+	if no := source.CheckPath(path); no != nil {
+		return out, no
 	}
 	version, content, err := up.Receive(c.Context(), body)
 	if err != nil {
-		var no *policy.Refusal
 		if errors.As(err, &no) {
-			return refuse(c, no)
+			return out, no
 		}
-		return refuse(c, badRequest("body", "", "the upload broke off", "the whole file"))
+		return out, badRequest("body", "", "the upload broke off", "the whole file")
 	}
 	defer content.Close()
 	ctx := workshop.With(c.Context(), workshop.Ahead, c.Params("site"), "")
 	h, err := a.Workshop.Header(ctx, content)
 	if err != nil {
-		return refuse(c, asRefusal(err))
+		return out, asRefusal(err)
 	}
 	if h.W == 0 {
-		return refuse(c, policy.NotRead(h.Type))
+		return out, policy.NotRead(h.Type)
 	}
 	if no := l.Limits.CheckPixels(h.W, h.H); no != nil {
-		return refuse(c, no)
+		return out, no
 	}
 	// Its placeholder is made first: what can't be decoded isn't kept.
 	job := delivery.PlaceholderJob(l.Limits)
@@ -341,23 +356,88 @@ func (a *API) upload(c fiber.Ctx) error {
 		return []*source.Content{content.Share()}, nil
 	}, job)
 	if err != nil {
-		return refuse(c, asRefusal(err))
+		return out, asRefusal(err)
 	}
 	facts := source.FactsOf(version, h)
 	facts.Placeholder = delivery.PlaceholderURL(tiny.Data)
 	kept, err := up.Put(c.Context(), path, content, source.Uploaded{Digest: version.Digest, Type: h.Type, Width: facts.Width, Height: facts.Height, At: time.Now().UTC(), By: who(c)})
 	if err != nil {
-		return refuse(c, asRefusal(err))
+		return out, asRefusal(err)
 	}
-	url := string(declare.AppendPath([]byte("/"+c.Params("site")+"/"+l.Name), path, l.TakesURL))
-	return c.Status(201).JSON(Uploaded{kept, facts, url})
+	return Uploaded{kept, facts, string(declare.AppendPath([]byte("/"+c.Params("site")+"/"+l.Name), path, l.TakesURL))}, nil
 }
+
+// Upload is what became of one file of several.
+type Upload struct {
+	File    string    `json:"file"`              // as its part of the form names it
+	Kept    *Uploaded `json:"kept,omitempty"`    // absent where it wasn't taken
+	Problem string    `json:"problem,omitempty"` // why it wasn't
+	Detail  string    `json:"detail,omitempty"`
+}
+
+// mostUploads is how many files one form may have.
+const mostUploads = 1000
+
+// uploads takes all files of a multipart form, each below the path, by the name that its part gives. One that isn't taken leaves
+// the others as they are.
+func (a *API) uploads(c fiber.Ctx) error {
+	l, up, no := a.findUploads(c, records.MayEdit)
+	if no != nil {
+		return refuse(c, no)
+	}
+	kind, params, err := mime.ParseMediaType(c.Get("Content-Type"))
+	if err != nil || kind != "multipart/form-data" {
+		return refuse(c, badRequest("body", wording.Cut(c.Get("Content-Type"), 60), "that isn't a form", "multipart/form-data with a file in each part"))
+	}
+	below := strings.Trim(c.Query("path"), "/")
+	r := multipart.NewReader(streamOf(c), params["boundary"])
+	out := Page[Upload]{Items: []Upload{}}
+	for {
+		part, err := filePart(r)
+		if errors.Is(err, errNoFile) && len(out.Items) > 0 {
+			return c.JSON(out)
+		}
+		if err == nil && len(out.Items) >= mostUploads {
+			err = fmt.Errorf("it has more than %d", mostUploads)
+		}
+		if err != nil && len(out.Items) > 0 { // those before it are kept: say so
+			out.Items = append(out.Items, Upload{Problem: string(policy.ReasonBadRequest), Detail: "the form breaks off here: " + err.Error()})
+			return c.JSON(out)
+		}
+		if err != nil {
+			return refuse(c, badRequest("body", "", "the form has no file: "+err.Error(), fmt.Sprintf("multipart/form-data with a file in each part, at most %d", mostUploads)))
+		}
+		one := Upload{File: wording.Cut(fileName(part), 300)}
+		name := fileName(part)
+		if below != "" {
+			name = below + "/" + name
+		}
+		kept, no := a.takeIn(c, l, up, name, part)
+		if no != nil {
+			one.Problem, one.Detail = string(no.Reason), no.Detail
+		} else {
+			one.Kept = &kept
+		}
+		out.Items = append(out.Items, one)
+	}
+}
+
+// fileName is the name of a part with the folders in it, which FileName leaves out.
+func fileName(p *multipart.Part) string {
+	_, params, err := mime.ParseMediaType(p.Header.Get("Content-Disposition"))
+	if err != nil || params["filename"] == "" {
+		return p.FileName()
+	}
+	return params["filename"]
+}
+
+var errNoFile = errors.New("it ends before one comes")
 
 func filePart(r *multipart.Reader) (*multipart.Part, error) {
 	for {
 		p, err := r.NextPart()
 		if errors.Is(err, io.EOF) {
-			return nil, errors.New("it ends before one comes")
+			return nil, errNoFile
 		}
 		if err != nil {
 			return nil, err

@@ -190,6 +190,9 @@ export const listSources = (site: string, lane: string, signal?: AbortSignal) =>
 // upload is POST /sites/:site/lanes/:lane/sources: put a source into an upload lane, as the body or as a form's file.
 export const upload = (site: string, lane: string, path: string, body: Blob) => send<Schemas["Uploaded"]>("POST", at`/sites/${site}/lanes/${lane}/sources` + query({ path }), body);
 
+// listUploads is POST /sites/:site/lanes/:lane/uploads: put several sources into an upload lane: the files of a form, by their names.
+export const listUploads = (site: string, lane: string, path: string, body: Blob) => send<Schemas["Upload"]>("POST", at`/sites/${site}/lanes/${lane}/uploads` + query({ path }), body);
+
 // removeSource is DELETE /sites/:site/lanes/:lane/sources: remove an uploaded source with all its versions.
 export const removeSource = (site: string, lane: string, path: string) => send<void>("DELETE", at`/sites/${site}/lanes/${lane}/sources` + query({ path }));
 

@@ -371,6 +371,11 @@ func (c *Client) Upload(ctx context.Context, site string, lane string, path stri
 	return out, err
 }
 
+// Uploads is POST /sites/:site/lanes/:lane/uploads: put several sources into an upload lane: the files of a form, by their names.
+func (c *Client) Uploads(ctx context.Context, site string, lane string, path string, in io.Reader) ([]api.Upload, error) {
+	return all[api.Upload](ctx, c, "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/uploads"+query("path", path))
+}
+
 // RemoveSource is DELETE /sites/:site/lanes/:lane/sources: remove an uploaded source with all its versions.
 func (c *Client) RemoveSource(ctx context.Context, site string, lane string, path string) error {
 	return c.call(ctx, "DELETE", "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/sources"+query("path", path), nil, nil)
