@@ -25,6 +25,8 @@ var sections = []section{
 	{"zipf", "what memory for one in a hundred answers, against whoever knew", zipf},
 	{"stock", "the stock of a million variants, and a purge", stocked},
 	{"killed", "two nodes on one store, killed over and over", killed},
+	{"nodes", "three nodes behind nginx under changes, purges and losses", together},
+	{"origins", "others beside an origin that misbehaves", origins},
 	{"decided", "a request up to its cache key", decided},
 	{"swapped", "settings that change under load", swapped},
 	{"resampling", "our kernel against a general one", resampling},
