@@ -27,6 +27,7 @@ var sections = []section{
 	{"killed", "two nodes on one store, killed over and over", killed},
 	{"nodes", "three nodes behind nginx under changes, purges and losses", together},
 	{"origins", "others beside an origin that misbehaves", origins},
+	{"sizing", "what sites of several sizes need", sizing},
 	{"decided", "a request up to its cache key", decided},
 	{"swapped", "settings that change under load", swapped},
 	{"resampling", "our kernel against a general one", resampling},
