@@ -231,7 +231,7 @@ func enter(b *browser.Browser) error {
 	if err := b.Open(link); err != nil {
 		return err
 	}
-	if err := b.Until(`document.querySelector("ul[aria-label=Sources]")`); err != nil {
+	if err := b.Until(`document.querySelector("h1, nav a")`); err != nil {
 		return err
 	}
 	for i, path := range []string{"press/http%3A%2F%2F127.0.0.1%3A8741%2Fpictures%2Fmark.png", "archive/1962/launch-day.jpg", "catalogue/delta-red.jpg?quality=101", "catalogue/delta-read.jpg"} {

@@ -21,7 +21,15 @@ type Today struct {
 	Points []records.TrafficPoint `json:"points"`
 	Hits   Times                  `json:"hits"`   // of what was kept
 	Misses Times                  `json:"misses"` // of what had to be made
+	Tiers  []TierTimes            `json:"tiers"` // by where the answer came from; those that gave none aren't in it
 	Nodes  []NodeState            `json:"nodes"`
+}
+
+// TierTimes are the times of answers from one place.
+type TierTimes struct {
+	Kind     string `json:"kind" words:"memory disk store made joined original refused"`
+	Requests int64  `json:"requests"`
+	Times
 }
 
 // Times are quantiles of the time to an answer, in seconds; 0: nothing was answered.
@@ -87,6 +95,18 @@ func (a *API) today(c fiber.Ctx) error {
 		return Times{records.Quantile(0.5, times, kinds...), records.Quantile(0.95, times, kinds...), records.Quantile(0.99, times, kinds...)}
 	}
 	out.Hits, out.Misses = of("memory", "disk", "store"), of("made", "joined")
+	out.Tiers = []TierTimes{}
+	for _, kind := range records.TrafficKinds {
+		one := TierTimes{Kind: kind, Times: of(kind)}
+		for _, p := range points {
+			if p.Kind == kind {
+				one.Requests += p.Requests
+			}
+		}
+		if one.Requests > 0 {
+			out.Tiers = append(out.Tiers, one)
+		}
+	}
 	nodes, err := a.Store.Nodes(c.Context())
 	if err != nil {
 		return refuse(c, failed(err, site))

@@ -44,6 +44,9 @@ export const words = {
   Stock: {
     by: ["site", "lane", "source", "format"],
   },
+  TierTimes: {
+    kind: ["memory", "disk", "store", "made", "joined", "original", "refused"],
+  },
   Today: {
     span: ["hour", "day", "month"],
   },

@@ -44,7 +44,7 @@ export function Chart(props: { label: string; kind: "bars" | "lines"; at: number
           { ...axis, size: 70, values: (_, n) => n.map((v) => (v === Math.round(v) ? props.text(v) : "")) },
         ],
         series: [
-          { label: "at", value: (_, v) => (v == null ? "" : props.time(v)) },
+          { label: "in", value: (_, v) => (v == null ? "all of it" : props.time(v)) },
           ...drawn.map(
             (s): Plot.Series => ({
               label: s.name,

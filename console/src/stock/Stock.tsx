@@ -1,8 +1,8 @@
 // Stock: what is kept, how often it is asked for, and how it is forgotten or made ahead.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { getStock, getStockVariants, listPurges, purge } from "../api/calls";
-import type { Schemas } from "../api/client";
+import { getStock, getStockOfAll, getStockVariants, listPurges, purge } from "../api/calls";
+import { Problem, type Schemas } from "../api/client";
 import { addressOf, elementsOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
@@ -22,9 +22,13 @@ export function Stock() {
   const sites = useSites();
   const name = address.parts[0];
   const first = sites.data?.[0]?.name;
+  const [by, setBy] = useState<"site" | "format">("site");
+  const all = useQuery({ queryKey: ["stock", by], queryFn: ({ signal }) => getStockOfAll(by, 200, signal), enabled: !name, refetchInterval: 30_000, placeholderData: (b) => b });
+  // Who may look at some sites only begins with the first of them.
+  const shut = !name && all.error instanceof Problem && all.error.details.reason === "not-permitted";
   useEffect(() => {
-    if (!name && first) go(addressOf("stock", [first]), true);
-  }, [name, first]);
+    if (shut && first) go(addressOf("stock", [first]), true);
+  }, [shut, first]);
   if (sites.error) return <div className="m-auto p-8"><Trouble error={sites.error} /></div>;
   if (!sites.data) return <p className="m-auto p-8">Loading…</p>;
   const site = sites.data.find((s) => s.name === name);
@@ -32,9 +36,36 @@ export function Stock() {
     <div className="flex flex-col gap-4 overflow-y-auto p-4">
       <div className="flex flex-wrap items-center gap-3">
         <h1 className="flex-1 text-lg font-semibold">Stock</h1>
-        <SitePick site={name ?? ""} onChange={(v) => go(addressOf("stock", [v]))} />
+        <SitePick site={name ?? ""} all onChange={(v) => go(addressOf("stock", v ? [v] : []))} />
       </div>
-      {site ? <OneSite key={site.name} site={site} /> : <p>{sites.data.length ? "Pick a site." : "There is no site yet: add one under Lanes."}</p>}
+      {site ? (
+        <OneSite key={site.name} site={site} />
+      ) : name ? (
+        <p>There is no site {name}.</p>
+      ) : (
+        <>
+          {all.error && !shut && <Trouble error={all.error} />}
+          {all.data && <Sums stock={all.data} />}
+          {all.data && (
+            <section aria-label="What is kept" className="flex flex-col gap-2">
+              <div className="flex flex-wrap items-center gap-3">
+                <h2 className="flex-1 font-semibold">What is kept</h2>
+                <Choice
+                  label="Grouped by"
+                  value={by}
+                  options={[
+                    { value: "site", text: "Sites" },
+                    { value: "format", text: "Formats" },
+                  ]}
+                  onChange={setBy}
+                />
+              </div>
+              <Groups site="" stock={all.data} />
+            </section>
+          )}
+          {sites.data.length === 0 && <p>There is no site yet: add one under Lanes.</p>}
+        </>
+      )}
     </div>
   );
 }
@@ -49,14 +80,7 @@ function OneSite({ site }: { site: Schemas["Site"] }) {
   return (
     <>
       {stock.error && <Trouble error={stock.error} />}
-      {s && (
-        <dl className="grid grid-cols-2 gap-px border border-line bg-line lg:grid-cols-4">
-          <Figure name="Kept" value={bytesText(s.bytes)} more={`${manyText(s.variants, "variant")} of ${manyText(s.sources, "source")}, ${bytesText(s.source_bytes)}`} />
-          <Figure name="Asked for" value={`${countText(s.asked)} ×`} more={s.used_at ? `last ${whenText(s.used_at)}` : "never yet"} />
-          <Figure name="Went out" value={bytesText(s.served_bytes)} more={s.unscaled_bytes > 0 ? `instead of ${bytesText(s.unscaled_bytes)}: ${savedText(s.unscaled_bytes, s.served_bytes)}` : ""} />
-          <Figure name="Time of making" value={`${(s.render_ms / 1000).toFixed(1)} s`} more="over all that is kept" />
-        </dl>
-      )}
+      {s && <Sums stock={s} />}
       <section aria-label="What is kept" className="flex flex-col gap-2">
         <div className="flex flex-wrap items-center gap-3">
           <h2 className="flex-1 font-semibold">What is kept</h2>
@@ -79,6 +103,17 @@ function OneSite({ site }: { site: Schemas["Site"] }) {
       <Warmings site={site} />
       <Purges site={site.name} />
     </>
+  );
+}
+
+function Sums({ stock: s }: { stock: Schemas["Stock"] }) {
+  return (
+    <dl className="grid grid-cols-2 gap-px border border-line bg-line lg:grid-cols-4">
+      <Figure name="Kept" value={bytesText(s.bytes)} more={`${manyText(s.variants, "variant")} of ${manyText(s.sources, "source")}, ${bytesText(s.source_bytes)}`} />
+      <Figure name="Asked for" value={`${countText(s.asked)} ×`} more={s.used_at ? `last ${whenText(s.used_at)}` : "never yet"} />
+      <Figure name="Went out" value={bytesText(s.served_bytes)} more={s.unscaled_bytes > 0 ? `instead of ${bytesText(s.unscaled_bytes)}: ${savedText(s.unscaled_bytes, s.served_bytes)}` : ""} />
+      <Figure name="Time of making" value={`${(s.render_ms / 1000).toFixed(1)} s`} more="over all that is kept" />
+    </dl>
   );
 }
 
@@ -106,11 +141,12 @@ function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
         </thead>
         <tbody>
           {stock.groups.map((g) => {
-            const [lane = "", ...path] = stock.by === "format" ? [] : g.name.slice(site.length + 1).split("/");
-            const to = stock.by === "format" ? undefined : addressOf("stock", [site, lane, ...(path.length ? elementsOf(path.join("/")) : [])]);
+            const whole = stock.by === "site" || stock.by === "format";
+            const [lane = "", ...path] = whole ? [] : g.name.slice(site.length + 1).split("/");
+            const to = stock.by === "format" ? undefined : stock.by === "site" ? addressOf("stock", [g.name]) : addressOf("stock", [site, lane, ...(path.length ? elementsOf(path.join("/")) : [])]);
             return (
               <tr key={g.name} className="border-t border-line">
-                <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>{to ? <Link className="text-accent underline" href={to}>{g.name.slice(site.length + 1)}</Link> : g.name}</td>
+                <td className={cell + " min-w-44 [overflow-wrap:anywhere]"}>{to ? <Link className="text-accent underline" href={to}>{whole ? g.name : g.name.slice(site.length + 1)}</Link> : g.name}</td>
                 <td className={cell + " text-right"}>{countText(g.variants)}</td>
                 {stock.by !== "source" && <td className={cell + " text-right"}>{countText(g.sources)}</td>}
                 <td className={cell + " text-right whitespace-nowrap"}>{bytesText(g.bytes)}</td>
@@ -118,7 +154,7 @@ function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
                 <td className={cell + " text-right whitespace-nowrap"}>{bytesText(g.served_bytes)}</td>
                 <td className={cell + " text-right whitespace-nowrap"}>{g.unscaled_bytes > 0 ? savedText(g.unscaled_bytes, g.served_bytes) : "–"}</td>
                 <td className={cell + " whitespace-nowrap"}>{g.used_at ? whenText(g.used_at) : ""}</td>
-                <td className="py-1 text-right">{to && <Purge site={site} lane={lane} path={path.join("/")} label="Purge" />}</td>
+                <td className="py-1 text-right">{to && !whole && <Purge site={site} lane={lane} path={path.join("/")} label="Purge" />}</td>
               </tr>
             );
           })}

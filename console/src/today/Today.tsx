@@ -125,6 +125,20 @@ function Figures({ today, site }: { today: Schemas["Today"]; site: string }) {
           />
         </section>
       </div>
+      <section aria-label="Times">
+        <h2 className="mb-1 font-semibold">Time to an answer, by where it came from</h2>
+        <Table heads={["where from", "requests", "half within", "95 %", "99 %"]} right={[1, 2, 3, 4]}>
+          {today.tiers.map((t) => (
+            <tr key={t.kind} className="border-t border-line">
+              <Cell>{kinds.find((k) => k.kind === t.kind)?.name}</Cell>
+              <Cell right>{countText(t.requests)}</Cell>
+              <Cell right>{timeText(t.p50)}</Cell>
+              <Cell right>{timeText(t.p95)}</Cell>
+              <Cell right>{timeText(t.p99)}</Cell>
+            </tr>
+          ))}
+        </Table>
+      </section>
       <Nodes today={today} />
     </>
   );
