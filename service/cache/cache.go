@@ -104,6 +104,7 @@ func (w Where) String() string {
 type Cache struct {
 	memory    *otter.Cache[string, *Variant]
 	evictions *evictions
+	reading   [256]sync.Mutex // of keys that are being read from the disk, by their hash
 	disk      *disk.Disk
 	store     *shared.Store
 	leases    Leases
@@ -202,6 +203,27 @@ func (c *Cache) InMemory(key string, since uint64) (*Variant, bool) {
 	return v, ok && v.Serial >= since
 }
 
+// AtHand gives a variant from memory, or from the disk: one of those who ask at the same time reads it there, by itself, since most
+// don't ask for the same. ok is false for the others, and where there is none.
+func (c *Cache) AtHand(ask Ask) (v *Variant, where Where, ok bool) {
+	if v, ok := c.InMemory(ask.Key, ask.Since); ok {
+		return v, Memory, true
+	}
+	if c.disk == nil {
+		return nil, Nowhere, false
+	}
+	turn := &c.reading[fnv1a(ask.Key)%uint32(len(c.reading))]
+	if !turn.TryLock() {
+		return nil, Nowhere, false
+	}
+	defer turn.Unlock()
+	if v = c.fromDisk(ask); v == nil {
+		return nil, Nowhere, false
+	}
+	c.memory.Set(ask.Key, v)
+	return v, Disk, true
+}
+
 // Replace keeps a variant in place of the one that is there. kept, where it isn't nil, is called once it is where other nodes
 // find it, or won't be. Where there is a store, it isn't answered with before that, so that all nodes turn to it at once.
 func (c *Cache) Replace(key string, v *Variant, kept func()) {
@@ -264,8 +286,8 @@ type Ask struct {
 // function that produce returns as then, where it isn't nil, is called once the variant is kept.
 func (c *Cache) Get(ctx context.Context, ask Ask, produce func(context.Context) (v *Variant, then func(), err error)) (*Variant, Where, error) {
 	key := ask.Key
-	if v, ok := c.InMemory(key, ask.Since); ok {
-		return v, Memory, nil
+	if v, where, ok := c.AtHand(ask); ok {
+		return v, where, nil
 	}
 	together := key
 	if ask.Since > 0 { // what is made for who knows nothing of a purge isn't for who does
@@ -317,6 +339,15 @@ func (c *Cache) Get(ctx context.Context, ask Ask, produce func(context.Context) 
 		return got.v, Joined, nil
 	}
 	return got.v, got.where, nil
+}
+
+// fnv1a is a hash of a key.
+func fnv1a(key string) uint32 {
+	h := uint32(2166136261)
+	for i := range len(key) {
+		h = (h ^ uint32(key[i])) * 16777619
+	}
+	return h
 }
 
 // lead waits for this node's turn to make a variant, or for the one that another node makes. there says that the store answers:

@@ -170,13 +170,17 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	var room [512]byte
 	look := appendHotKey(room[:0], uri, accepted, saves, hosted)
 	if m, ok := s.hot.GetIfPresent(text(look)); ok && m.holds(all, start) {
-		if v, ok := s.Cache.InMemory(m.key, m.since); ok && (!v.Provisional || s.refiner.pending(m.key)) {
+		if v, where, ok := s.Cache.AtHand(cache.Ask{Key: m.key, Since: m.since}); ok && (!v.Provisional || s.refiner.pending(m.key)) {
 			e, no := s.admit(c, m.site, nil)
 			if no != nil {
 				s.refuse(c, m.site.Name, "", no, start)
 				return
 			}
-			s.answer(c, v, m, e, cache.Memory, "", start)
+			how := ""
+			if where != cache.Memory {
+				how = timing(v, where, start, start)
+			}
+			s.answer(c, v, m, e, where, how, start)
 			return
 		}
 	}

@@ -27,6 +27,7 @@ type Guard struct {
 	breaker  *gobreaker.TwoStepCircuitBreaker[struct{}]
 	failures atomic.Int64
 	waiting  atomic.Int64
+	idle     chan func() // to a goroutine that has nothing to do
 	last     atomic.Pointer[string]
 	lastWord atomic.Int64
 }
@@ -56,7 +57,7 @@ func harmless(err error) bool {
 
 // New makes one.
 func New(o Options) *Guard {
-	return &Guard{o: o, breaker: gobreaker.NewTwoStepCircuitBreaker[struct{}](gobreaker.Settings{
+	return &Guard{o: o, idle: make(chan func()), breaker: gobreaker.NewTwoStepCircuitBreaker[struct{}](gobreaker.Settings{
 		Name: o.Name, Timeout: rest, MaxRequests: 1,
 		ReadyToTrip:  func(c gobreaker.Counts) bool { return c.ConsecutiveFailures >= mostFailures },
 		IsSuccessful: func(err error) bool { return harmless(err) || o.Minor != nil && o.Minor(err) },
@@ -106,7 +107,7 @@ func Do[V any](g *Guard, what string, work func() (V, error), drop func(V)) (v V
 		err error
 	}
 	out := make(chan result, 1)
-	go func() {
+	g.run(func() {
 		defer g.waiting.Add(-1)
 		var r result
 		r.err = g.o.Panics.Run(what, func() (err error) {
@@ -114,7 +115,7 @@ func Do[V any](g *Guard, what string, work func() (V, error), drop func(V)) (v V
 			return err
 		})
 		out <- r
-	}()
+	})
 	var late <-chan time.Time
 	if g.o.Budget > 0 {
 		timer := time.NewTimer(g.o.Budget)
@@ -135,6 +136,29 @@ func Do[V any](g *Guard, what string, work func() (V, error), drop func(V)) (v V
 		return v, ErrSlow
 	}
 }
+
+// run does work on a goroutine that has done such work before, and so has a stack for it, where one is idle; else on a new one.
+func (g *Guard) run(work func()) {
+	select {
+	case g.idle <- work:
+	default:
+		go func() {
+			late := time.NewTimer(idleTime)
+			for {
+				work()
+				late.Reset(idleTime)
+				select {
+				case work = <-g.idle:
+				case <-late.C:
+					return
+				}
+			}
+		}()
+	}
+}
+
+// idleTime is how long a goroutine waits for more work.
+const idleTime = time.Second
 
 // State is how the thing is.
 type State struct {

@@ -16,6 +16,7 @@ func guardOf(budget time.Duration) *Guard {
 
 func TestWhatFailsIsLeftAloneForAWhile(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
+		defer time.Sleep(2 * idleTime) // what has nothing to do ends
 		g, asked := guardOf(time.Second), 0
 		work := func(err error) func() (int, error) {
 			return func() (int, error) { asked++; return 7, err }
@@ -52,6 +53,7 @@ func TestWhatFailsIsLeftAloneForAWhile(t *testing.T) {
 
 func TestWhatIsSlowIsWaitedForWithinTheBudgetOnly(t *testing.T) {
 	synctest.Test(t, func(t *testing.T) {
+		defer time.Sleep(2 * idleTime) // what has nothing to do ends
 		g := guardOf(time.Second)
 		dropped := make(chan int, 1)
 		begun := time.Now()
