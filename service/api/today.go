@@ -21,7 +21,7 @@ type Today struct {
 	Points []records.TrafficPoint `json:"points"`
 	Hits   Times                  `json:"hits"`   // of what was kept
 	Misses Times                  `json:"misses"` // of what had to be made
-	Tiers  []TierTimes            `json:"tiers"` // by where the answer came from; those that gave none aren't in it
+	Tiers  []TierTimes            `json:"tiers"`  // by where the answer came from; those that gave none aren't in it
 	Nodes  []NodeState            `json:"nodes"`
 }
 

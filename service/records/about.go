@@ -27,10 +27,10 @@ func (s *Store) About(ctx context.Context) (a About, err error) {
 		return a, fmt.Errorf("reach the database: %w", plain(err))
 	}
 	var row struct {
-		Version string    `db:"version"`
-		Most    int       `db:"most"`
-		Held    int       `db:"held"`
-		There   bool      `db:"there"`
+		Version string `db:"version"`
+		Most    int    `db:"most"`
+		Held    int    `db:"held"`
+		There   bool   `db:"there"`
 	}
 	err = s.db.pool.GetContext(ctx, &row, `SELECT current_setting('server_version') AS version, current_setting('max_connections')::int AS most,
 			(SELECT count(*) FROM pg_stat_activity WHERE backend_type = 'client backend' AND pid <> pg_backend_pid())::int AS held, to_regclass('goose_db_version') IS NOT NULL AS there`)
