@@ -92,7 +92,9 @@ func measureCosts(r *report, bed *testbed.Bed, t testing.TB) (c costs, err error
 		return c, err
 	}
 	var puts, gets, stored atomic.Int64
-	pass := &httputil.ReverseProxy{Rewrite: func(p *httputil.ProxyRequest) { p.Out.URL.Scheme, p.Out.URL.Host, p.Out.Host = behind.Scheme, behind.Host, p.In.Host }}
+	pass := &httputil.ReverseProxy{Rewrite: func(p *httputil.ProxyRequest) {
+		p.Out.URL.Scheme, p.Out.URL.Host, p.Out.Host = behind.Scheme, behind.Host, p.In.Host
+	}}
 	counting := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, q *http.Request) {
 		switch q.Method {
 		case "PUT":
