@@ -2,8 +2,15 @@ package app
 
 import (
 	"bytes"
+	"crypto/ecdsa"
+	"crypto/elliptic"
+	"crypto/rand"
+	"crypto/tls"
+	"crypto/x509"
+	"encoding/pem"
 	"fmt"
 	"io"
+	"math/big"
 	"net"
 	"net/http"
 	"net/netip"
@@ -13,14 +20,15 @@ import (
 	"strings"
 	"sync"
 	"testing"
+	"time"
 
 	"echolane/core/policy"
 	"echolane/internal/testbed"
 	"echolane/service/cache/shared"
 )
 
-// front starts nginx with the lines that we recommend, before these nodes, and gives its address.
-func front(t *testing.T, all []*running) string {
+// front starts nginx with the lines that we recommend, before these nodes, and gives its address, and the one that speaks TLS.
+func front(t *testing.T, all []*running) (plain, secure string) {
 	t.Helper()
 	program, err := exec.LookPath("nginx")
 	if err != nil {
@@ -30,17 +38,23 @@ func front(t *testing.T, all []*running) string {
 	if err != nil {
 		t.Fatal(err)
 	}
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		t.Fatal(err)
+	free := func() string {
+		l, err := net.Listen("tcp", "127.0.0.1:0")
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer l.Close()
+		return l.Addr().String()
 	}
-	address, dir := l.Addr().String(), t.TempDir()
-	l.Close()
+	address, over, dir := free(), free(), t.TempDir()
+	certificate(t, dir)
 	servers := ""
 	for _, r := range all {
 		servers += "server " + r.Addr() + " max_fails=2 fail_timeout=5s;\n"
 	}
-	text := strings.NewReplacer("server 127.0.0.1:8740 max_fails=2 fail_timeout=5s; # NODES", servers, "/var/cache/nginx/echolane", filepath.Join(dir, "cache"), "listen 80;", "listen "+address+";").Replace(string(conf))
+	text := strings.NewReplacer("server 127.0.0.1:8740 max_fails=2 fail_timeout=5s; # NODES", servers, "/var/cache/nginx/echolane", filepath.Join(dir, "cache"), "listen 80;", "listen "+address+";", "# listen 443 ssl http2;", "listen "+over+" ssl http2;",
+		"# server_name         img.example.test;", "server_name img.example.test;", "# ssl_certificate     /etc/ssl/img.example.test.pem;", "ssl_certificate "+dir+"/cert.pem;",
+		"# ssl_certificate_key /etc/ssl/private/img.example.test.key;", "ssl_certificate_key "+dir+"/key.pem;").Replace(string(conf))
 	if !strings.Contains(text, servers) {
 		t.Fatal("the lines have no place for the nodes")
 	}
@@ -74,7 +88,30 @@ func front(t *testing.T, all []*running) string {
 		}
 		return err
 	})
-	return "http://" + address
+	return "http://" + address, "https://" + over
+}
+
+// certificate writes a certificate for img.example.test, and its key.
+func certificate(t *testing.T, dir string) {
+	t.Helper()
+	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
+	if err != nil {
+		t.Fatal(err)
+	}
+	c := &x509.Certificate{SerialNumber: big.NewInt(1), DNSNames: []string{"img.example.test"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour)}
+	made, err := x509.CreateCertificate(rand.Reader, c, c, &key.PublicKey, key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	private, err := x509.MarshalPKCS8PrivateKey(key)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for name, b := range map[string]*pem.Block{"cert.pem": {Type: "CERTIFICATE", Bytes: made}, "key.pem": {Type: "PRIVATE KEY", Bytes: private}} {
+		if err := os.WriteFile(filepath.Join(dir, name), pem.EncodeToMemory(b), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
 }
 
 // A cache in front that is set up as we say holds three variants of an address at most, asks once for all, goes on when a node is
@@ -82,7 +119,7 @@ func front(t *testing.T, all []*running) string {
 func TestNginxInFront(t *testing.T) {
 	all, _ := nodes(t, 3, folderStore(t), shared.Credentials{}, func(o *Options) { o.Proxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")} })
 	all[0].put("kite.png", picture(t, 300, 200))
-	base := front(t, all)
+	base, secure := front(t, all)
 	get := func(path string, fields ...string) answer {
 		t.Helper()
 		q, err := http.NewRequest("GET", base+path, nil)
@@ -175,4 +212,13 @@ func TestNginxInFront(t *testing.T) {
 	}
 	wait.Wait()
 	<-stopped
+	// Over TLS it is the same, in HTTP/2.
+	c := &http.Client{Transport: &http.Transport{ForceAttemptHTTP2: true, TLSClientConfig: &tls.Config{InsecureSkipVerify: true, ServerName: "img.example.test"}}}
+	q, _ := http.NewRequest("GET", secure+"/kestrel/f/kite.png?width=50&format=png", nil)
+	q.Host = "img.example.test"
+	if a, err := c.Do(q); err != nil || a.StatusCode != 200 || a.ProtoMajor != 2 || a.Header.Get("Content-Type") != "image/png" || a.TLS.PeerCertificates[0].DNSNames[0] != "img.example.test" {
+		t.Errorf("over TLS: %v, %v", a, err)
+	} else {
+		a.Body.Close()
+	}
 }
