@@ -220,8 +220,21 @@ func (c *Cache) AtHand(ask Ask) (v *Variant, where Where, ok bool) {
 	if v = c.fromDisk(ask); v == nil {
 		return nil, Nowhere, false
 	}
-	c.memory.Set(ask.Key, v)
-	return v, Disk, true
+	return c.hold(ask, v), Disk, true
+}
+
+// hold has what was read from disk or store be in memory, unless there is something by now: what was searched for meanwhile isn't given up for
+// what was provisional. It gives what is there.
+func (c *Cache) hold(ask Ask, v *Variant) *Variant {
+	have, set := c.memory.SetIfAbsent(ask.Key, v)
+	switch {
+	case set:
+		return v
+	case have.Serial >= ask.Since && (v.Provisional || !have.Provisional):
+		return have
+	}
+	c.memory.Set(ask.Key, v) // what is there was purged, or is provisional
+	return v
 }
 
 // Replace keeps a variant in place of the one that is there. kept, where it isn't nil, is called once it is where other nodes
@@ -298,8 +311,7 @@ func (c *Cache) Get(ctx context.Context, ask Ask, produce func(context.Context) 
 			return found{v, Memory}, nil
 		}
 		if v := c.fromDisk(ask); v != nil {
-			c.memory.Set(key, v)
-			return found{v, Disk}, nil
+			return found{c.hold(ask, v), Disk}, nil
 		}
 		v, there := c.fromStore(ctx, ask)
 		if v != nil {
@@ -437,7 +449,9 @@ func (c *Cache) fromStore(ctx context.Context, ask Ask) (v *Variant, there bool)
 			return nil, false
 		}
 		if v := c.read(ask, e.head, e.body, func() { c.store.Delete(ctx, e.name) }); v != nil {
-			c.memory.Set(ask.Key, v)
+			if have := c.hold(ask, v); have != v {
+				return have, true
+			}
 			if c.disk != nil {
 				c.disk.Put(ask.Key, e.head, e.body, nil)
 			}

@@ -209,3 +209,30 @@ func TestAnEntryThatSaysOtherThingsIsNoVariant(t *testing.T) {
 		}
 	}
 }
+
+// What was read from disk or store doesn't take the place of what came to memory meanwhile, unless that was purged.
+func TestWhatIsReadLateDoesNotTakeThePlaceOfWhatIsNewer(t *testing.T) {
+	c, err := New(Options{MemoryBytes: 1 << 20})
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	provisional, final := &Variant{Body: []byte("first"), Provisional: true}, &Variant{Body: []byte("searched for")}
+	if got := c.hold(Ask{Key: "k"}, provisional); got != provisional {
+		t.Error("there was nothing, and what was read isn't given")
+	}
+	if got := c.hold(Ask{Key: "k"}, final); got != final {
+		t.Errorf("%s stays where what was searched for is found", got.Body)
+	}
+	c.Replace("k", final, nil)
+	if got := c.hold(Ask{Key: "k"}, provisional); got != final {
+		t.Errorf("%s takes the place of %s", got.Body, final.Body)
+	}
+	anew := &Variant{Body: []byte("made anew"), Serial: 3}
+	if got := c.hold(Ask{Key: "k", Since: 3}, anew); got != anew {
+		t.Errorf("after a purge, %s is given", got.Body)
+	}
+	if v, ok := c.InMemory("k", 3); !ok || v != anew {
+		t.Error("after a purge, memory has what was before")
+	}
+}
