@@ -278,7 +278,11 @@ func (a *API) findUploads(c fiber.Ctx, right string) (*policy.CompiledLane, sour
 	if !ok {
 		return nil, nil, badRequest("lane", l.Name, fmt.Sprintf("sources of a %s lane are put where they lie, not through Echo Lane", l.Kind), "a lane of kind upload")
 	}
-	if path := c.Query("path"); path != "" || c.Method() != "POST" {
+	path := c.Query("path")
+	if c.Method() == "POST" { // a folder may be written with its slash; a source's path is looked at again as it's taken in
+		path = strings.TrimSuffix(path, "/")
+	}
+	if path != "" || c.Method() != "POST" {
 		if no := source.CheckPath(path); no != nil {
 			return nil, nil, no
 		}

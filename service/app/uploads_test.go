@@ -40,7 +40,7 @@ func TestAFormPutsManySourcesIn(t *testing.T) {
 		return a.StatusCode, out
 	}
 	files := map[string][]byte{"a.png": picture(t, 60, 40), "deep/b.png": picture(t, 50, 40), "words.txt": []byte("no picture"), "../up.png": picture(t, 40, 40)}
-	code, out := post("2026", files, 0)
+	code, out := post("2026/", files, 0)
 	if code != 200 || len(out.Items) != 5 {
 		t.Fatalf("%d %+v", code, out)
 	}
