@@ -1,10 +1,11 @@
 package declare
 
 import (
-	"echolane/core/wording"
 	"math"
 	"strconv"
 	"strings"
+
+	"echolane/core/wording"
 )
 
 // EncodingValues are the values of the encoding's declarations.

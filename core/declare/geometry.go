@@ -19,13 +19,13 @@ type GeometryValues struct {
 
 // The slot, and how the picture meets it.
 var geometry = []declaration{
-	field(declaration{name: "width", grammar: "a length in CSS pixels from 1 to 65535, such as 480 or 480px", script: "px"},
+	field(declaration{name: "width", grammar: "a length in CSS pixels from 1 to 65535, such as 480, 480px or 30rem, or auto", script: "px"},
 		func(d *Declarations) *float64 { return &d.Width }, readSlotSide, appendNumber),
-	field(declaration{name: "height", grammar: "a length in CSS pixels from 1 to 65535, such as 320 or 320px", script: "px"},
+	field(declaration{name: "height", grammar: "a length in CSS pixels from 1 to 65535, such as 320, 320px or 20rem, or auto", script: "px"},
 		func(d *Declarations) *float64 { return &d.Height }, readSlotSide, appendNumber),
 	field(declaration{name: "aspect-ratio", grammar: "width/height or one number, such as 4/3 or 1.91, from 1/1000 to 1000", script: "ratio"},
 		func(d *Declarations) *Ratio { return &d.Aspect }, readRatio, appendRatio),
-	field(declaration{name: "resolution", grammar: "0.5x to 4x, such as 2x", script: "dppx"},
+	field(declaration{name: "resolution", grammar: "0.5x to 4x, such as 2x, 2dppx or 192dpi", script: "dppx"},
 		func(d *Declarations) *float64 { return &d.Resolution }, readResolution, appendResolution, 1),
 	keywordField(declaration{name: "object-fit", grammar: "fill, cover, contain, none or scale-down"},
 		func(d *Declarations) *Fit { return &d.Fit }, fits, Fill),
@@ -41,17 +41,17 @@ var geometry = []declaration{
 const maxSide = 65535
 
 func readSlotSide(to *float64, value string) string {
-	if n := len(value) - 2; n > 0 && strings.EqualFold(value[n:], "px") {
-		value = value[:n]
+	if strings.EqualFold(value, "auto") {
+		return ""
 	}
-	v, ok := cssNumber(value)
-	if !ok {
+	l, ok := parseLength(value, "px")
+	if !ok || l.Part != 0 {
 		return "unparsable"
 	}
-	if !(v >= 1 && v <= maxSide) {
+	if !(l.Px >= 1 && l.Px <= maxSide) {
 		return "out-of-range"
 	}
-	*to = v
+	*to = l.Px
 	return ""
 }
 
@@ -72,6 +72,14 @@ func (r Ratio) String() string {
 }
 
 func readRatio(to *Ratio, value string) string {
+	if len(value) >= 4 && strings.EqualFold(value[:4], "auto") {
+		value = trim(value[4:])
+	} else if n := len(value) - 4; n > 0 && strings.EqualFold(value[n:], "auto") {
+		value = trim(value[:n])
+	}
+	if value == "" {
+		return ""
+	}
 	left, right, two := strings.Cut(value, "/")
 	w, ok := cssNumber(strings.TrimSpace(left))
 	h, ok2 := 1.0, true
@@ -107,20 +115,32 @@ func appendRatio(b []byte, r Ratio) []byte {
 	return b
 }
 
+// densities are the units of a <resolution> in device pixels to a CSS pixel (CSS Values 4, section 7.4).
+var densities = []struct {
+	unit string
+	dppx float64
+}{{"dppx", 1}, {"dpi", 1.0 / 96}, {"dpcm", 2.54 / 96}, {"x", 1}}
+
 func readResolution(to *float64, value string) string {
-	n := len(value) - 1
-	if n < 1 || value[n] != 'x' && value[n] != 'X' {
-		return "unparsable"
+	for _, u := range densities {
+		n := len(value) - len(u.unit)
+		if n < 1 || !strings.EqualFold(value[n:], u.unit) {
+			continue
+		}
+		v, ok := cssNumber(value[:n])
+		if !ok {
+			return "unparsable"
+		}
+		if u.dppx != 1 {
+			v = tidy(v * u.dppx)
+		}
+		if !(v >= 0.5 && v <= 4) {
+			return "out-of-range"
+		}
+		*to = v
+		return ""
 	}
-	v, ok := cssNumber(value[:n])
-	if !ok {
-		return "unparsable"
-	}
-	if !(v >= 0.5 && v <= 4) {
-		return "out-of-range"
-	}
-	*to = v
-	return ""
+	return "unparsable"
 }
 
 func appendResolution(b []byte, v float64) []byte { return append(appendNumber(b, v), 'x') }
@@ -163,7 +183,7 @@ var focusModes = []string{Subject: "subject", Detail: "detail"}
 
 // readPosition reads a CSS <position> of one to four values (CSS Values Level 4, section 8.3).
 func readPosition(to *Position, value string) string {
-	words := strings.Fields(strings.ToLower(value))
+	words := fields(strings.ToLower(value))
 	edge := map[string]struct {
 		across, down bool
 		part         float64
@@ -267,28 +287,24 @@ func appendPosition(b []byte, p Position) []byte {
 	if p.Focus != NoFocus {
 		return append(b, focusModes[p.Focus]...)
 	}
-	plain := func(l Length) bool { return l.Px == 0 || l.Part == 0 }
-	one := func(b []byte, l Length, far string) []byte {
-		switch {
-		case l.Part == 1 && l.Px != 0 && far != "":
-			return append(appendNumber(append(append(b, far...), "%20"...), -l.Px), "px"...)
-		case l.Px != 0:
-			return append(appendNumber(b, l.Px), "px"...)
+	one := func(b []byte, l Length) []byte {
+		if l.Px == 0 { // a bare number is percent
+			return appendNumber(b, tidy(l.Part*100))
 		}
-		return appendNumber(b, tidy(l.Part*100))
+		return appendLength(b, l)
 	}
-	if plain(p.X) && plain(p.Y) {
-		return one(append(one(b, p.X, ""), "%20"...), p.Y, "")
+	far := func(l Length) bool { return l.Part == 1 && l.Px != 0 }
+	if !far(p.X) && !far(p.Y) {
+		return one(append(one(b, p.X), "%20"...), p.Y)
 	}
-	b = edgeForm(b, p.X, "left", "right", one)
-	return edgeForm(append(b, "%20"...), p.Y, "top", "bottom", one)
-}
-
-func edgeForm(b []byte, l Length, near, far string, one func([]byte, Length, string) []byte) []byte {
-	if l.Part == 1 && l.Px != 0 {
-		return one(b, l, far)
+	edge := func(b []byte, l Length, start, end string) []byte {
+		if far(l) {
+			return append(appendNumber(append(append(b, end...), "%20"...), -l.Px), "px"...)
+		}
+		return one(append(append(b, start...), "%20"...), l)
 	}
-	return one(append(append(b, near...), "%20"...), l, "")
+	b = edge(b, p.X, "left", "right")
+	return edge(append(b, "%20"...), p.Y, "top", "bottom")
 }
 
 // Grow is the value of grow: whether the picture may be scaled above its natural pixels.

@@ -46,7 +46,8 @@ const (
 
 // language is every declaration, in the order of the language.
 var language = slices.Concat(
-	grouped(groupRegion, region), grouped(groupGeometry, geometry), grouped(groupPaint, underLayer), grouped(groupLayers, layer), grouped(groupPaint, overLayer),
+	grouped(groupRegion, region), grouped(groupGeometry, geometry), grouped(groupPaint, slices.Concat(ground, frame, onPicture)),
+	grouped(groupLayers, layer), grouped(groupPaint, overLayer),
 	grouped(groupEncoding, encoding), grouped(groupDelivery, delivery))
 
 func grouped(group string, table []declaration) []declaration {

@@ -10,6 +10,14 @@ import (
 type PaintValues struct {
 	Background      Color
 	BackgroundImage string // lane/path; "" for none
+	GroundPosition  Position
+	GroundSize      GroundSize
+	GroundRepeat    Repeats
+	Blend           Blend  // of the picture over its ground
+	Border          string // as Border.text writes it; "" for none
+	Padding         Padding
+	Shadows         string // as writeShadows writes it; "" for none
+	Clip            string // as Shape.text writes it; "" for none
 	Map             Map
 	Sharpen         Sharpen
 	Radius          Radius
@@ -18,12 +26,22 @@ type PaintValues struct {
 	Matte           Color
 }
 
-// What is painted under the layer: the ground, and the picture on it.
-var underLayer = []declaration{
+// What is painted under the picture.
+var ground = []declaration{
 	field(declaration{name: "background-color", label: "Background", example: "oklch(90% 0.05 185)", grammar: "a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185)"},
 		func(d *Declarations) *Color { return &d.Background }, readColor, appendColor),
 	field(declaration{name: "background-image", label: "Background image", example: "url(lane/path.jpg)", grammar: "url(lane/path), a source of the same site", script: "verbatim"},
-		func(d *Declarations) *string { return &d.BackgroundImage }, readURL, appendURL),
+		func(d *Declarations) *string { return &d.BackgroundImage }, readGroundImage, appendURL),
+	field(declaration{name: "background-position", label: "Its place", example: "right 12px bottom 12px", grammar: "one to four values, such as left top, 75 20 or right 10px bottom 20px", keywords: []string{"left", "right", "top", "bottom", "center"}},
+		func(d *Declarations) *Position { return &d.GroundPosition }, readGroundPosition, appendPosition),
+	field(declaration{name: "background-size", label: "Its size", example: "contain", grammar: "cover, contain, or one or two lengths, percentages or auto, such as 40px auto", keywords: []string{"cover", "contain", "auto"}},
+		func(d *Declarations) *GroundSize { return &d.GroundSize }, readGroundSize, appendGroundSize),
+	field(declaration{name: "background-repeat", label: "Repeats", example: "repeat", grammar: "repeat, no-repeat, space or round, for both axes or each; repeat-x or repeat-y", keywords: append([]string{"repeat-x", "repeat-y"}, repeats[1:]...)},
+		func(d *Declarations) *Repeats { return &d.GroundRepeat }, readRepeats, appendRepeats),
+}
+
+// What is done to the picture itself.
+var onPicture = []declaration{
 	field(declaration{name: "gradient-map", label: "Gradient map", example: "navy teal ivory 60%", grammar: "two to eight colours from dark to light, and a percentage, such as 123 fed 80%25"},
 		func(d *Declarations) *Map { return &d.Map }, readMap, appendMap),
 	field(declaration{name: "sharpen", label: "Sharpen", example: "0.6", grammar: "a number from 0 to 3, such as 1", script: "number"},
@@ -148,12 +166,15 @@ func readSharpen(to *Sharpen, value string) string {
 
 func appendSharpen(b []byte, s Sharpen) []byte { return appendNumber(b, s.Amount) }
 
-// Radius is the value of border-radius: top left, top right, bottom right, bottom left. Parts are of the
-// slot's width across and of its height down.
+// Radius is the value of border-radius: of each corner, from the top left one clockwise, across and down. Parts are of the slot's
+// width across and of its height down.
 type Radius struct {
-	Declared bool
-	Corner   [4]Length
+	Declared     bool
+	Across, Down [4]Length
 }
+
+// Round reports whether any corner is.
+func (r *Radius) Round() bool { return r.Across != [4]Length{} && r.Down != [4]Length{} }
 
 // readLengths reads up to four lengths that aren't below zero.
 func readLengths(words []string) (v [4]Length, problem string) {
@@ -162,7 +183,7 @@ func readLengths(words []string) (v [4]Length, problem string) {
 		if !ok {
 			return v, "unparsable"
 		}
-		if l.Px < 0 || l.Part < 0 {
+		if l.Px < 0 && l.Part <= 0 || l.Part < 0 && l.Px <= 0 { // of both kinds it may be above zero somewhere
 			return v, "out-of-range"
 		}
 		v[i] = l
@@ -171,26 +192,44 @@ func readLengths(words []string) (v [4]Length, problem string) {
 }
 
 func readRadius(to *Radius, value string) string {
-	words, ok := fourOf(value)
-	if !ok {
+	axes := parts(value, '/')
+	if len(axes) > 2 {
 		return "unparsable"
 	}
-	v, problem := readLengths(words[:])
-	if problem != "" {
-		return problem
+	r := Radius{Declared: true}
+	for i, axis := range axes {
+		words, ok := fourOf(axis)
+		if !ok {
+			return "unparsable"
+		}
+		v, problem := readLengths(words[:])
+		if problem != "" {
+			return problem
+		}
+		if r.Down = v; i == 0 {
+			r.Across = v
+		}
 	}
-	*to = Radius{true, v}
+	*to = r
 	return ""
 }
 
 func appendRadius(b []byte, r Radius) []byte {
+	b = appendFour(b, r.Across)
+	if r.Down != r.Across {
+		b = appendFour(append(b, "%20/%20"...), r.Down)
+	}
+	return b
+}
+
+// appendFour writes four lengths with as few as say the same.
+func appendFour(b []byte, v [4]Length) []byte {
 	n := 4
-	c := r.Corner
-	if c[3] == c[1] {
+	if v[3] == v[1] {
 		n = 3
-		if c[2] == c[0] {
+		if v[2] == v[0] {
 			n = 2
-			if c[1] == c[0] {
+			if v[1] == v[0] {
 				n = 1
 			}
 		}
@@ -199,13 +238,16 @@ func appendRadius(b []byte, r Radius) []byte {
 		if i > 0 {
 			b = append(b, "%20"...)
 		}
-		if c[i].Part != 0 {
-			b = append(appendNumber(b, tidy(c[i].Part*100)), "%25"...)
-		} else {
-			b = append(appendNumber(b, c[i].Px), "px"...)
-		}
+		b = appendLength(b, v[i])
 	}
 	return b
+}
+
+func (r Radius) times(k float64) Radius {
+	for i := range r.Across {
+		r.Across[i], r.Down[i] = r.Across[i].times(k), r.Down[i].times(k)
+	}
+	return r
 }
 
 // A FilterFunction is one function of filter.
@@ -355,7 +397,8 @@ func dropShadow(f FilterFunction, arg string) (FilterFunction, string) {
 			word = arg[:i]
 		}
 		arg = arg[len(word):]
-		if l, ok := parseLength(word, "px"); ok && l.Part == 0 && (strings.HasSuffix(strings.ToLower(word), "px") || l.Px == 0 && !hasColorDigits(word)) {
+		_, bare := cssNumber(word)
+		if l, ok := parseLength(word, "px"); ok && l.Part == 0 && (!bare || l.Px == 0 && !hasColorDigits(word)) {
 			lengths = append(lengths, l.Px)
 			continue
 		}

@@ -47,7 +47,7 @@ func TestPaintIsReadAsCSSAndWrittenOneWay(t *testing.T) {
 		"background-color": {"#12345", "reddish", "rgb(1 2)", "rgb(1,2,3,4,5)", "oklch(1,2,3)", "url(x)", "#"}, "gradient-map": {"red", "red blue green lime navy gold teal plum tan", "red blue 200%", "80% red blue"},
 		"after-content": {"plain", `""`, `"a`, "url()", "url(onlylane)", `"a"b"`}, "background-image": {"catalogue/a.jpg", "url(a)", `url("a/b)`, "url(a/b)x"}, "after-width": {"0", "-1px", "wide"},
 		"after-inset": {"1 2 3 4 5", "top"}, "after-font": {"bold", "24px 18px", "0.5px", "fantasy 12px"}, "after-mix-blend-mode": {"burn"}, "after-padding": {"-1px"},
-		"sharpen": {"4", "-1", "much"}, "border-radius": {"1 2 3 4 5", "-1px", "1em"}, "filter": {"grayscale", "blur(-1px)", "blur(10%)", "url(#x)", "sepia(1) and more", "drop-shadow(1px)", "drop-shadow(1px 2px 3px 4px)", "hue-rotate(90)", "blur(2px", "brightness(-1)"},
+		"sharpen": {"4", "-1", "much"}, "border-radius": {"1 2 3 4 5", "-1px", "1vw"}, "filter": {"grayscale", "blur(-1px)", "blur(10%)", "url(#x)", "sepia(1) and more", "drop-shadow(1px)", "drop-shadow(1px 2px 3px 4px)", "hue-rotate(90)", "blur(2px", "brightness(-1)"},
 	} {
 		for _, given := range list {
 			if d, err := Parse(name + "=" + url.QueryEscape(given)); err == nil {

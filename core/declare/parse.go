@@ -15,6 +15,7 @@ type Problem struct {
 	Reason    string // a stable word: unknown-name, repeated, empty, unparsable, out-of-range, not-decodable
 	Allowed   string // what may stand there
 	Nearest   string // the nearest right spelling of the name or keyword, "" where none is near
+	Remedy    string // the way out, where it's known what was meant; "" where Allowed and Nearest say it
 }
 
 func (p Problem) String() string {
@@ -66,7 +67,8 @@ func Parse(query string) (Declarations, error) {
 			problems = append(problems, p)
 		}
 	}
-	var seen mask
+	var seen, whole mask        // declarations that were given, and those that a shorthand said
+	var shortly map[string]bool // shorthands that were given
 	for rest := query; rest != ""; {
 		var piece string
 		if piece, rest, _ = strings.Cut(rest, "&"); piece == "" {
@@ -75,38 +77,102 @@ func Parse(query string) (Declarations, error) {
 		rawName, rawValue, _ := strings.Cut(piece, "=")
 		name, err := unescape(rawName)
 		if err != nil {
-			report(Problem{Parameter: rawName, Given: rawName, Reason: "not-decodable", Allowed: "percent-encoded UTF-8, with % itself as %25"})
+			report(undecodable(rawName, rawName))
 			continue
 		}
 		i := index(name)
 		if i < 0 {
-			report(Problem{Parameter: name, Given: rawValue, Reason: "unknown-name", Allowed: strings.Join(Names(), ", "), Nearest: wording.Nearest(name, Names())})
+			short := shorthandOf(name)
+			value, err := unescape(rawValue)
+			switch {
+			case short == nil:
+				remedy, nearest := hintForName(name)
+				report(Problem{Parameter: name, Given: rawValue, Reason: "unknown-name", Allowed: strings.Join(Names(), ", "), Nearest: nearest, Remedy: remedy})
+				continue
+			case err != nil:
+				report(undecodable(short.name, rawValue))
+				continue
+			case shortly[short.name]:
+				report(Problem{Parameter: short.name, Given: value, Reason: "repeated", Allowed: "once"})
+				continue
+			case short.alone && seen&short.mask() != 0:
+				report(Problem{Parameter: short.name, Given: value, Reason: "repeated", Allowed: "once, as " + short.name + " or as " + strings.Join(short.sets, " and ")})
+				continue
+			}
+			if shortly == nil {
+				shortly = map[string]bool{}
+			}
+			if shortly[short.name] = true; short.alone {
+				whole |= short.mask()
+			}
+			if problem := s.upper.assignShort(short, value); problem != nil {
+				report(*problem)
+			}
 			continue
 		}
 		p := &language[i]
 		value, err := unescape(rawValue)
 		if err != nil {
-			report(Problem{Parameter: p.name, Given: rawValue, Reason: "not-decodable", Allowed: "percent-encoded UTF-8, with % itself as %25"})
+			report(undecodable(p.name, rawValue))
 			continue
 		}
-		if seen&(1<<i) != 0 {
+		if (seen|whole)&(1<<i) != 0 {
 			report(Problem{Parameter: p.name, Given: value, Reason: "repeated", Allowed: "once"})
 			continue
 		}
 		seen |= 1 << i
-		value = trim(value)
-		if value == "" && !p.mayBeEmpty {
-			report(Problem{Parameter: p.name, Reason: "empty", Allowed: p.grammar})
-			continue
-		}
-		if reason := p.read(&s.upper, value); reason != "" {
-			report(Problem{Parameter: p.name, Given: value, Reason: reason, Allowed: p.grammar, Nearest: wording.Nearest(value, p.keywords)})
+		if problem := s.upper.assign(i, value); problem != nil {
+			report(*problem)
 		}
 	}
 	if problems != nil {
 		return Declarations{}, problems
 	}
 	return s.upper, nil
+}
+
+func undecodable(name, given string) Problem {
+	return Problem{Parameter: name, Given: given, Reason: "not-decodable", Allowed: "percent-encoded UTF-8, with % itself as %25"}
+}
+
+// assign reads one declaration's value, as a URL or a sheet has it.
+func (d *Declarations) assign(i int, value string) *Problem {
+	p := &language[i]
+	if value = trim(value); p.inSheet {
+		value = trim(strings.TrimSuffix(value, ";"))
+	}
+	switch {
+	case value == "" && !p.mayBeEmpty:
+		return &Problem{Parameter: p.name, Reason: "empty", Allowed: p.grammar}
+	case p.inSheet && isInitial(value):
+		if p.first == "" {
+			return nil
+		}
+		value = plainly.Replace(p.first)
+	}
+	if reason := p.read(d, value); reason != "" {
+		return problemOf(p.name, value, reason, p.grammar, p.keywords)
+	}
+	return nil
+}
+
+// assignShort reads a shorthand's value.
+func (d *Declarations) assignShort(short *shorthand, value string) *Problem {
+	if value = trim(strings.TrimSuffix(trim(value), ";")); value == "" {
+		return &Problem{Parameter: short.name, Reason: "empty", Allowed: short.grammar}
+	}
+	if reason := short.set(d, value); reason != "" {
+		return problemOf(short.name, value, reason, short.grammar, nil)
+	}
+	return nil
+}
+
+func problemOf(name, value, reason, grammar string, keywords []string) *Problem {
+	p := &Problem{Parameter: name, Given: wording.Cut(value, 80), Reason: reason, Allowed: grammar, Remedy: hintForValue(name, value)}
+	if p.Remedy == "" {
+		p.Nearest = wording.Misspelt(value, keywords)
+	}
+	return p
 }
 
 // trim takes CSS white space away on both sides.

@@ -25,53 +25,79 @@ var region = []declaration{
 		func(d *Declarations) *Turn { return &d.Turn }, readTurn, appendTurn, Turn{Declared: true}),
 }
 
-// Region is the value of xywh (Media Fragments, section 4.2.2): a part of the upright picture.
+// Region is the value of xywh (Media Fragments, section 4.2.2), whose sides may also be lengths, as object-view-box has them: a
+// part of the upright picture. Parts of X and W are of its width, of Y and H of its height.
 type Region struct {
 	Declared   bool
-	Percent    bool
-	X, Y, W, H float64
+	X, Y, W, H Length
 }
 
 func readRegion(to *Region, value string) string {
-	r := Region{Declared: true}
-	value = strings.ToLower(value)
-	if rest, ok := strings.CutPrefix(value, "percent:"); ok {
-		r.Percent, value = true, rest
+	bare := "px"
+	lower := strings.ToLower(value)
+	if rest, ok := strings.CutPrefix(lower, "percent:"); ok {
+		lower, bare = rest, "%"
 	} else {
-		value = strings.TrimPrefix(value, "pixel:")
+		lower = strings.TrimPrefix(lower, "pixel:")
 	}
-	parts := strings.Split(value, ",")
-	if len(parts) != 4 {
+	sides := parts(lower, ',')
+	if len(sides) != 4 {
 		return "unparsable"
 	}
-	for i, to := range []*float64{&r.X, &r.Y, &r.W, &r.H} {
-		v, ok := cssNumber(strings.TrimSpace(parts[i]))
+	var v [4]Length
+	for i, side := range sides {
+		l, ok := parseLength(side, bare)
 		if !ok {
 			return "unparsable"
 		}
-		if v < 0 || v > maxSide || r.Percent && v > 100 || i >= 2 && v == 0 {
+		v[i] = l
+	}
+	return to.set(v)
+}
+
+// set takes left and top edge, width and height, if they can be those of a part of some picture.
+func (r *Region) set(v [4]Length) string {
+	for i, l := range v {
+		mixed := l.Px != 0 && l.Part != 0
+		if !mixed && (l.Px < 0 || l.Part < 0 || i >= 2 && l == Length{}) || math.Abs(l.Px) > maxSide || math.Abs(l.Part) > 1 {
 			return "out-of-range"
 		}
-		*to = v
 	}
-	*to = r
+	*r = Region{true, v[0], v[1], v[2], v[3]}
 	return ""
 }
 
+// Of is the part of a picture of w×h pixels: its left and top edge, its width and height.
+func (r Region) Of(w, h float64) (x, y, width, height float64) {
+	return r.X.Of(w), r.Y.Of(h), r.W.Of(w), r.H.Of(h)
+}
+
 func appendRegion(b []byte, r Region) []byte {
-	if r.Percent {
+	v := [4]Length{r.X, r.Y, r.W, r.H}
+	fixed, relative := true, true
+	for _, l := range v {
+		fixed, relative = fixed && l.Part == 0, relative && l.Px == 0
+	}
+	if relative && !fixed {
 		b = append(b, "percent:"...)
 	}
-	for i, v := range []float64{r.X, r.Y, r.W, r.H} {
+	for i, l := range v {
 		if i > 0 {
 			b = append(b, ',')
 		}
-		b = appendNumber(b, v)
+		switch {
+		case fixed:
+			b = appendNumber(b, l.Px)
+		case relative:
+			b = appendNumber(b, tidy(l.Part*100))
+		default:
+			b = appendLength(b, l)
+		}
 	}
 	return b
 }
 
-func (r Region) String() string { return string(appendRegion(nil, r)) }
+func (r Region) String() string { return plainly.Replace(string(appendRegion(nil, r))) }
 
 // Mirror is the value of scale: whether the picture is mirrored across (X) and down (Y).
 type Mirror struct {
@@ -80,16 +106,20 @@ type Mirror struct {
 }
 
 func readMirror(to *Mirror, value string) string {
-	parts := strings.Fields(value)
-	if len(parts) == 1 {
-		parts = append(parts, parts[0])
+	if strings.EqualFold(value, "none") {
+		*to = Mirror{Declared: true}
+		return ""
 	}
-	if len(parts) != 2 {
+	axes := fields(value)
+	if len(axes) == 1 {
+		axes = append(axes, axes[0])
+	}
+	if len(axes) != 2 {
 		return "unparsable"
 	}
 	m := Mirror{Declared: true}
 	for i, to := range []*bool{&m.X, &m.Y} {
-		v, ok := cssNumber(parts[i])
+		v, ok := parseScale(axes[i])
 		if !ok {
 			return "unparsable"
 		}
@@ -100,6 +130,15 @@ func readMirror(to *Mirror, value string) string {
 	}
 	*to = m
 	return ""
+}
+
+// parseScale reads a number or a percentage (CSS Transforms 2, section 5.2).
+func parseScale(s string) (float64, bool) {
+	if t, ok := strings.CutSuffix(s, "%"); ok {
+		v, ok := cssNumber(t)
+		return v / 100, ok
+	}
+	return cssNumber(s)
 }
 
 func appendMirror(b []byte, m Mirror) []byte {
@@ -114,6 +153,10 @@ type Turn struct {
 }
 
 func readTurn(to *Turn, value string) string {
+	if strings.EqualFold(value, "none") {
+		*to = Turn{Declared: true}
+		return ""
+	}
 	v, ok := ParseAngle(value, false)
 	if !ok {
 		return "unparsable"
@@ -121,7 +164,12 @@ func readTurn(to *Turn, value string) string {
 	if math.Abs(v) > 1e6 {
 		return "out-of-range"
 	}
-	v = math.Mod(v, 360)
+	*to = turnBy(v)
+	return ""
+}
+
+func turnBy(degrees float64) Turn {
+	v := math.Mod(degrees, 360)
 	if v < 0 {
 		v += 360
 	}
@@ -129,8 +177,7 @@ func readTurn(to *Turn, value string) string {
 	if v >= 360 {
 		v = 0
 	}
-	*to = Turn{true, v + 0}
-	return ""
+	return Turn{true, v + 0}
 }
 
 func appendTurn(b []byte, t Turn) []byte { return append(appendNumber(b, t.Degrees), "deg"...) }

@@ -50,14 +50,36 @@ func (r *Resolved) Scale(k float64) {
 	r.Width, r.Height = r.Width*k, r.Height*k
 	d := &r.Declarations
 	d.Position.X.Px, d.Position.Y.Px = d.Position.X.Px*k, d.Position.Y.Px*k
-	for i := range d.Radius.Corner {
-		d.Radius.Corner[i].Px *= k
+	d.Radius = d.Radius.times(k)
+	d.GroundPosition.X, d.GroundPosition.Y = d.GroundPosition.X.times(k), d.GroundPosition.Y.times(k)
+	for _, s := range []*Side{&d.GroundSize.X, &d.GroundSize.Y} {
+		if !s.Auto() {
+			s.Px *= k
+		}
+	}
+	for i := range d.Padding.Edge {
+		d.Padding.Edge[i].Px *= k
 	}
 	d.After = d.After.lengthsTimes(k)
-	if d.Filter != "" && d.Filter != "none" && k != 1 {
+	if k == 1 {
+		return
+	}
+	if said(d.Filter) {
 		d.Filter = writeFilter(d.Filters(), k)
 	}
+	if said(d.Border) {
+		d.Border = d.BorderSides().text(k)
+	}
+	if said(d.Shadows) {
+		d.Shadows = writeShadows(d.InnerShadows(), k)
+	}
+	if said(d.Clip) {
+		d.Clip = d.ClipShape().text(k)
+	}
 }
+
+// said reports whether a value that is kept as text says more than none.
+func said(text string) bool { return text != "" && text != "none" }
 
 // Append appends the resolved form's text to b: the address form with every format that may be delivered,
 // separated by commas, CSS's initial values left out.
@@ -75,8 +97,17 @@ func (r *Resolved) Append(b []byte) []byte {
 	if d.Width != 0 && d.Height != 0 {
 		d.Aspect = Ratio{} // CSS ignores it
 	}
-	if d.Background.A == 0 && d.BackgroundImage == "" && d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
-		d.Background = Color{}
+	if d.BackgroundImage == "" {
+		d.GroundPosition, d.GroundSize, d.GroundRepeat = Position{}, GroundSize{}, Repeats{}
+		if d.Background.A == 0 {
+			d.Blend = BlendUnset
+			if d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
+				d.Background = Color{}
+			}
+		}
+	}
+	if said(d.Border) && d.Padding.Edge == [4]Length{} && !d.Framed() {
+		d.Border = ""
 	}
 	if d.Map.Strength == 0 {
 		d.Map = Map{}

@@ -1,9 +1,10 @@
 package declare
 
 import (
-	"echolane/core/wording"
 	"slices"
 	"strings"
+
+	"echolane/core/wording"
 )
 
 // inSheet is the index of the property that a sheet calls so, -1 where there is none: of a picture, or of its ::after
@@ -37,27 +38,33 @@ func (d *Declarations) Forget(name string, after bool) {
 // SetInSheet reads one declaration as a sheet writes it. The problem is nil where that went well.
 func (d *Declarations) SetInSheet(name, value string, after bool) *Problem {
 	i := inSheet(name, after)
-	if i < 0 {
-		p := &Problem{Parameter: name, Given: name, Reason: "unknown-name", Allowed: strings.Join(SheetNames(after), ", "), Nearest: wording.Nearest(name, SheetNames(after))}
-		switch _, layer := strings.CutPrefix(name, "after-"); {
-		case layer && !after && index(name) >= 0:
-			p.Allowed, p.Nearest = strings.TrimPrefix(name, "after-")+" in a rule for ::after", ""
-		case index(name) >= 0 && !language[index(name)].inSheet:
-			p.Allowed, p.Nearest = name+" in a URL", ""
-		case after && inSheet(name, false) >= 0:
-			p.Allowed, p.Nearest = name+" in a rule for the picture itself", ""
+	if i >= 0 {
+		problem := d.assign(i, value)
+		if problem != nil {
+			problem.Parameter = name
 		}
-		return p
+		return problem
 	}
-	p := &language[i]
-	value = trim(value)
-	if value == "" {
-		return &Problem{Parameter: name, Reason: "empty", Allowed: p.grammar}
+	if short := shorthandOf(name); short != nil && !after {
+		return d.assignShort(short, value)
 	}
-	if reason := p.read(d, value); reason != "" {
-		return &Problem{Parameter: name, Given: wording.Cut(value, 80), Reason: reason, Allowed: p.grammar, Nearest: wording.Nearest(value, p.keywords)}
+	p := &Problem{Parameter: name, Given: name, Reason: "unknown-name", Allowed: strings.Join(SheetNames(after), ", ")}
+	switch _, layer := strings.CutPrefix(name, "after-"); {
+	case layer && !after && index(name) >= 0:
+		p.Allowed = strings.TrimPrefix(name, "after-") + " in a rule for ::after"
+	case index(name) >= 0 && !language[index(name)].inSheet:
+		p.Allowed = name + " in a URL"
+	case after && (inSheet(name, false) >= 0 || shorthandOf(name) != nil):
+		p.Allowed = name + " in a rule for the picture itself"
+	case after:
+		p.Nearest = wording.Misspelt(name, SheetNames(true))
+	default:
+		p.Remedy, p.Nearest = hintForName(name)
+		if i := index(p.Nearest); i >= 0 && !language[i].inSheet {
+			p.Nearest = ""
+		}
 	}
-	return nil
+	return p
 }
 
 // InSheet says what is wrong as a sheet writes it.

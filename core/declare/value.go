@@ -4,6 +4,8 @@ import (
 	"math"
 	"strconv"
 	"strings"
+
+	"echolane/core/length"
 )
 
 func keyword(words []string, i int) string {
@@ -94,35 +96,121 @@ func (l Length) Of(whole float64) float64 { return l.Px + l.Part*whole }
 
 const maxLength = 100_000
 
-// parseLength reads px, %, and a bare number, which is what bare says: pixels where it is "px", percent where
-// it is "%".
+// parseLength reads CSS's lengths and percentages, calc() and its like of them, and a bare number, which is what bare says: pixels
+// where it is "px", percent where it is "%".
 func parseLength(s, bare string) (Length, bool) {
-	s = strings.ToLower(s)
-	unit := bare
-	switch {
-	case strings.HasSuffix(s, "px"):
-		s, unit = s[:len(s)-2], "px"
-	case strings.HasSuffix(s, "%"):
-		s, unit = s[:len(s)-1], "%"
+	number, unit := s, bare
+	switch n := len(s); {
+	case n > 2 && strings.EqualFold(s[n-2:], "px"):
+		number, unit = s[:n-2], "px"
+	case n > 1 && s[n-1] == '%':
+		number, unit = s[:n-1], "%"
 	}
-	v, ok := cssNumber(s)
-	if !ok || math.Abs(v) > maxLength {
+	var l Length
+	v, ok := cssNumber(number)
+	switch {
+	case ok && unit == "%":
+		l.Part = tidy(v) / 100
+	case ok:
+		l.Px = v
+	default:
+		if len(s) < 2 || len(s) > 200 {
+			return Length{}, false
+		}
+		long, err := length.Parse(s)
+		if err != nil {
+			return Length{}, false
+		}
+		if l.Px, l.Part, ok = long.Linear(); !ok {
+			return Length{}, false
+		}
+		l.Px, l.Part = tidy(l.Px), tidy(100*l.Part)/100
+	}
+	if !(math.Abs(l.Px) <= maxLength && math.Abs(l.Part) <= maxLength) {
 		return Length{}, false
 	}
-	if v == 0 {
-		v = 0 // no negative zero
-	}
-	if unit == "%" {
-		return Length{Part: tidy(v) / 100}, true
-	}
-	return Length{Px: v}, true
+	l.Px += 0 // no negative zero
+	l.Part += 0
+	return l, true
 }
 
 func appendLength(b []byte, l Length) []byte {
-	if l.Part != 0 {
+	switch {
+	case l.Part == 0:
+		return append(appendNumber(b, l.Px), "px"...)
+	case l.Px == 0:
 		return append(appendNumber(b, tidy(l.Part*100)), "%25"...)
 	}
-	return append(appendNumber(b, l.Px), "px"...)
+	b = append(appendNumber(append(b, "calc("...), tidy(l.Part*100)), "%25%20"...)
+	sign, px := "%2B%20", l.Px
+	if px < 0 {
+		sign, px = "-%20", -px
+	}
+	return append(appendNumber(append(b, sign...), px), "px)"...)
+}
+
+// text is the length as a stylesheet has it.
+func (l Length) text() string { return plainly.Replace(string(appendLength(nil, l))) }
+
+func (l Length) times(k float64) Length { return Length{l.Px * k, l.Part} }
+
+// plainly takes a query's spelling off.
+var plainly = strings.NewReplacer("%25", "%", "%20", " ", "%2B", "+")
+
+// fields divides at white space that stands in no parentheses or quotes.
+func fields(s string) (words []string) {
+	depth, from, quote := 0, -1, byte(0)
+	for i := range len(s) {
+		c := s[i]
+		space := c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f'
+		if space && depth == 0 && quote == 0 {
+			if from >= 0 {
+				words, from = append(words, s[from:i]), -1
+			}
+			continue
+		}
+		if from < 0 {
+			from = i
+		}
+		switch {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '\'':
+			quote = c
+		case c == '(':
+			depth++
+		case c == ')':
+			depth--
+		}
+	}
+	if from >= 0 {
+		words = append(words, s[from:])
+	}
+	return words
+}
+
+// parts divides at a character that stands in no parentheses or quotes, and takes the white space off.
+func parts(s string, at byte) (list []string) {
+	depth, from, quote := 0, 0, byte(0)
+	for i := range len(s) {
+		switch c := s[i]; {
+		case quote != 0:
+			if c == quote {
+				quote = 0
+			}
+		case c == '"' || c == '\'':
+			quote = c
+		case c == '(':
+			depth++
+		case c == ')':
+			depth--
+		case c == at && depth == 0:
+			list, from = append(list, trim(s[from:i])), i+1
+		}
+	}
+	return append(list, trim(s[from:]))
 }
 
 // tidy takes off what binary fractions add to percentages.
@@ -130,7 +218,7 @@ func tidy(v float64) float64 { return math.Round(v*1e6)/1e6 + 0 }
 
 // fourOf spreads one to four words over top, right, bottom and left.
 func fourOf(value string) ([4]string, bool) {
-	w := strings.Fields(value)
+	w := fields(value)
 	switch len(w) {
 	case 1:
 		return [4]string{w[0], w[0], w[0], w[0]}, true

@@ -38,7 +38,33 @@ type Plan struct {
 	K        float64 // what every length of the paint is multiplied by: device pixels to a CSS pixel, as delivered
 	turned   [2]float64
 	Complete bool // the picture covers the whole canvas
+	Frame    Frame
 	Nearest  bool // each pixel is the source's nearest
+}
+
+// A Frame is what lies between the slot's edge and the picture's box, in canvas pixels: top, right, bottom, left.
+type Frame struct {
+	Border [4]int     // as browsers have it: whole device pixels, at least one where there is a border
+	Edge   [4]float64 // border and padding
+}
+
+// Bordered reports whether any side has a border.
+func (f *Frame) Bordered() bool { return f.Border != [4]int{} }
+
+// Content is the picture's box on the canvas: all of it but the frame. It may be empty.
+func (p *Plan) Content() Rect { return p.inset(p.Frame.Edge) }
+
+// Padding is the canvas without its border.
+func (p *Plan) Padding() Rect {
+	b := p.Frame.Border
+	return p.inset([4]float64{float64(b[0]), float64(b[1]), float64(b[2]), float64(b[3])})
+}
+
+func (p *Plan) inset(e [4]float64) Rect {
+	r := Rect{snap(e[3]), snap(e[0]), p.Canvas.W - snap(e[1]), p.Canvas.H - snap(e[2])}
+	r.X0, r.Y0 = min(r.X0, p.Canvas.W), min(r.Y0, p.Canvas.H)
+	r.X1, r.Y1 = max(r.X1, r.X0), max(r.Y1, r.Y0)
+	return r
 }
 
 // Quarter reports whether the turn is by right angles, and by how many.
@@ -61,9 +87,10 @@ func (p Plan) Straight() Plan {
 	return p
 }
 
-// Visible is the part of Placed that lies on the canvas; empty where none does.
+// Visible is the part of Placed that lies in the picture's box; empty where none does.
 func (p Plan) Visible() Rect {
-	r := Rect{max(0, p.Placed.X0), max(0, p.Placed.Y0), min(p.Canvas.W, p.Placed.X1), min(p.Canvas.H, p.Placed.Y1)}
+	c := p.Content()
+	r := Rect{max(c.X0, p.Placed.X0), max(c.Y0, p.Placed.Y0), min(c.X1, p.Placed.X1), min(c.Y1, p.Placed.Y1)}
 	if r.X1 <= r.X0 || r.Y1 <= r.Y0 {
 		return Rect{}
 	}
@@ -84,61 +111,118 @@ func New(upright Size, d declare.Declarations) (p Plan, ok bool) {
 	if res == 0 {
 		res = 1
 	}
-	w, h := slot(nw, nh, d)
-	w, h = w*res, h*res
+	f := frameOf(d, res)
+	w, h := slot(nw, nh, d, f)
+	edge := f.edges(w)
+	for i := range edge {
+		edge[i] *= res
+	}
+	w, h = max(w*res, edge[1]+edge[3]), max(h*res, edge[0]+edge[2])
+	cw, ch := max(0, w-edge[1]-edge[3]), max(0, h-edge[0]-edge[2]) // the picture's box
 	grows := d.Grow == declare.GrowYes
-	bars := d.Background.Declared || d.BackgroundImage != ""
+	bars := d.Background.Declared || d.BackgroundImage != "" || f != frame{}
 	var pw, ph float64 // the picture's painted size
 	k := 1.0
 	switch d.Fit {
 	case declare.Cover, declare.Fill, declare.FitUnset:
 		if !grows {
-			k = min(1, nw/w, nh/h)
+			k = min(1, nw/cw, nh/ch)
 		}
-		w, h = w*k, h*k
-		if pw, ph = w, h; d.Fit == declare.Cover {
-			s := max(w/nw, h/nh)
+		cw, ch = cw*k, ch*k
+		if pw, ph = cw, ch; d.Fit == declare.Cover {
+			s := max(cw/nw, ch/nh)
 			pw, ph = nw*s, nh*s
 		}
 	default:
 		// The picture's size before it stops at its natural pixels.
-		s := min(w/nw, h/nh)
+		s := min(cw/nw, ch/nh)
 		if d.Fit == declare.None || d.Fit == declare.ScaleDown && s > res {
 			s = res
 		}
 		if !grows {
 			if k = min(1, 1/s); bars && d.Fit == declare.Contain {
-				k = min(1, max(nw/w, nh/h))
+				k = min(1, max(nw/cw, nh/ch))
 			}
 		}
 		pw, ph = nw*s*k, nh*s*k
-		w, h = w*k, h*k
+		cw, ch = cw*k, ch*k
 		if !bars && d.Fit != declare.None {
-			w, h = pw, ph
+			cw, ch = pw, ph
 		}
 	}
 	p.K = k * res
-	p.Canvas = Size{max(1, snap(w)), max(1, snap(h))}
+	for i := range edge {
+		border := snapBorder(f[i].border * p.K)
+		p.Frame.Border[i], p.Frame.Edge[i] = border, edge[i]*k-f[i].border*p.K+float64(border)
+	}
+	edge = p.Frame.Edge
+	p.Canvas = Size{max(1, snap(cw+edge[1]+edge[3])), max(1, snap(ch+edge[0]+edge[2]))}
 	pw, ph = in64ths(pw), in64ths(ph)
-	freeX, freeY := in64ths(w)-pw, in64ths(h)-ph
+	freeX, freeY := in64ths(cw)-pw, in64ths(ch)-ph
 	x, y := freeX/2, freeY/2
 	if d.Position.Declared {
 		x, y = d.Position.X.Part*freeX+d.Position.X.Px*p.K, d.Position.Y.Part*freeY+d.Position.Y.Px*p.K
 	}
-	p.Placed = place(in64ths(x), in64ths(y), pw, ph)
+	p.Placed = place(in64ths(x+edge[3]), in64ths(y+edge[0]), pw, ph)
 	if d.Fit == declare.None && !bars {
 		p.trim()
 	}
-	p.Complete = p.Placed.X0 <= 0 && p.Placed.Y0 <= 0 && p.Placed.X1 >= p.Canvas.W-1 && p.Placed.Y1 >= p.Canvas.H-1
+	p.Complete = p.Placed.X0 <= 0 && p.Placed.Y0 <= 0 && p.Placed.X1 >= p.Canvas.W-1 && p.Placed.Y1 >= p.Canvas.H-1 && p.Frame == Frame{}
 	return p, true
 }
 
+// snapBorder is a border's width as browsers have it (CSS Backgrounds Level 3, section 3.3): whole pixels, rounded down, but at
+// least one.
+func snapBorder(w float64) int {
+	if w <= 0 {
+		return 0
+	}
+	return max(1, int(math.Floor(w+1e-9)))
+}
+
+// frame is border and padding of each side, in CSS pixels and parts of the slot's width.
+type frame [4]struct {
+	border  float64
+	padding declare.Length
+}
+
+func frameOf(d declare.Declarations, res float64) (f frame) {
+	if !d.Framed() {
+		return f
+	}
+	for i, side := range d.BorderSides() {
+		if side.Shows() {
+			f[i].border = float64(snapBorder(side.Width*res)) / res
+		}
+		f[i].padding = d.Padding.Edge[i]
+	}
+	return f
+}
+
+// edges are the sides' lengths where the slot is so wide.
+func (f *frame) edges(width float64) (e [4]float64) {
+	for i := range f {
+		e[i] = f[i].border + max(0, f[i].padding.Of(width))
+	}
+	return e
+}
+
+// both is what two opposite sides take: pixels, and a part of the slot's width.
+func (f *frame) both(i, j int) (px, part float64) {
+	a, b := f[i].padding, f[j].padding
+	return f[i].border + f[j].border + a.Px + b.Px, a.Part + b.Part
+}
+
 // Cuts reports whether some of the picture lies beside the canvas, so that it matters what.
-func (p Plan) Cuts() bool { return p.Placed.W() > p.Canvas.W || p.Placed.H() > p.Canvas.H }
+func (p Plan) Cuts() bool {
+	c := p.Content()
+	return p.Placed.W() > c.W() || p.Placed.H() > c.H()
+}
 
 // Window is how much of the picture the canvas shows, in parts of its sides.
 func (p Plan) Window() (w, h float64) {
-	return math.Min(1, float64(p.Canvas.W)/float64(p.Placed.W())), math.Min(1, float64(p.Canvas.H)/float64(p.Placed.H()))
+	c := p.Content()
+	return math.Min(1, float64(c.W())/float64(p.Placed.W())), math.Min(1, float64(c.H())/float64(p.Placed.H()))
 }
 
 // FocusAt gives the object-position that brings a box of the turned picture (parts of its sides) to the middle of
@@ -157,7 +241,8 @@ func (p Plan) FocusAt(x0, y0, x1, y1 float64) declare.Position {
 		}
 		return declare.Length{Part: at / free}
 	}
-	return declare.Position{Declared: true, X: axis(p.Canvas.W, p.Placed.W(), (x0+x1)/2), Y: axis(p.Canvas.H, p.Placed.H(), (y0+y1)/2)}
+	c := p.Content()
+	return declare.Position{Declared: true, X: axis(c.W(), p.Placed.W(), (x0+x1)/2), Y: axis(c.H(), p.Placed.H(), (y0+y1)/2)}
 }
 
 // trim makes the canvas what of the slot the picture fills.
@@ -175,11 +260,7 @@ func cut(s Size, r declare.Region) (Rect, bool) {
 	if !r.Declared {
 		return Rect{0, 0, s.W, s.H}, true
 	}
-	x, y, w, h := r.X, r.Y, r.W, r.H
-	if r.Percent {
-		x, w = x/100*float64(s.W), w/100*float64(s.W)
-		y, h = y/100*float64(s.H), h/100*float64(s.H)
-	}
+	x, y, w, h := r.Of(float64(s.W), float64(s.H))
 	c := Rect{max(0, snap(x)), max(0, snap(y)), min(s.W, snap(x+w)), min(s.H, snap(y+h))}
 	return c, c.X1 > c.X0 && c.Y1 > c.Y0
 }
@@ -197,25 +278,40 @@ func turned(w, h, degrees float64) [2]float64 {
 	return [2]float64{w*cos + h*sin, w*sin + h*cos}
 }
 
-// slot is the box that the declarations ask for, in CSS pixels, before it stops at the natural size.
-func slot(nw, nh float64, d declare.Declarations) (w, h float64) {
-	shape := nw / nh
+// slot is the box that the declarations ask for, in CSS pixels, before it stops at the natural size: with its frame, as
+// box-sizing: border-box has it.
+func slot(nw, nh float64, d declare.Declarations, f frame) (w, h float64) {
+	ax, px := f.both(1, 3)
+	ay, py := f.both(0, 2)
+	natural, shape := nw/nh, 0.0
 	if !d.Aspect.IsZero() {
 		shape = d.Aspect.Value()
 	}
 	switch {
 	case d.Width != 0 && d.Height != 0:
 		return d.Width, d.Height
-	case d.Width != 0:
+	case d.Width != 0 && shape != 0:
 		return d.Width, d.Width / shape
-	case d.Height != 0:
+	case d.Width != 0:
+		return d.Width, max(0, d.Width-ax-px*d.Width)/natural + ay + py*d.Width
+	case d.Height != 0 && shape != 0:
 		return d.Height * shape, d.Height
-	case !d.Aspect.IsZero() && shape > nw/nh:
+	case d.Height != 0:
+		w = (max(0, d.Height-ay)*natural + ax) / (1 - px + py*natural)
+		return w, d.Height
+	case shape > natural && f == frame{}: // the largest that the picture fills
 		return nw, nw / shape
-	case !d.Aspect.IsZero():
+	case shape != 0 && f == frame{}:
 		return nh * shape, nh
+	case shape != 0:
+		w = (nw + ax) / (1 - px)
+		if of := 1/shape - py; of > 0 {
+			w = min(w, (nh+ay)/of)
+		}
+		return w, w / shape
 	}
-	return nw, nh
+	w = (nw + ax) / (1 - px)
+	return w, nh + ay + py*w
 }
 
 // place snaps the edges of a picture of pw×ph at x, y one by one to whole pixels. A picture never vanishes

@@ -24,9 +24,11 @@ func anything(r *rand.Rand) (Size, declare.Declarations) {
 	maybe(func() { d.Aspect = declare.Ratio{W: number(), H: number()} })
 	maybe(func() { d.Resolution = 0.5 + 3.5*r.Float64() })
 	maybe(func() {
-		d.XYWH = declare.Region{Declared: true, X: r.Float64() * float64(natural.W), Y: r.Float64() * float64(natural.H), W: number(), H: number()}
+		px := func(v float64) declare.Length { return declare.Length{Px: v} }
+		part := func(v float64) declare.Length { return declare.Length{Part: v / 100} }
+		d.XYWH = declare.Region{Declared: true, X: px(r.Float64() * float64(natural.W)), Y: px(r.Float64() * float64(natural.H)), W: px(number()), H: px(number())}
 		if r.IntN(2) == 0 {
-			d.XYWH = declare.Region{Declared: true, Percent: true, X: 99 * r.Float64(), Y: 99 * r.Float64(), W: 0.01 + 100*r.Float64(), H: 0.01 + 100*r.Float64()}
+			d.XYWH = declare.Region{Declared: true, X: part(99 * r.Float64()), Y: part(99 * r.Float64()), W: part(0.01 + 100*r.Float64()), H: part(0.01 + 100*r.Float64())}
 		}
 	})
 	maybe(func() { d.Mirror.X, d.Mirror.Y = r.IntN(2) == 0, r.IntN(2) == 0 })
@@ -42,6 +44,13 @@ func anything(r *rand.Rand) (Size, declare.Declarations) {
 			return declare.Length{Part: 2*r.Float64() - 0.5, Px: float64(r.IntN(2)) * (r.Float64() - 0.5) * 1000}
 		}
 		d.Position = declare.Position{Declared: true, X: length(), Y: length()}
+	})
+	maybe(func() {
+		side := func() declare.Length {
+			return declare.Length{Px: 30 * r.Float64(), Part: float64(r.IntN(2)) * 0.2 * r.Float64()}
+		}
+		d.Padding = declare.Padding{Declared: true, Edge: [4]declare.Length{side(), side(), side(), side()}}
+		d.Border = []string{"", "1px solid 000000", "none, 7.5px dashed 000000, none, 0.3px solid 000000"}[r.IntN(3)]
 	})
 	return natural, d
 }
@@ -75,7 +84,10 @@ func brokenInvariant(natural Size, d declare.Declarations, p Plan) string {
 	}
 	whole := Rect{0, 0, natural.W, natural.H}
 	nw, nh := p.Turned()
-	bars := d.Background.Declared
+	f := frameOf(d, res)
+	bars := d.Background.Declared || f != frame{}
+	edge := p.Frame.Edge
+	content := p.Content()
 	grows := d.Grow == declare.GrowYes
 	const most = 1 << 52 // whole numbers up to here are exact in float64
 	switch {
@@ -87,10 +99,12 @@ func brokenInvariant(natural Size, d declare.Declarations, p Plan) string {
 		return "k is out of range"
 	case p.Canvas.W > most || p.Canvas.H > most || p.Placed.X1 > most || p.Placed.Y1 > most || p.Placed.X0 < -most || p.Placed.Y0 < -most:
 		return "a side has run over"
-	case d.Width != 0 && float64(p.Canvas.W) > d.Width*res+1 || d.Height != 0 && float64(p.Canvas.H) > d.Height*res+1:
+	case d.Width != 0 && float64(p.Canvas.W) > math.Max(d.Width*res, edge[1]+edge[3])+1 || d.Height != 0 && float64(p.Canvas.H) > math.Max(d.Height*res, edge[0]+edge[2])+3:
 		return "more is delivered than was asked"
 	case !grows && (float64(p.Placed.W()) > nw+1.02 || float64(p.Placed.H()) > nh+1.02):
 		return "the picture is larger than its natural size"
+	case content.X0 < 0 || content.Y0 < 0 || content.X1 > p.Canvas.W || content.Y1 > p.Canvas.H || f == frame{} && content != Rect{0, 0, p.Canvas.W, p.Canvas.H}:
+		return "the picture's box isn't what the frame leaves of the canvas"
 	case d.Turn.Degrees == 90 && (nw != float64(p.Cut.H()) || nh != float64(p.Cut.W())):
 		return "a right angle doesn't swap the sides"
 	}
@@ -101,8 +115,10 @@ func brokenInvariant(natural Size, d declare.Declarations, p Plan) string {
 		}
 	}
 	if cover := d.Fit == declare.Cover; (cover || d.Fit == declare.Fill || d.Fit == declare.FitUnset) && !grows {
-		w, h := slot(nw, nh, d)
-		if k := math.Min(1, math.Min(nw/(w*res), nh/(h*res))); math.Abs(p.K-k*res) > 1e-9*res {
+		w, h := slot(nw, nh, d, f)
+		e := f.edges(w)
+		cw, ch := math.Max(0, w-e[1]-e[3]), math.Max(0, h-e[0]-e[2])
+		if k := math.Min(1, math.Min(nw/(cw*res), nh/(ch*res))); math.Abs(p.K-k*res) > 1e-9*res {
 			return "k isn't min(1, natural w ÷ slot w, natural h ÷ slot h)"
 		}
 	}

@@ -238,11 +238,8 @@ func (o *Options) shape(d declare.Declarations) float64 {
 func (o *Options) natural(d declare.Declarations) (w, h float64) {
 	w, h = float64(o.Facts.Width), float64(o.Facts.Height)
 	if r := d.XYWH; r.Declared {
-		if r.Percent {
-			w, h = w*r.W/100, h*r.H/100
-		} else {
-			w, h = math.Min(w, r.W), math.Min(h, r.H)
-		}
+		_, _, cw, ch := r.Of(w, h)
+		w, h = math.Min(w, cw), math.Min(h, ch)
 	}
 	if turns := math.Mod(math.Abs(d.Turn.Degrees), 180); turns == 90 {
 		w, h = h, w
@@ -358,7 +355,7 @@ func (o *Options) sizes(g group, lazy bool) string {
 		var text string
 		switch {
 		case !p.width.IsZero():
-			text = p.width.root.print(container, false)
+			text = p.width.Print(container)
 			relative = relative || p.width.Relative()
 		case p.maxWidth.IsZero() && !p.inset:
 			text = fmt.Sprintf("min(%s, %.0fpx)", container, o.widthIn(p, g.declared, 1e6))
@@ -367,7 +364,7 @@ func (o *Options) sizes(g group, lazy bool) string {
 			relative = true
 		}
 		if !p.maxWidth.IsZero() {
-			text = "min(" + text + ", " + p.maxWidth.root.print(container, false) + ")"
+			text = "min(" + text + ", " + p.maxWidth.Print(container) + ")"
 		}
 		if p.from > g.from {
 			text = "(min-width: " + trimmed(p.from) + "px) " + text
@@ -384,10 +381,10 @@ func (o *Options) sizes(g group, lazy bool) string {
 func boxText(p *piece) string {
 	text := "100vw"
 	if !p.width.IsZero() {
-		text = p.width.root.print("100vw", false)
+		text = p.width.Print("100vw")
 	}
 	if !p.maxWidth.IsZero() {
-		text = "min(" + text + ", " + p.maxWidth.root.print("100vw", false) + ")"
+		text = "min(" + text + ", " + p.maxWidth.Print("100vw") + ")"
 	}
 	return text
 }

@@ -6,10 +6,10 @@ import (
 	"fmt"
 	"math"
 	"slices"
-	"strconv"
 	"strings"
 
 	"echolane/core/declare"
+	"echolane/core/length"
 	"echolane/core/wording"
 )
 
@@ -29,14 +29,14 @@ type Slot struct {
 // A piece is how the slot is from one viewport width on.
 type piece struct {
 	from            float64
-	width, maxWidth Length
-	height          Length
+	width, maxWidth length.Length
+	height          length.Length
 	inset           bool // fills its box
 	declared        declare.Declarations
 }
 
 func (p *piece) same(q *piece) bool {
-	return p.width.text == q.width.text && p.maxWidth.text == q.maxWidth.text && p.height.text == q.height.text && p.inset == q.inset && p.declared == q.declared
+	return p.width.String() == q.width.String() && p.maxWidth.String() == q.maxWidth.String() && p.height.String() == q.height.String() && p.inset == q.inset && p.declared == q.declared
 }
 
 // String is the slot as it was written.
@@ -124,7 +124,7 @@ func sizesList(text string) ([]rule, error) {
 		if rest == "auto" && len(rules) == 0 {
 			continue // what the browser works out; the lengths behind it are for others
 		}
-		l, err := ParseLength(rest)
+		l, err := length.Parse(rest)
 		if err != nil {
 			return nil, err
 		}
@@ -132,7 +132,7 @@ func sizesList(text string) ([]rule, error) {
 		rules = append(rules, r)
 	}
 	if len(rules) == 0 {
-		return nil, fmt.Errorf("%q has no length: give %s", wording.Cut(text, 80), lengthAllowed)
+		return nil, fmt.Errorf("%q has no length: give %s", wording.Cut(text, 80), length.Allowed)
 	}
 	slices.Reverse(rules) // here the first wins
 	return rules, nil
@@ -184,7 +184,7 @@ func (r *rule) condition(text string) error {
 	text = strings.ToLower(strings.TrimSpace(text))
 	fail := fmt.Errorf("the media condition (%s) isn't one that a slot knows: give %s", wording.Cut(text, 80), conditionAllowed)
 	number := func(v string) (float64, bool) {
-		l, err := ParseLength(v)
+		l, err := length.Parse(v)
 		if err != nil || !l.Fixed() {
 			return 0, false
 		}
@@ -318,11 +318,11 @@ func declaration(text string) (setting, error) {
 	if !ok || name == "" || value == "" {
 		return nil, fmt.Errorf("%q isn't a declaration: write property: value", wording.Cut(strings.TrimSpace(text), 80))
 	}
-	length := func(set func(*piece, Length)) (setting, error) {
+	sized := func(set func(*piece, length.Length)) (setting, error) {
 		if value == "auto" || value == "none" {
-			return func(p *piece) { set(p, Length{}) }, nil
+			return func(p *piece) { set(p, length.Length{}) }, nil
 		}
-		l, err := ParseLength(value)
+		l, err := length.Parse(value)
 		if err != nil {
 			return nil, fmt.Errorf("%s: %w", name, err)
 		}
@@ -330,14 +330,14 @@ func declaration(text string) (setting, error) {
 	}
 	switch name {
 	case "width":
-		return length(func(p *piece, l Length) { p.width = l })
+		return sized(func(p *piece, l length.Length) { p.width = l })
 	case "max-width":
-		return length(func(p *piece, l Length) { p.maxWidth = l })
+		return sized(func(p *piece, l length.Length) { p.maxWidth = l })
 	case "height":
 		if value == "100%" || value == "auto" { // of a box that has its own
 			return func(p *piece) {}, nil
 		}
-		return length(func(p *piece, l Length) { p.height = l })
+		return sized(func(p *piece, l length.Length) { p.height = l })
 	case "inset":
 		if !allZero(value) {
 			return nil, fmt.Errorf("inset: %s: a slot that fills its box has inset: 0", wording.Cut(value, 80))
@@ -372,45 +372,4 @@ func allZero(v string) bool {
 		}
 	}
 	return true
-}
-
-// print writes an expression, percentages as parts of the container.
-func (n *node) print(container string, inner bool) string {
-	number := func(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
-	arg := func(i int) string { return n.args[i].print(container, true) }
-	var text string
-	switch n.op {
-	case 'n':
-		if n.size {
-			return number(n.v) + "px"
-		}
-		return number(n.v)
-	case 'v':
-		return number(n.v) + "vw"
-	case '%':
-		if v, ok := strings.CutSuffix(container, "vw"); ok {
-			if w, err := strconv.ParseFloat(v, 64); err == nil {
-				return number(w*n.v/100) + "vw"
-			}
-		}
-		if n.v == 100 {
-			return container
-		}
-		text = number(n.v/100) + " * " + strings.TrimPrefix(container, "calc")
-	case '+', '-', '*', '/':
-		text = arg(0) + " " + string(n.op) + " " + arg(1)
-	default:
-		words := make([]string, len(n.args))
-		for i := range n.args {
-			words[i] = strings.TrimSuffix(strings.TrimPrefix(n.args[i].print(container, false), "calc("), ")")
-			if strings.Count(words[i], "(") != strings.Count(words[i], ")") {
-				words[i] = n.args[i].print(container, true)
-			}
-		}
-		return map[byte]string{'<': "min(", '>': "max(", 'c': "clamp("}[n.op] + strings.Join(words, ", ") + ")"
-	}
-	if inner {
-		return "(" + text + ")"
-	}
-	return "calc(" + text + ")"
 }

@@ -80,6 +80,8 @@ func BadDeclarations(problems declare.Problems) *Refusal {
 		Parameter: p.Parameter, Given: p.Given, Allowed: p.Allowed,
 	})
 	switch {
+	case p.Remedy != "":
+		r.Remedy = p.Remedy
 	case p.Nearest != "" && r.Reason == ReasonUnknownName:
 		r.Remedy = fmt.Sprintf("write %s instead of %s", p.Nearest, p.Parameter)
 	case p.Nearest != "":

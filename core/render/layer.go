@@ -26,7 +26,7 @@ func layersOf(job Job, plan geometry.Plan) (layers, error) {
 	w, h := float64(plan.Canvas.W), float64(plan.Canvas.H)
 	if d.BackgroundImage != "" {
 		var err error
-		if l.ground, err = job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: w, Height: h, Fit: declare.Cover, Grow: declare.GrowYes}}); err != nil {
+		if l.ground, err = job.ground(plan); err != nil {
 			return l, err
 		}
 	}
@@ -99,9 +99,9 @@ func (job Job) layerPicture(name string, w, h, k float64) (*raster.RGBA, error) 
 
 // named makes one of the pictures that come with the job.
 func (job Job) named(name string, d declare.Declarations) (*raster.RGBA, error) {
-	source, ok := job.Pictures[name]
-	if !ok {
-		return nil, policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "the picture " + name + " didn't come with the job", Remedy: "tell whoever runs the service"})
+	source, err := job.picture(name)
+	if err != nil {
+		return nil, err
 	}
 	if d.Width > 65535 || d.Height > 65535 {
 		return nil, job.Limits.CheckOutput(int(d.Width), int(d.Height))
@@ -115,11 +115,25 @@ func (job Job) named(name string, d declare.Declarations) (*raster.RGBA, error) 
 	if err == nil {
 		job.Layers.put(key, p)
 	}
+	return p, ofLayer(name, err)
+}
+
+// picture is one of the sources that come with the job.
+func (job Job) picture(name string) ([]byte, error) {
+	source, ok := job.Pictures[name]
+	if !ok {
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonInternal, Detail: "the picture " + name + " didn't come with the job", Remedy: "tell whoever runs the service"})
+	}
+	return source, nil
+}
+
+// ofLayer says of a refusal which picture it is about.
+func ofLayer(name string, err error) error {
 	var no *policy.Refusal
 	if errors.As(err, &no) {
 		no.Detail = "of the layer " + name + ": " + no.Detail
 	}
-	return p, err
+	return err
 }
 
 // pixelsOf makes a picture as pixels, premultiplied.

@@ -11,6 +11,9 @@ type paints struct {
 	d           declare.Declarations
 	plan        geometry.Plan
 	filters     []declare.FilterFunction
+	sides       declare.Border
+	shadows     []declare.InnerShadow
+	shape       declare.Shape
 	any         bool // there is something to do, or the picture alone doesn't make the canvas
 	transparent bool // what is delivered has transparency, whatever the picture has
 	layers      layers
@@ -18,22 +21,24 @@ type paints struct {
 }
 
 func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
-	p := &paints{d: d, plan: plan, filters: d.Filters()}
+	p := &paints{d: d, plan: plan, filters: d.Filters(), sides: d.BorderSides(), shadows: d.InnerShadows(), shape: d.ClipShape()}
 	_, right := plan.Quarter()
-	rounded := d.Radius.Corner != [4]declare.Length{}
-	under := d.Background.Declared && d.Background.Opaque() || d.BackgroundImage != ""
+	rounded := d.Radius.Round()
+	under := d.Background.Declared && d.Background.Opaque() || d.BackgroundImage != "" && d.Covers()
 	gap := !plan.Complete || !right
-	if !gap && !alpha {
+	if !gap && !alpha && (d.Blend == declare.BlendUnset || d.Blend == declare.Normal) {
 		p.d.Background = declare.Color{} // nothing of it shows
 	}
 	fades := d.Opacity.Declared && d.Opacity.Value < 1
 	for _, f := range p.filters {
 		fades = fades || f.Name == "opacity" && f.Amount < 1
 	}
+	clipped := p.shape.Kind != declare.NoShape
 	p.faded = rounded || gap && !under
-	p.transparent = rounded || fades || gap && !under
+	p.transparent = rounded || clipped || fades || gap && !under
 	layered := d.BackgroundImage != "" || d.After.Content != ""
-	p.any = gap || layered || rounded || fades || p.d.Background.Declared || d.Map.Declared || d.Sharpen.Amount > 0 || len(p.filters) > 0
+	p.any = gap || layered || rounded || clipped || fades || p.d.Background.Declared || d.Map.Declared || d.Sharpen.Amount > 0 || len(p.filters) > 0 ||
+		len(p.shadows) > 0 && alpha || plan.Frame != geometry.Frame{}
 	return p
 }
 
@@ -49,7 +54,13 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		pixels.MapGradient(stops, d.Map.Strength)
 	}
 	pixels.Sharpen(d.Sharpen.Amount)
-	if colour := d.Background.Declared && d.Background.A > 0; colour || p.layers.ground != nil {
+	framed := p.plan.Frame != geometry.Frame{}
+	if framed && d.Radius.Round() { // the picture's own box has corners too
+		var box raster.Path
+		rounded(&box, p.plan.Content(), p.plan.Canvas, p.corners())
+		pixels.Clip(&box)
+	}
+	if colour := d.Background.Declared && d.Background.A > 0; colour || p.layers.ground != nil || framed || len(p.shadows) > 0 {
 		ground := raster.NewRGBA(pixels.W, pixels.H)
 		if colour {
 			ground.Fill(d.Background.R, d.Background.G, d.Background.B, d.Background.A)
@@ -60,22 +71,25 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 			ground.Opaque = opaque
 		}
 		opaque := ground.Opaque || pixels.Opaque
-		ground.Over(pixels, 0, 0)
+		p.frame(ground)
+		ground.Blend(pixels, 0, 0, modes[d.Blend])
 		pixels.Free()
 		pixels = ground
-		pixels.Opaque = opaque
+		if pixels.Opaque = opaque; framed && !opaque {
+			pixels.FindOpaque()
+		}
 	}
 	if p.layers.top != nil {
 		pixels.Blend(p.layers.top, p.layers.x, p.layers.y, modes[d.After.Blend])
 	}
 	if d.Radius.Declared {
-		var rx, ry [4]float64
-		for i, l := range d.Radius.Corner {
-			rx[i], ry[i] = l.Px*p.plan.K+l.Part*float64(pixels.W), l.Px*p.plan.K+l.Part*float64(pixels.H)
-		}
-		pixels.Round(rx, ry)
+		c := p.corners()
+		pixels.Round(c.Across, c.Down)
 	}
 	p.filter(pixels)
+	if p.shape.Kind != declare.NoShape {
+		pixels.Clip(p.shapePath())
+	}
 	if d.Opacity.Declared && d.Opacity.Value < 1 {
 		pixels.Fade(d.Opacity.Value)
 	}

@@ -155,7 +155,7 @@ func smallCopy(source []byte, info codec.Info, p geometry.Plan) (*raster.RGBA, e
 	small := p
 	small.Canvas = geometry.Size{W: max(1, int(math.Round(tw*k))), H: max(1, int(math.Round(th*k)))}
 	small.Placed = geometry.Rect{X1: small.Canvas.W, Y1: small.Canvas.H}
-	small.Nearest = false
+	small.Nearest, small.Frame = false, geometry.Frame{}
 	scale := decodeScale(info, small)
 	picture, err := decode(source, info, scale, storedCut(info, small).Y1, false)
 	if err != nil {
@@ -422,7 +422,7 @@ func turnPixels(src *raster.RGBA, info codec.Info, p geometry.Plan, scale int, v
 		k = 1
 	}
 	flat := p
-	flat.Turn = 0
+	flat.Turn, flat.Frame = 0, geometry.Frame{}
 	flat.Placed = geometry.Rect{X1: max(1, int(math.Round(w*k))), Y1: max(1, int(math.Round(h*k)))}
 	flat.Canvas = geometry.Size{W: flat.Placed.X1, H: flat.Placed.Y1}
 	flat = flat.Straight()

@@ -23,6 +23,19 @@ func Nearest(given string, candidates []string) string {
 	return best
 }
 
+// Misspelt returns the candidate that given is a misspelling of: at most two letters differ, and less than half of them. "" where
+// there is none. Of equals the first candidate wins.
+func Misspelt(given string, candidates []string) string {
+	given = strings.ToLower(strings.TrimSpace(given))
+	best, least := "", 3
+	for _, c := range candidates {
+		if d := distance(given, strings.ToLower(c)); d < least && 2*d < max(len(given), len(c)) {
+			best, least = c, d
+		}
+	}
+	return best
+}
+
 // score is the distance between given and candidate, 1<<30 for "too far".
 func score(given, candidate string) int {
 	d := distance(given, candidate)

@@ -1,18 +1,20 @@
-package markup
+// Package length reads CSS lengths, with the units and functions that a stylesheet has them in.
+package length
 
 import (
-	"echolane/core/wording"
 	"fmt"
 	"math"
 	"strconv"
 	"strings"
 
+	"echolane/core/wording"
+
 	"github.com/tdewolff/parse/v2"
 	"github.com/tdewolff/parse/v2/css"
 )
 
-// A Length is a CSS length that may depend on the viewport: px, rem and em (16 px), vw, percent of the container, and
-// calc(), min(), max(), clamp() of these (CSS Values 4, section 10). The zero value is no length.
+// A Length is a CSS length that may depend on the viewport: absolute units, rem and em (16 px), vw, percent of the container,
+// and calc(), min(), max(), clamp() of these (CSS Values 4, section 10). The zero value is no length.
 type Length struct {
 	text string
 	root node
@@ -52,6 +54,60 @@ func (n *node) has(op byte) bool {
 	return false
 }
 
+// pixels are the units of a fixed length in CSS pixels (CSS Values 4, section 6.2). A picture has no font of its own, so rem and
+// em are the initial 16 px.
+var pixels = map[string]float64{"px": 1, "em": 16, "rem": 16, "pt": 96.0 / 72, "pc": 16, "in": 96, "cm": 96 / 2.54, "mm": 96 / 25.4, "q": 96 / 101.6}
+
+// Linear gives the length as pixels and a part of its container, 1 being all of it. ok is false where it isn't that in every
+// container: min(), max() and clamp() of both kinds, and what depends on the viewport.
+func (l Length) Linear() (px, part float64, ok bool) { return l.root.linear() }
+
+func (n *node) linear() (px, part float64, ok bool) {
+	switch n.op {
+	case 'n':
+		return n.v, 0, true
+	case '%':
+		return 0, n.v / 100, true
+	case 'v':
+		return 0, 0, false
+	}
+	pxs, parts := make([]float64, len(n.args)), make([]float64, len(n.args))
+	absolute, relative := true, true
+	for i := range n.args {
+		if pxs[i], parts[i], ok = n.args[i].linear(); !ok {
+			return 0, 0, false
+		}
+		absolute, relative = absolute && parts[i] == 0, relative && pxs[i] == 0
+	}
+	switch n.op {
+	case '+':
+		return pxs[0] + pxs[1], parts[0] + parts[1], true
+	case '-':
+		return pxs[0] - pxs[1], parts[0] - parts[1], true
+	case '*':
+		if n.args[0].size {
+			return pxs[0] * pxs[1], parts[0] * pxs[1], true
+		}
+		return pxs[0] * pxs[1], pxs[0] * parts[1], true
+	case '/':
+		return pxs[0] / pxs[1], parts[0] / pxs[1], true
+	}
+	of := func(v []float64) float64 {
+		values := make([]node, len(v))
+		for i := range v {
+			values[i] = node{op: 'n', v: v[i]}
+		}
+		return (&node{op: n.op, args: values}).in(0, 0)
+	}
+	switch {
+	case absolute:
+		return of(pxs), 0, true
+	case relative:
+		return 0, of(parts), true
+	}
+	return 0, 0, false
+}
+
 // In gives the length in CSS pixels in a viewport and a container of these widths.
 func (l Length) In(viewport, container float64) float64 { return l.root.in(viewport, container) }
 
@@ -86,13 +142,14 @@ func (n *node) in(viewport, container float64) float64 {
 	return v
 }
 
-const lengthAllowed = "a length such as 320px, 33vw, 100% or calc(50vw - 24px)"
+// Allowed is what may stand where a length is read, for people.
+const Allowed = "a length such as 320px, 33vw, 100% or calc(50vw - 24px)"
 
-// ParseLength reads one. Its error says what is allowed.
-func ParseLength(text string) (Length, error) {
+// Parse reads a length. Its error says what is allowed.
+func Parse(text string) (Length, error) {
 	text = strings.TrimSpace(text)
 	fail := func() (Length, error) {
-		return Length{}, fmt.Errorf("%q isn't %s", wording.Cut(text, 80), lengthAllowed)
+		return Length{}, fmt.Errorf("%q isn't %s", wording.Cut(text, 80), Allowed)
 	}
 	if len(text) > 500 {
 		return fail()
@@ -159,11 +216,11 @@ func (p *expression) value(depth int) (node, bool) {
 		if err != nil {
 			return node{}, false
 		}
-		switch strings.ToLower(t.text[i:]) {
-		case "px":
-			return node{op: 'n', v: v, size: true}, true
-		case "em", "rem":
-			return node{op: 'n', v: 16 * v, size: true}, true
+		unit := strings.ToLower(t.text[i:])
+		if px, ok := pixels[unit]; ok {
+			return node{op: 'n', v: px * v, size: true}, true
+		}
+		switch unit {
 		case "vw", "svw", "lvw", "dvw":
 			return node{op: 'v', v: v, size: true}, true
 		}
@@ -262,4 +319,48 @@ func (p *expression) product(depth int) (node, bool) {
 		left = node{op: op, args: []node{left, right}, size: left.size || right.size}
 	}
 	return left, ok
+}
+
+// Print writes the length as CSS has it, percentages as parts of the container, which is a length itself.
+func (l Length) Print(container string) string { return l.root.print(container, false) }
+
+// print writes an expression, percentages as parts of the container.
+func (n *node) print(container string, inner bool) string {
+	number := func(v float64) string { return strconv.FormatFloat(v, 'f', -1, 64) }
+	arg := func(i int) string { return n.args[i].print(container, true) }
+	var text string
+	switch n.op {
+	case 'n':
+		if n.size {
+			return number(n.v) + "px"
+		}
+		return number(n.v)
+	case 'v':
+		return number(n.v) + "vw"
+	case '%':
+		if v, ok := strings.CutSuffix(container, "vw"); ok {
+			if w, err := strconv.ParseFloat(v, 64); err == nil {
+				return number(w*n.v/100) + "vw"
+			}
+		}
+		if n.v == 100 {
+			return container
+		}
+		text = number(n.v/100) + " * " + strings.TrimPrefix(container, "calc")
+	case '+', '-', '*', '/':
+		text = arg(0) + " " + string(n.op) + " " + arg(1)
+	default:
+		words := make([]string, len(n.args))
+		for i := range n.args {
+			words[i] = strings.TrimSuffix(strings.TrimPrefix(n.args[i].print(container, false), "calc("), ")")
+			if strings.Count(words[i], "(") != strings.Count(words[i], ")") {
+				words[i] = n.args[i].print(container, true)
+			}
+		}
+		return map[byte]string{'<': "min(", '>': "max(", 'c': "clamp("}[n.op] + strings.Join(words, ", ") + ")"
+	}
+	if inner {
+		return "(" + text + ")"
+	}
+	return "calc(" + text + ")"
 }

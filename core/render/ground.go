@@ -1,0 +1,144 @@
+package render
+
+import (
+	"math"
+
+	"echolane/core/declare"
+	"echolane/core/geometry"
+	"echolane/core/raster"
+)
+
+// ground makes the picture that lies under the picture, as large as the canvas.
+func (job Job) ground(plan geometry.Plan) (*raster.RGBA, error) {
+	d := &job.Request.Declarations
+	w, h := float64(plan.Canvas.W), float64(plan.Canvas.H)
+	if d.Covers() && !d.GroundPosition.Declared && !plan.Frame.Bordered() {
+		return job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: w, Height: h, Fit: declare.Cover, Grow: declare.GrowYes}})
+	}
+	// It is placed in the box within the border, and painted under the border too (CSS Backgrounds Level 3, sections 2.7, 2.8).
+	area := plan.Padding()
+	source, err := job.picture(d.BackgroundImage)
+	if err != nil {
+		return nil, err
+	}
+	info, err := probe(source, declare.Declarations{})
+	if err != nil {
+		return nil, ofLayer(d.BackgroundImage, err)
+	}
+	uw, uh := info.Upright()
+	k := plan.K
+	tw, th := tileSize(d, float64(area.W()), float64(area.H()), float64(uw)*k, float64(uh)*k, k)
+	x := tileAxis{area: float64(area.W()), repeat: d.GroundRepeat.X, size: tw}
+	y := tileAxis{area: float64(area.H()), repeat: d.GroundRepeat.Y, size: th}
+	auto := d.GroundSize.Fit == declare.FitUnset
+	grew := x.round()
+	if grew && auto && d.GroundSize.Y.Auto() && y.repeat != declare.Rounded {
+		y.size = x.size * float64(uh) / float64(uw)
+	}
+	if y.round() && auto && d.GroundSize.X.Auto() && x.repeat != declare.Rounded {
+		x.size = y.size * float64(uw) / float64(uh)
+	}
+	at := declare.Position{}
+	if d.GroundPosition.Declared {
+		at = d.GroundPosition
+	} else if d.Covers() {
+		at.X.Part, at.Y.Part = 0.5, 0.5
+	}
+	x.place(at.X, k)
+	y.place(at.Y, k)
+	if r := job.Limits.CheckOutput(int(math.Ceil(x.size)), int(math.Ceil(y.size))); r != nil {
+		return nil, r
+	}
+	// Edges lie on whole pixels, so that tiles of a fractional size differ by one.
+	type side struct{ w, h int }
+	tiles := map[side]*raster.RGBA{}
+	canvas := raster.NewRGBA(plan.Canvas.W, plan.Canvas.H)
+	for _, down := range y.spans(area.Y0, plan.Canvas.H) {
+		for _, across := range x.spans(area.X0, plan.Canvas.W) {
+			of := side{across[1] - across[0], down[1] - down[0]}
+			if tiles[of] == nil {
+				if tiles[of], err = job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: float64(of.w), Height: float64(of.h), Fit: declare.Fill, Grow: declare.GrowYes}}); err != nil {
+					return nil, err
+				}
+			}
+			canvas.Over(tiles[of], across[0], down[0])
+		}
+	}
+	canvas.FindOpaque()
+	return canvas, nil
+}
+
+// tileSize is how large one tile is in an area, where the picture's own size is nw×nh, all in canvas pixels.
+func tileSize(d *declare.Declarations, aw, ah, nw, nh, k float64) (w, h float64) {
+	s := d.GroundSize
+	switch {
+	case d.Covers():
+		f := math.Max(aw/nw, ah/nh)
+		w, h = nw*f, nh*f
+	case s.Fit == declare.Contain:
+		f := math.Min(aw/nw, ah/nh)
+		w, h = nw*f, nh*f
+	case !s.Declared || s.X.Auto() && s.Y.Auto():
+		w, h = nw, nh
+	case s.X.Auto():
+		h = size(s.Y, ah, k)
+		w = h * nw / nh
+	case s.Y.Auto():
+		w = size(s.X, aw, k)
+		h = w * nh / nw
+	default:
+		w, h = size(s.X, aw, k), size(s.Y, ah, k)
+	}
+	return math.Max(1, w), math.Max(1, h)
+}
+
+// tileAxis is how tiles lie along one axis.
+type tileAxis struct {
+	area   float64
+	repeat declare.Repeat
+	size   float64
+	from   float64 // of one tile, from the area's edge
+	step   float64 // from tile to tile; 0: there is one
+}
+
+// round makes tiles fit the area a whole number of times, where they are to.
+func (a *tileAxis) round() bool {
+	if a.repeat != declare.Rounded {
+		return false
+	}
+	n := math.Max(1, math.Floor(a.area/a.size+0.5))
+	a.size = math.Max(1, a.area/n)
+	return true
+}
+
+func (a *tileAxis) place(at declare.Length, k float64) {
+	a.from, a.step = at.Part*(a.area-a.size)+at.Px*k, a.size
+	switch a.repeat {
+	case declare.NoRepeat:
+		a.step = 0
+	case declare.Spaced:
+		if n := math.Floor(a.area / a.size); n >= 2 {
+			a.from, a.step = 0, a.size+(a.area-n*a.size)/(n-1)
+		} else {
+			a.step = 0
+		}
+	}
+}
+
+// spans are where tiles begin and end on a canvas so long, on which the area begins at origin.
+func (a *tileAxis) spans(origin, long int) (list [][2]int) {
+	first := float64(origin) + a.from
+	snap := func(x float64) int { return int(math.Floor(x + 0.5)) }
+	if a.step == 0 {
+		at := snap(first)
+		return [][2]int{{at, max(at+1, snap(first+a.size))}}
+	}
+	n := math.Ceil((first + a.size) / a.step)
+	for x := first - n*a.step; x < float64(long); x += a.step {
+		if x+a.size > 0 {
+			at := snap(x)
+			list = append(list, [2]int{at, max(at+1, snap(x+a.size))})
+		}
+	}
+	return list
+}
