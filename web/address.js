@@ -20,9 +20,10 @@ const ratio = (v) => {
 /** The names of the language, in the order of the address form; made from core/declare. */
 export const names = (
   "image-orientation xywh scale rotate width height aspect-ratio resolution object-fit object-position grow image-rendering " +
-  "background-color background-image gradient-map sharpen after-content after-width after-height after-inset after-opacity " +
-  "after-mix-blend-mode after-rotate after-color after-font after-text-align after-background-color after-padding border-radius " +
-  "filter opacity matte format quality budget animation retain class as download digest expires keyid signature"
+  "background-color background-image background-position background-size background-repeat mix-blend-mode border padding box-shadow " +
+  "clip-path gradient-map sharpen after-content after-width after-height after-inset after-opacity after-mix-blend-mode after-rotate " +
+  "after-color after-font after-text-align after-background-color after-padding border-radius filter opacity matte format quality " +
+  "budget animation retain class as download digest expires keyid signature"
 ).split(" ");
 
 // How values are spelled. What isn't here is written in lower case.

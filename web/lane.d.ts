@@ -10,13 +10,13 @@ export interface Declarations {
   scale?: Value;
   /** an angle, such as 90deg, -0.125turn, 50grad or 1.5rad */
   rotate?: Value;
-  /** a length in CSS pixels from 1 to 65535, such as 480 or 480px */
+  /** a length in CSS pixels from 1 to 65535, such as 480, 480px or 30rem, or auto */
   width?: Value;
-  /** a length in CSS pixels from 1 to 65535, such as 320 or 320px */
+  /** a length in CSS pixels from 1 to 65535, such as 320, 320px or 20rem, or auto */
   height?: Value;
   /** width/height or one number, such as 4/3 or 1.91, from 1/1000 to 1000 */
   "aspect-ratio"?: Value;
-  /** 0.5x to 4x, such as 2x */
+  /** 0.5x to 4x, such as 2x, 2dppx or 192dpi */
   resolution?: Value;
   /** fill, cover, contain, none or scale-down */
   "object-fit"?: "fill" | "cover" | "contain" | "none" | "scale-down" | Value;
@@ -30,6 +30,22 @@ export interface Declarations {
   "background-color"?: Value;
   /** url(lane/path), a source of the same site */
   "background-image"?: Value;
+  /** one to four values, such as left top, 75 20 or right 10px bottom 20px */
+  "background-position"?: Value;
+  /** cover, contain, or one or two lengths, percentages or auto, such as 40px auto */
+  "background-size"?: Value;
+  /** repeat, no-repeat, space or round, for both axes or each; repeat-x or repeat-y */
+  "background-repeat"?: Value;
+  /** one of the sixteen modes, such as multiply: of the picture over its ground */
+  "mix-blend-mode"?: "normal" | "multiply" | "screen" | "overlay" | "darken" | "lighten" | "color-dodge" | "color-burn" | "hard-light" | "soft-light" | "difference" | "exclusion" | "hue" | "saturation" | "color" | "luminosity" | Value;
+  /** width, style and colour, such as 4px solid gold; the style is solid, dashed, dotted, double or none; four of these, top, right, bottom, left, with commas between, where sides differ */
+  border?: Value;
+  /** one to four lengths or percentages of the slot's width, such as 12px or 4% */
+  padding?: Value;
+  /** at most 8 shadows that fall inwards, such as inset 0 0 24px rgb(0 0 0 / 40%), or none */
+  "box-shadow"?: Value;
+  /** inset(), circle(), ellipse() or polygon(), such as circle(40% at 50% 50%), or none */
+  "clip-path"?: Value;
   /** two to eight colours from dark to light, and a percentage, such as 123 fed 80% */
   "gradient-map"?: Value;
   /** a number from 0 to 3, such as 1 */

@@ -164,9 +164,6 @@ func New(upright Size, d declare.Declarations) (p Plan, ok bool) {
 		x, y = d.Position.X.Part*freeX+d.Position.X.Px*p.K, d.Position.Y.Part*freeY+d.Position.Y.Px*p.K
 	}
 	p.Placed = place(in64ths(x+edge[3]), in64ths(y+edge[0]), pw, ph)
-	if d.Fit == declare.None && !bars {
-		p.trim()
-	}
 	p.Complete = p.Placed.X0 <= 0 && p.Placed.Y0 <= 0 && p.Placed.X1 >= p.Canvas.W-1 && p.Placed.Y1 >= p.Canvas.H-1 && p.Frame == Frame{}
 	return p, true
 }
@@ -243,16 +240,6 @@ func (p Plan) FocusAt(x0, y0, x1, y1 float64) declare.Position {
 	}
 	c := p.Content()
 	return declare.Position{Declared: true, X: axis(c.W(), p.Placed.W(), (x0+x1)/2), Y: axis(c.H(), p.Placed.H(), (y0+y1)/2)}
-}
-
-// trim makes the canvas what of the slot the picture fills.
-func (p *Plan) trim() {
-	v := p.Visible()
-	if v == (Rect{}) {
-		return // all of it lies beside the slot, which is delivered empty
-	}
-	p.Canvas = Size{v.W(), v.H()}
-	p.Placed = Rect{p.Placed.X0 - v.X0, p.Placed.Y0 - v.Y0, p.Placed.X1 - v.X0, p.Placed.Y1 - v.Y0}
 }
 
 // cut is the part of the picture that xywh names, clipped to it.
