@@ -106,7 +106,7 @@ func root() *cli.Command {
 		HideHelpCommand: true,
 		Commands: []*cli.Command{
 			demoCommand(), serveCommand(), siteCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(), sheetCommand(),
-			linkCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), weighCommand(), uploadCommand(), warmCommand(), purgeCommand(), stockCommand(), usageCommand(), refusalsCommand(), setAsideCommand(), doctorCommand(),
+			linkCommand(), cssCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), weighCommand(), uploadCommand(), warmCommand(), purgeCommand(), stockCommand(), usageCommand(), refusalsCommand(), setAsideCommand(), doctorCommand(),
 		},
 		Action: nothingAsked,
 	}

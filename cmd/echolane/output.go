@@ -143,3 +143,11 @@ func shown(s, keep string) string {
 		return r
 	}, strings.ToValidUTF8(s, "\ufffd"))
 }
+
+// count writes a number with its noun.
+func count(n int, one, many string) string {
+	if n == 1 {
+		return "1 " + one
+	}
+	return fmt.Sprintf("%d %s", n, many)
+}

@@ -17,7 +17,7 @@ func TestBadRequestsAreRefusedWithReasonAndRemedy(t *testing.T) {
 		remedy string // part of it
 	}{
 		{"/kestrel/catalogue/mark.png?widht=64", 400, "unknown-name", "write width instead of widht"},
-		{"/kestrel/catalogue/mark.png?blur=4", 400, "unknown-name", "leave blur out"},
+		{"/kestrel/catalogue/mark.png?blur=4", 400, "unknown-name", "filter=blur(4px)"},
 		{"/kestrel/catalogue/mark.png?width=64&width=64", 400, "repeated", "keep one width"},
 		{"/kestrel/catalogue/mark.png?width=", 400, "empty", "give width a length"},
 		{"/kestrel/catalogue/mark.png?width=0", 400, "out-of-range", "from 1 to 65535"},

@@ -11,7 +11,11 @@
 // are one variant.
 package declare
 
-import "math/bits"
+import (
+	"math/bits"
+	"net/url"
+	"strings"
+)
 
 // Declarations are the typed values of one query. The zero value declares nothing. It is comparable and
 // safe to copy.
@@ -87,4 +91,13 @@ func (d *Declarations) PaintName() string {
 func (d Declarations) WithoutDelivery() Declarations {
 	d.DeliveryValues = DeliveryValues{Class: d.Class}
 	return d
+}
+
+// Plain is the address form as people write declarations: without encoding, a space between.
+func (d Declarations) Plain() string {
+	form := d.AddressForm()
+	if text, err := url.QueryUnescape(strings.ReplaceAll(form, "&", "  ")); err == nil {
+		return text
+	}
+	return form
 }

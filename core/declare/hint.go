@@ -109,6 +109,8 @@ func nearestName(name string) string {
 	return wording.Misspelt(name, list)
 }
 
+var ofViewport = regexp.MustCompile(`(?i)[0-9.](vw|vh|vmin|vmax|vi|vb|[sld]v(w|h|i|b|min|max)|cq(w|h|i|b|min|max))\b`)
+
 // valueHints are ways out for values, by what stands in them, the first that is found.
 var valueHints = []struct {
 	pattern *regexp.Regexp
@@ -119,7 +121,7 @@ var valueHints = []struct {
 	{regexp.MustCompile(`(?i)^(inherit|revert|revert-layer)$`), "a picture has nothing to take it from: write the value itself, or leave it out"},
 	{regexp.MustCompile(`(?i)\bcurrentcolor\b`), "the page's text colour isn't known here: write the colour itself"},
 	{regexp.MustCompile(`(?i)\b(light-dark|color-mix|color|lab|lch|device-cmyk)\(`), "write the colour as hexadecimal, rgb(), hsl(), hwb(), oklab() or oklch()"},
-	{regexp.MustCompile(`(?i)[0-9.](vw|vh|vmin|vmax|vi|vb|[sld]v(w|h|i|b|min|max)|cq(w|h|i|b|min|max))\b`), slot("width: 50vw")},
+	{ofViewport, slot("width: 50vw")},
 	{regexp.MustCompile(`(?i)\b(max-content|min-content|fit-content|stretch|-webkit-fill-available)\b`), "leave it out: without a size a picture has its natural one"},
 	{regexp.MustCompile(`(?i)[0-9.](ch|ex|lh|rlh|cap|ic|rex|rch)\b`), "that depends on the page's font: write the length in px or rem"},
 	{regexp.MustCompile(`(?i)(linear|radial|conic)-gradient\(|image-set\(|element\(|cross-fade\(|paint\(`), "a ground is a colour, or a source of the site as url(lane/path)"},
@@ -127,6 +129,10 @@ var valueHints = []struct {
 
 // hintForValue is the way out for a value that isn't allowed, "" where what is allowed says it.
 func hintForValue(name, value string) string {
+	sized := name == "width" || name == "height"
+	if sized && ofViewport.MatchString(value) && !strings.Contains(value, "!") {
+		return slot(name + ": " + wording.Cut(value, 40))
+	}
 	for _, h := range valueHints {
 		if h.pattern.MatchString(value) {
 			return h.remedy
@@ -142,10 +148,8 @@ func hintForValue(name, value string) string {
 		return false
 	}
 	switch {
-	case (name == "width" || name == "height") && has("%"):
+	case sized && has("%"):
 		return slot(name + ": " + wording.Cut(value, 40))
-	case (name == "width" || name == "height") && lower == "0":
-		return "leave " + name + " out, or give a length"
 	case has("calc(", "min(", "max(", "clamp(") && strings.Contains(value, "  "):
 		return "in a URL + means a space: write %2B"
 	case has("calc(", "min(", "max(", "clamp("):

@@ -354,11 +354,19 @@ func declaration(text string) (setting, error) {
 	var d declare.Declarations
 	if problem := d.SetInSheet(name, value, false); problem != nil {
 		if problem.Reason == "unknown-name" {
-			names := append(slices.Clone(slotNames), declare.SheetNames(false)...)
-			if near := wording.Nearest(name, names); near != "" {
-				return nil, fmt.Errorf("%s isn't a property of a slot; did you mean %s?", wording.Cut(name, 80), near)
+			given := wording.Cut(name, 80)
+			switch near := wording.Misspelt(name, slotNames); {
+			case near != "":
+				return nil, fmt.Errorf("%s isn't a property of a slot; did you mean %s?", given, near)
+			case problem.Nearest != "":
+				return nil, fmt.Errorf("%s isn't a property of a slot; did you mean %s?", given, problem.Nearest)
+			case problem.Remedy != "":
+				return nil, fmt.Errorf("%s isn't a property of a slot: %s", given, problem.Remedy)
 			}
-			return nil, fmt.Errorf("%s isn't a property of a slot: give %s, or a declaration of images", wording.Cut(name, 80), strings.Join(slotNames, ", "))
+			return nil, fmt.Errorf("%s isn't a property of a slot: give %s, or a declaration of images", given, strings.Join(slotNames, ", "))
+		}
+		if problem.Remedy != "" {
+			return nil, fmt.Errorf("%s; %s", problem.InSheet(), problem.Remedy)
 		}
 		return nil, fmt.Errorf("%s; allowed: %s", problem.InSheet(), strings.ReplaceAll(problem.Allowed, "%25", "%"))
 	}

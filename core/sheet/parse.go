@@ -29,12 +29,16 @@ type Problem struct {
 	Detail  string `json:"detail"`
 	Allowed string `json:"allowed,omitempty"`
 	Nearest string `json:"nearest,omitempty"` // the nearest right spelling
+	Remedy  string `json:"remedy,omitempty"`  // the way out, where it's known what was meant
 }
 
 func (p Problem) String() string {
 	s := fmt.Sprintf("line %d, column %d: %s", p.Line, p.Column, p.Detail)
 	if p.Nearest != "" {
 		s += fmt.Sprintf("; did you mean %s?", p.Nearest)
+	}
+	if p.Remedy != "" {
+		s += "; " + p.Remedy
 	}
 	return s
 }
@@ -459,7 +463,7 @@ func (p *parser) declaration(to *declare.Declarations, after bool, seen map[stri
 			break
 		}
 	}
-	if strings.HasSuffix(strings.ToLower(value), "important") && strings.Contains(value, "!") {
+	if strings.HasSuffix(strings.ToLower(value), "important") && strings.Contains(value, "!") { // a cascade of its own
 		p.wrong(at, Problem{Given: value, Detail: "importance has no place in an image sheet", Allowed: "the value alone: classes win over *, and what a URL says wins over both"})
 		return
 	}
@@ -472,6 +476,6 @@ func (p *parser) declaration(to *declare.Declarations, after bool, seen map[stri
 		if problem.Reason == "unknown-name" {
 			where = name.at
 		}
-		p.wrong(where, Problem{Given: problem.Given, Detail: problem.InSheet(), Allowed: strings.ReplaceAll(problem.Allowed, "%25", "%"), Nearest: problem.Nearest})
+		p.wrong(where, Problem{Given: problem.Given, Detail: problem.InSheet(), Allowed: strings.ReplaceAll(problem.Allowed, "%25", "%"), Nearest: problem.Nearest, Remedy: problem.Remedy})
 	}
 }

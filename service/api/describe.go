@@ -64,6 +64,7 @@ func (a *API) operations() []operation {
 		{"PUT", "/session/password", a.setPassword, "take another password; other sessions end", nil, NewPassword{}, Session{}, 200, false},
 
 		{"GET", "/language", a.language, "what a sheet may say: properties, and what their values may be", nil, nil, Language{}, 200, false},
+		{"POST", "/css", a.rules, "what becomes of a stylesheet's rules in an image's URL", nil, RuleText{}, Rules{}, 200, false},
 		{"GET", "/sites", a.sites, "all sites that the caller may see", byPage, nil, Page[Site]{}, 200, false},
 		{"POST", "/sites", a.addSite, "add a site; what the document leaves out is as for every new site", []parameter{dryRun}, policy.Document{}, Site{}, 201, false},
 		{"GET", "/sites/:site", a.site, "one site", nil, nil, Site{}, 200, false},

@@ -9,7 +9,9 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/core/rule"
 	"echolane/core/sheet"
+	"echolane/core/wording"
 	"echolane/service/lane"
 	"echolane/service/records"
 )
@@ -299,4 +301,30 @@ func (a *API) preview(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	return picture(c, v.Type, v.Body)
+}
+
+// RuleText is what POST /css takes: style rules, or declarations.
+type RuleText struct {
+	Text string `json:"text"`
+}
+
+// Rules is what becomes of them.
+type Rules struct {
+	Rules []rule.Rule `json:"rules"`
+	Taken int         `json:"taken"` // declarations that were taken
+	All   int         `json:"all"`
+}
+
+func (a *API) rules(c fiber.Ctx) error {
+	var in RuleText
+	if no := read(c, &in); no != nil {
+		return refuse(c, no)
+	}
+	rules, err := rule.Read(in.Text)
+	if err != nil {
+		return refuse(c, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "text", Given: wording.Cut(in.Text, 80), Detail: err.Error(), Remedy: "give a rule, such as .hero { width: 20rem }"}))
+	}
+	out := Rules{Rules: rules}
+	out.Taken, out.All = rule.Taken(rules)
+	return c.JSON(out)
 }

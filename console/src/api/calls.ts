@@ -19,6 +19,9 @@ export const setPassword = (body: Schemas["NewPassword"]) => send<Schemas["Sessi
 // getLanguage is GET /language: what a sheet may say: properties, and what their values may be.
 export const getLanguage = (signal?: AbortSignal) => get<Schemas["Language"]>(at`/language`, signal);
 
+// rules is POST /css: what becomes of a stylesheet's rules in an image's URL.
+export const rules = (body: Schemas["RuleText"]) => send<Schemas["Rules"]>("POST", at`/css`, body);
+
 // listSites is GET /sites: all sites that the caller may see.
 export const listSites = (signal?: AbortSignal) => all<Schemas["Site"]>(at`/sites`, signal);
 

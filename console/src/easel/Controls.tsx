@@ -6,6 +6,7 @@ import { Pick } from "../parts/Pick";
 import type { Declarations } from "./declarations";
 import { keywords, lines } from "./language";
 import { Lines } from "./Lines";
+import { Paste } from "./Paste";
 import { Section } from "./Section";
 
 const shapes = ["1", "4/3", "3/2", "16/9", "3/1", "3/4", "2/3", "9/16"];
@@ -69,6 +70,9 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
         </div>
         <Lines lines={lines.geometry} values={d.more} onChange={set} />
       </fieldset>
+      <Section title="Paste CSS" declared={0}>
+        <Paste onTake={(t) => props.onChange({ ...d, ...Object.fromEntries(Object.entries(t).filter(([, v]) => v !== undefined)), more: { ...d.more, ...t.more } })} />
+      </Section>
       <fieldset className="flex min-w-0 flex-col gap-3">
         <legend className="mb-2 font-semibold">Encoding</legend>
         <div className="flex items-center justify-between">

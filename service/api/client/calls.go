@@ -47,6 +47,12 @@ func (c *Client) Language(ctx context.Context) (out api.Language, err error) {
 	return out, err
 }
 
+// Rules is POST /css: what becomes of a stylesheet's rules in an image's URL.
+func (c *Client) Rules(ctx context.Context, in api.RuleText) (out api.Rules, err error) {
+	err = c.call(ctx, "POST", "/css", in, &out)
+	return out, err
+}
+
 // Sites is GET /sites: all sites that the caller may see.
 func (c *Client) Sites(ctx context.Context) ([]api.Site, error) {
 	return all[api.Site](ctx, c, "/sites")
