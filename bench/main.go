@@ -36,6 +36,7 @@ var sections = []section{
 	{"codecs", "our calls of the codec libraries against the same from C", codecs},
 	{"encoding", "finding a quality against one encode", encoding},
 	{"pages", "rewriting, markup, a weigh-in", pages},
+	{"png", "a photograph as PNG", pngs},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},
 	{"many", "a page's set of one source, of its variants one by one", many},
 	{"workers", "what a render worker costs beside its renders", workers},

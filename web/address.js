@@ -1,14 +1,20 @@
 // The address form, written. What lane.js gives on, in a module of its own so that the element loads no more.
 
-const number = (v) => String(+(+v).toFixed(12)).replace(/^-0$/, "0");
+const finite = (v, what = v) => {
+  const n = v === "" ? NaN : Number(v);
+  if (!Number.isFinite(n)) throw new TypeError(`${what} isn't a number`);
+  return n;
+};
+const number = (v) => String(+finite(v).toFixed(12)).replace(/^-0$/, "0");
 const divisor = (a, b) => (b ? divisor(b, a % b) : a);
 const px = (v) => number(v.replace(/px$/i, ""));
-const dppx = (v) => number(v.replace(/x$/i, "")) + "x";
-const alpha = (v) => (v.endsWith("%") ? number(v.slice(0, -1) / 100) : number(v));
+const dppx = (v) => number(v.replace(/(dpp)?x$/i, "")) + "x";
+const alpha = (v) => (v.endsWith("%") ? number(finite(v.slice(0, -1), v) / 100) : number(v));
+const level = (v) => (/^lossless$/i.test(v) ? "lossless" : number(v));
 const classes = (v) => [...new Set(v.split(/\s+/).filter(Boolean))].sort().join(" ");
 const verbatim = (v) => v;
 const ratio = (v) => {
-  let [w, h = 1] = v.split("/").map(Number);
+  let [w, h = 1] = v.split("/").map((side) => finite(side.trim(), v));
   if (Number.isInteger(w) && Number.isInteger(h)) {
     const d = divisor(w, h);
     w /= d;
@@ -37,6 +43,7 @@ const spell = {
   "after-content": verbatim,
   "after-opacity": alpha,
   opacity: alpha,
+  quality: level,
   class: classes,
   download: verbatim,
   digest: verbatim,
@@ -48,6 +55,14 @@ const spell = {
 
 const escaped = (v) => encodeURIComponent(v).replace(/%(2F|2C|3A)/g, decodeURIComponent);
 
+const spelled = (name, value) => {
+  try {
+    return (spell[name] ?? ((v) => v.toLowerCase()))(String(value).trim());
+  } catch (e) {
+    throw new TypeError(`${name}: ${e.message}`);
+  }
+};
+
 /** query writes declarations, an object or a query string, as the address form has them, without the question mark. */
 export function query(declarations) {
   const given = typeof declarations === "string" ? new URLSearchParams(declarations) : Object.entries(declarations ?? {});
@@ -55,7 +70,7 @@ export function query(declarations) {
   for (const [name, value] of given) {
     const known = name.toLowerCase();
     if (!names.includes(known)) throw new TypeError(`there is no declaration named ${name}`);
-    if (value !== undefined && value !== null && value !== false) values.set(known, (spell[known] ?? ((v) => v.toLowerCase()))(String(value).trim()));
+    if (value !== undefined && value !== null && value !== false) values.set(known, spelled(known, value));
   }
   return names
     .filter((n) => values.has(n))

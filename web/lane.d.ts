@@ -113,7 +113,7 @@ export type Source = string | readonly string[];
 
 /** The names of the language, in the order of the address form. */
 export const names: readonly string[];
-/** Declarations as the address form has them. Throws a TypeError for a name that isn't in the language. */
+/** Declarations as the address form has them. Throws a TypeError for a name that isn't in the language, and for a size, density, ratio or opacity that isn't a number. */
 export function query(declarations?: Declarations | string): string;
 /** A source as a URL has it. */
 export function path(source: Source): string;
@@ -130,8 +130,5 @@ export function set(
   slot: number | string,
   options?: { declarations?: Declarations | string; widths?: number[]; natural?: number },
 ): { src: string; srcset: string; sizes: string | undefined };
-/** The function that image components of web frameworks take. */
-export function adapter(
-  base: string,
-  declarations?: Declarations,
-): { (source: string, width: number, quality?: number): string; (ask: { src: string; width: number; quality?: number }): string };
+/** Gives address(source, width, quality) for the images of one place. */
+export function addresses(base: string, declarations?: Declarations | string): (source: Source, width: number, quality?: number) => string;

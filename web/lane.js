@@ -32,8 +32,11 @@ export function set(base, source, slot, { declarations, widths, natural = Infini
   return { src: at(fit[fit.length >> 1]), srcset: fit.map((w) => `${at(w)} ${w}w`).join(", "), sizes: slot };
 }
 
-/** adapter gives the function that image components of web frameworks take: (source, width, quality) -> address. */
-export const adapter = (base, declarations) => (source, width, quality) => {
-  const s = typeof source === "object" && source !== null && "src" in source ? source : { src: source, width, quality };
-  return image(base, s.src.replace(/^\//, ""), { ...declarations, width: s.width, quality: s.quality });
+/**
+ * addresses gives address(source, width, quality) for the images of one place. declarations hold for all of them; without a
+ * quality the site's holds.
+ */
+export const addresses = (base, declarations) => {
+  const d = typeof declarations === "string" ? Object.fromEntries(new URLSearchParams(declarations)) : { ...declarations };
+  return (source, width, quality) => image(base, typeof source === "string" ? source.replace(/^\//, "") : source, { ...d, width, ...(quality !== undefined && { quality }) });
 };

@@ -46,16 +46,16 @@ func TestSitesAndLanesFromTheCommandLine(t *testing.T) {
 		says string
 	}{
 		{[]string{"site", "add", "kestrel"}, 1, "there already"},
-		{[]string{"site", "add", "Kestrel!"}, 1, "a–z"},
+		{[]string{"site", "add", "Kestrel!"}, 2, "a–z"},
 		{[]string{"site", "add"}, 2, "echolane site add kestrel"},
 		{[]string{"site", "add", "a", "b"}, 2, "one argument too many"},
-		{[]string{"site", "add", "x", "--formats", "tiff"}, 1, "webp, jpeg, png"},
-		{[]string{"site", "add", "x", "--sheet", sheetFile(t, "* {\n    widht: 3px;\n}\n")}, 1, "line 2, column 5: widht isn't a property here; did you mean width?"},
-		{[]string{"site", "add", "x", "--limit", "source_pixels=999999999999"}, 1, "300000000"},
+		{[]string{"site", "add", "x", "--formats", "tiff"}, 2, "webp, jpeg, png"},
+		{[]string{"site", "add", "x", "--sheet", sheetFile(t, "* {\n    widht: 3px;\n}\n")}, 2, "line 2, column 5: widht isn't a property here; did you mean width?"},
+		{[]string{"site", "add", "x", "--limit", "source_pixels=999999999999"}, 2, "300000000"},
 		{[]string{"site", "show", "kestral"}, 1, "write kestrel instead of kestral"},
 		{[]string{"lane", "add", "kestrel"}, 2, "SITE/LANE"},
 		{[]string{"lane", "add", "kestrel/x"}, 2, "--folder"},
-		{[]string{"lane", "add", "kestrel/x", "--folder", "/does/not/exist"}, 1, "no such folder"},
+		{[]string{"lane", "add", "kestrel/x", "--folder", "/does/not/exist"}, 2, "no such folder"},
 		{[]string{"lane", "add", "kestrel/catalogue", "--folder", bed.Pictures}, 1, "there already"},
 		{[]string{"lane", "add", "nosite/x", "--folder", bed.Pictures}, 1, "no site"},
 		{[]string{"site", "list", "--server", "http://127.0.0.1:1"}, 1, "no service answers at http://127.0.0.1:1"},
@@ -125,7 +125,7 @@ func TestFetchSaysWhatMatters(t *testing.T) {
 		code int
 		says string
 	}{
-		{[]string{"kestrel/catalogue/delta-red.jpg?widht=640"}, 1, "write width instead of widht"},
+		{[]string{"kestrel/catalogue/delta-red.jpg?widht=640"}, 2, "write width instead of widht"},
 		{[]string{"kestrel/catalogue/none.jpg"}, 1, "no-such-source"},
 		{[]string{"ftp://example.test/a/b/c"}, 2, "http or https"},
 		{nil, 2, "image's URL"},

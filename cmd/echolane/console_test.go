@@ -132,7 +132,7 @@ func TestEaselFromLaneToCopiedURL(t *testing.T) {
 	p.click("Easel")
 	p.until(`location.pathname === "/-/console/easel/kestrel/catalogue"`)
 	p.until(`document.querySelectorAll("ul[aria-label=Sources] img").length >= 14`)
-	p.until(`[...document.querySelectorAll("ul[aria-label=Sources] img")].slice(0, 6).every(i => i.complete && i.naturalWidth === 208)`)
+	p.until(`[...document.querySelectorAll("ul[aria-label=Sources] img")].slice(0, 6).every(i => i.complete && i.naturalWidth === 480)`)
 
 	// By keyboard: to the filter, a word, to the first thumbnail, chosen.
 	p.must(p.Do(chromedp.SendKeys(chromedp.CSS("input[type=search]"), "sled")))
@@ -142,7 +142,10 @@ func TestEaselFromLaneToCopiedURL(t *testing.T) {
 	p.until(saving)
 
 	// A width, typed: the picture, the figures and the address bar follow.
-	p.must(p.Do(chromedp.Focus(chromedp.CSS("input[inputmode=numeric]")), chromedp.SendKeys(chromedp.CSS("input[inputmode=numeric]"), "300")))
+	if got := p.query().Get("width"); got != "960" {
+		t.Errorf("a source opens at width=%q", got)
+	}
+	p.must(p.Do(chromedp.Focus(chromedp.CSS("input[inputmode=numeric]")), chromedp.Evaluate[chromedp.Void](`document.activeElement.select()`), chromedp.SendKeys(chromedp.CSS("input[inputmode=numeric]"), "300")))
 	p.until(variantPixels + ` === "300 × 188"`)
 	if got := p.query().Get("width"); got != "300" {
 		t.Errorf("the address bar says width=%q", got)

@@ -20,7 +20,7 @@ func TestDrawingsGoThroughUntouchedWhereALaneLetsThem(t *testing.T) {
 	if no := s.Get(t, path).Problem(t); no.Reason != "not-an-image" || !strings.Contains(no.Remedy, "--svg untouched") {
 		t.Errorf("%+v", no)
 	}
-	if out := bed.Run(t, s, "lane", "set", "kestrel/drawings", "--svg", "yes"); out.Code != 1 || !strings.Contains(out.Err, "refuse, untouched") {
+	if out := bed.Run(t, s, "lane", "set", "kestrel/drawings", "--svg", "yes"); out.Code != 2 || !strings.Contains(out.Err, "refuse, untouched") {
 		t.Errorf("%d %s", out.Code, out.Err)
 	}
 	bed.Must(t, s, "lane", "set", "kestrel/drawings", "--svg", "untouched")

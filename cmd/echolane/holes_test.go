@@ -367,7 +367,7 @@ func TestTheEaselOpensSourcesThatAreWholeURLs(t *testing.T) {
 		return nil
 	})
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/wide"))
-	p.until(`[...document.querySelectorAll("aside a, aside button, aside [role=option]")].some(e => e.textContent.includes("mark.png"))`)
-	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("aside a, aside button, aside [role=option]")].find(e => e.textContent.includes("mark.png")).click()`)))
+	p.until(`[...document.querySelectorAll("ul[aria-label=Sources] button")].some(e => e.textContent.includes("mark.png"))`)
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("ul[aria-label=Sources] button")].find(e => e.textContent.includes("mark.png")).click()`)))
 	p.until(`location.pathname.includes("http%3A%2F%2F") && document.querySelector('[data-testid=saving]')`)
 }

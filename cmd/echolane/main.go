@@ -5,12 +5,16 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"net/http"
 	"os"
 	"os/signal"
+	"regexp"
 	"strings"
 	"syscall"
 
 	"github.com/urfave/cli/v3"
+	"golang.org/x/term"
 
 	"echolane/core/policy"
 	"echolane/core/wording"
@@ -70,18 +74,54 @@ func run(args []string) int {
 	if err == nil {
 		return 0
 	}
+	code := exitFailed
+	var wrong usage
+	if errors.As(err, &wrong) {
+		code = exitUsage
+	}
 	var no *policy.Refusal
+	isRefusal := errors.As(err, &no)
+	if isRefusal && problem.Status(no.Reason) == http.StatusBadRequest { // what was given isn't right, whoever found it out
+		code = exitUsage
+	}
 	switch {
-	case errors.As(err, &no):
+	case asksJSON(args):
+		printTrouble(err, no, code)
+	case isRefusal:
 		printRefusal(no)
 	default:
 		fmt.Fprintf(stderr(), "echolane: %v\n", err)
 	}
-	var wrong usage
-	if errors.As(err, &wrong) {
-		return exitUsage
+	return code
+}
+
+// asksJSON reports whether results are printed as JSON, so that what went wrong is too.
+func asksJSON(args []string) bool {
+	for _, a := range args {
+		switch a {
+		case "--":
+			return false
+		case "--json", "-json", "--json=true":
+			return true
+		}
 	}
-	return exitFailed
+	return false
+}
+
+// A trouble is what went wrong, for programs.
+type trouble struct {
+	Error  string          `json:"error"`
+	Exit   int             `json:"exit"`
+	Status int             `json:"status,omitempty"` // of a refusal: as HTTP has it
+	No     *policy.Refusal `json:"refusal,omitempty"`
+}
+
+func printTrouble(err error, no *policy.Refusal, code int) {
+	t := trouble{Error: err.Error(), Exit: code, No: no}
+	if no != nil {
+		t.Status = problem.Status(no.Reason)
+	}
+	printJSON(stderr(), t)
 }
 
 func printRefusal(no *policy.Refusal) {
@@ -100,23 +140,92 @@ func printRefusal(no *policy.Refusal) {
 
 func root() *cli.Command {
 	c := &cli.Command{
-		Name:            "echolane",
-		Usage:           "images as CSS would have painted them, at the size the page needs",
-		Version:         version(),
-		HideHelpCommand: true,
+		Name:                  "echolane",
+		Usage:                 "images as CSS would have painted them, at the size the page needs",
+		Version:               version(),
+		EnableShellCompletion: true,
+		ConfigureShellCompletionCommand: func(c *cli.Command) {
+			c.Hidden, c.Usage = false, "the script that completes commands and options in bash, zsh or fish"
+			c.Description = `Examples:
+  source <(echolane completion bash)
+  source <(echolane completion zsh)
+  echolane completion fish > ~/.config/fish/completions/echolane.fish`
+			c.Action = nothingAsked
+			for _, shell := range c.Commands {
+				shell.Usage = "for " + shell.Name
+			}
+		},
 		Commands: []*cli.Command{
 			demoCommand(), serveCommand(), siteCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(), sheetCommand(),
-			linkCommand(), cssCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), weighCommand(), uploadCommand(), warmCommand(), purgeCommand(), stockCommand(), usageCommand(), refusalsCommand(), setAsideCommand(), doctorCommand(),
+			linkCommand(), cssCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), weighCommand(), uploadCommand(), warmCommand(), purgeCommand(), stockCommand(), usageCommand(), refusalsCommand(), setAsideCommand(), doctorCommand(), manCommand(),
 		},
 		Action: nothingAsked,
 	}
 	cli.VersionPrinter = func(c *cli.Command) { fmt.Fprintln(c.Root().Writer, "echolane", c.Version) }
-	prepare(c)
+	cli.HelpPrinter = printHelp
+	for _, s := range c.Commands {
+		prepare(s)
+	}
+	prepareOne(c)
 	return c
+}
+
+// printHelp prints help at the terminal's width, 100 columns where there is none. Examples stay on their lines, to be copied.
+func printHelp(w io.Writer, text string, data any) {
+	width := 100
+	if n, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && n >= 40 {
+		width = n
+	}
+	cli.HelpPrinterCustom(w, text, data, map[string]any{"wrap": func(text string, offset int) string { return reflowed(text, offset, width) }})
+}
+
+// reflowed fits paragraphs into a width, from the second line on behind an offset. The template's columns stay columns.
+func reflowed(text string, offset, width int) string {
+	var lines, paragraph []string
+	flush := func() {
+		if len(paragraph) > 0 {
+			lines = append(lines, wrapped(strings.Join(paragraph, " "), max(20, width-offset))...)
+		}
+		paragraph = nil
+	}
+	for line := range strings.SplitSeq(text, "\n") {
+		name, says, column := strings.Cut(line, "\t")
+		switch {
+		case column:
+			flush()
+			const names = 32 // as wide as nearly all names of options are
+			for i, part := range wrapped(says, max(20, width-offset-names)) {
+				if i > 0 {
+					name = ""
+				}
+				lines = append(lines, name+"\t"+part)
+			}
+		case strings.HasPrefix(line, "  "), line == "":
+			flush()
+			lines = append(lines, line)
+		default:
+			paragraph = append(paragraph, line)
+		}
+	}
+	flush()
+	for i := range lines {
+		if i > 0 && lines[i] != "" {
+			lines[i] = strings.Repeat(" ", offset) + lines[i]
+		}
+	}
+	return strings.Join(lines, "\n")
 }
 
 // prepare makes every command report wrong calls the same way, with exit code 2.
 func prepare(c *cli.Command) {
+	prepareOne(c)
+	c.HideHelpCommand = true
+	for _, s := range c.Commands {
+		prepare(s)
+	}
+}
+
+func prepareOne(c *cli.Command) {
 	c.ExitErrHandler = func(context.Context, *cli.Command, error) {}
 	c.OnUsageError = func(_ context.Context, c *cli.Command, err error, _ bool) error {
 		text := err.Error()
@@ -130,12 +239,22 @@ func prepare(c *cli.Command) {
 				text += "; did you mean --" + near + "?"
 			}
 		}
+		if given, name, ok := wrongDuration(text); ok {
+			text = fmt.Sprintf("--%s %s isn't a time: give a number with its unit, such as 24h, 30m or 45s", name, given)
+		}
 		return badUsage("%s (see echolane %s --help)", text, strings.TrimPrefix(c.FullName(), "echolane "))
 	}
-	c.HideHelpCommand = true
-	for _, s := range c.Commands {
-		prepare(s)
+}
+
+var durationError = regexp.MustCompile(`invalid value "(.*)" for flag -(\S+): time: `)
+
+// wrongDuration finds out of an error that a time wasn't one.
+func wrongDuration(text string) (given, name string, ok bool) {
+	m := durationError.FindStringSubmatch(text)
+	if m == nil {
+		return "", "", false
 	}
+	return m[1], m[2], true
 }
 
 // nothingAsked runs where a subcommand should have been named.

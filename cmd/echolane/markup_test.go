@@ -45,13 +45,13 @@ func TestMarkupFromTheCommandLine(t *testing.T) {
 		says string
 	}{
 		{[]string{"kestrel/catalogue/delta-red.jpg"}, 2, "--slot"},
-		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px"}, 1, "alt is missing"},
-		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "wdith: 320px", "--decorative"}, 1, "did you mean width"},
+		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px"}, 2, "alt is missing"},
+		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "wdith: 320px", "--decorative"}, 2, "did you mean width"},
 		{[]string{"kestrel/catalogue/gone.jpg", "--slot", "width: 320px", "--decorative"}, 1, "gone.jpg"},
 		{[]string{"kestrel/nowhere/gone.jpg", "--slot", "width: 320px", "--decorative"}, 1, "no lane nowhere"},
 		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px; class: nowhere", "--decorative"}, 1, "no class nowhere"},
-		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px", "--decorative", "--formats", "tiff"}, 1, "no such format"},
-		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px", "--decorative", "--placeholder", "blur"}, 1, "picture, or colour"},
+		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px", "--decorative", "--formats", "tiff"}, 2, "no such format"},
+		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px", "--decorative", "--placeholder", "blur"}, 2, "picture, or colour"},
 		{[]string{"kestrel/catalogue/delta-red.jpg", "--slot", "width: 320px", "--decorative", "--as", "xml"}, 2, "html, jsx, css, preload"},
 	} {
 		r := bed.Run(t, s, append([]string{"markup"}, c.args...)...)

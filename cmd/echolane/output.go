@@ -108,6 +108,9 @@ func savedText(before, after int64) string {
 	} else if p < 0 {
 		sign = "−"
 	}
+	if after > 0 && p <= -99.95 { // nothing isn't left
+		return sign + "99.9 %"
+	}
 	return fmt.Sprintf("%s%.1f %%", sign, math.Abs(p))
 }
 

@@ -137,10 +137,16 @@ func howText(h encode.Encoding) string {
 	}
 	if h.Likeness > 0 && h.Way != "lossless" {
 		if h.Aim > 0 {
-			add("likeness %.1f of %.1f", h.Likeness, h.Aim)
+			add("likeness %.1f, aimed at %.1f", h.Likeness, h.Aim)
 		} else {
 			add("likeness %.1f", h.Likeness)
 		}
+	}
+	switch h.Bound {
+	case "finest":
+		add("the encoder's finest: a higher quality gives the same bytes, except lossless")
+	case "coarsest":
+		add("the encoder's coarsest: a lower quality gives the same bytes")
 	}
 	if n := len(h.Trials); n == 1 {
 		add("1 encode tried")

@@ -60,7 +60,7 @@ func rewritePages(ctx context.Context, c *cli.Command) error {
 	if r.site, err = call.Site(ctx, name); err != nil {
 		return err
 	}
-	if r.maps, err = readMaps(c.StringSlice("map")); err != nil {
+	if r.maps, err = readMaps(c.StringSlice("map"), ""); err != nil {
 		return err
 	}
 	at, err := url.Parse(c.String("at"))
@@ -81,13 +81,24 @@ func rewritePages(ctx context.Context, c *cli.Command) error {
 	})
 }
 
-func readMaps(list []string) (maps []weighing.Map, err error) {
+func readMaps(list []string, page string) (maps []weighing.Map, err error) {
+	base, err := url.Parse(page)
+	if err != nil {
+		return nil, badUsage("%q isn't a page's address", page)
+	}
 	for _, m := range list {
 		i := strings.LastIndexByte(m, '=')
-		if i < 0 || !strings.Contains(m[:i], "://") {
+		if i <= 0 || !strings.Contains(m[:i], "://") && page == "" {
 			return nil, badUsage("--map %s isn't URL=LANE: write it as https://shop.example.test/pictures/=catalogue", m)
 		}
-		maps = append(maps, weighing.Map{From: m[:i], To: m[i+1:]})
+		from, err := base.Parse(m[:i])
+		if err != nil {
+			return nil, badUsage("--map %s: %q is neither a URL nor a folder beside the page", m, m[:i])
+		}
+		if !strings.Contains(m[:i], "://") && !strings.HasSuffix(from.Path, "/") { // a folder
+			from.Path += "/"
+		}
+		maps = append(maps, weighing.Map{From: from.String(), To: m[i+1:]})
 	}
 	return maps, nil
 }
@@ -292,7 +303,7 @@ func (r *rewriter) markup(source, slot string) (markup.Markup, string) {
 	if m, ok := r.made[key]; ok {
 		return m.markup, m.why
 	}
-	out, err := r.call.Markup(r.ctx, r.site.Name, api.AskMarkup{Source: source, Slot: slot, Decorative: true, Base: r.base})
+	out, err := r.call.Markup(r.ctx, r.site.Name, api.AskMarkup{Source: source, Slot: slot, Decorative: true, Base: r.base, Modelled: true})
 	m := madeMarkup{markup: out.Markup}
 	var no *policy.Refusal
 	if errors.As(err, &no) {

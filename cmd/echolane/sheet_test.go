@@ -36,11 +36,11 @@ func TestASheetFromDraftToHistory(t *testing.T) {
 	if out := bed.Run(t, s, "sheet", "check", wrong); out.Code != 1 || !strings.Contains(out.Err, "sheet.css:2:9: widht isn't a property here; did you mean width?") {
 		t.Errorf("check: %d %s", out.Code, out.Err)
 	}
-	if out := bed.Run(t, s, "sheet", "publish", "kestrel", wrong); out.Code != 1 || !strings.Contains(out.Err, "line 2, column 9") {
+	if out := bed.Run(t, s, "sheet", "publish", "kestrel", wrong); out.Code != 2 || !strings.Contains(out.Err, "line 2, column 9") {
 		t.Errorf("publish: %d %s", out.Code, out.Err)
 	}
 	bed.Must(t, s, "sheet", "draft", "kestrel", wrong)
-	if out := bed.Run(t, s, "sheet", "publish", "kestrel", "--draft"); out.Code != 1 {
+	if out := bed.Run(t, s, "sheet", "publish", "kestrel", "--draft"); out.Code != 2 {
 		t.Errorf("a wrong draft is published: %s", out.Out)
 	}
 	if out := bed.Must(t, s, "sheet", "show", "kestrel", "--draft"); !strings.Contains(out, "widht") {
@@ -100,7 +100,7 @@ func TestASheetFromDraftToHistory(t *testing.T) {
 	}
 	bed.Must(t, s, "sheet", "draft", "kestrel", good)
 	bed.Must(t, s, "sheet", "publish", "kestrel", "--draft")
-	if out := bed.Run(t, s, "sheet", "show", "kestrel", "--draft"); out.Code != 1 || !strings.Contains(out.Err, "no draft") {
+	if out := bed.Run(t, s, "sheet", "show", "kestrel", "--draft"); out.Code != 2 || !strings.Contains(out.Err, "no draft") {
 		t.Errorf("the draft is still there: %s%s", out.Out, out.Err)
 	}
 	bed.Must(t, s, "sheet", "restore", "kestrel", "4", "--anyway")

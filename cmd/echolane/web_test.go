@@ -75,25 +75,34 @@ console.log(JSON.stringify(out));`
 	}
 }
 
-func TestTheModuleMakesSetsAndAdapters(t *testing.T) {
+func TestTheModuleMakesSetsAndAddresses(t *testing.T) {
 	t.Parallel()
-	out := node(t, `import { set, adapter, image, steps, query } from "./lane.js";
+	out := node(t, `import { set, addresses, image, steps, query } from "./lane.js";
 const say = (v) => console.log(JSON.stringify(v));
 const base = "https://img.test/kestrel";
 say(set(base, "catalogue/a.jpg", 320, { natural: 700, declarations: "aspect-ratio=6/4" }));
 say(set(base, "catalogue/a.jpg", "100vw", { natural: 700, widths: [320, 640, 960] }));
-say(adapter(base, { class: "tile" })("/catalogue/a b.jpg", 640, 72));
-say(adapter(base)({ src: "catalogue/a.jpg", width: 64 }));
+say(addresses(base, { class: "tile" })("/catalogue/a b.jpg", 640, 72));
+say(addresses(base, "class=tile")(["press", "https://press.test/a.jpg"], 64));
 say(image(base, ["press", "https://photos.test/a.jpg?id=7"], { resolution: "2.0x", opacity: "50%" }));
 say(steps(100, 300, 1.5));
-try { query({ widht: 1 }); } catch (e) { say(e.message); }`)
+for (const d of [{ widht: 1 }, { width: "wide" }, { width: NaN }, { height: "" }, { "aspect-ratio": "4:3" }, { resolution: "2y" }, { quality: "high" }, { opacity: "half" }]) try { say(image(base, "a/b.jpg", d)); } catch (e) { say(e.message); }
+say(query({ quality: "Lossless", "aspect-ratio": "16 / 9", resolution: "2dppx" }));`)
 	want := `{"src":"https://img.test/kestrel/catalogue/a.jpg?width=320&aspect-ratio=3/2","srcset":"https://img.test/kestrel/catalogue/a.jpg?width=320&aspect-ratio=3/2 1x, https://img.test/kestrel/catalogue/a.jpg?width=320&aspect-ratio=3/2&resolution=2x 2x"}
 {"src":"https://img.test/kestrel/catalogue/a.jpg?width=640","srcset":"https://img.test/kestrel/catalogue/a.jpg?width=320 320w, https://img.test/kestrel/catalogue/a.jpg?width=640 640w","sizes":"100vw"}
 "https://img.test/kestrel/catalogue/a%20b.jpg?width=640&quality=72&class=tile"
-"https://img.test/kestrel/catalogue/a.jpg?width=64"
+"https://img.test/kestrel/press/https%3A%2F%2Fpress.test%2Fa.jpg?width=64&class=tile"
 "https://img.test/kestrel/press/https%3A%2F%2Fphotos.test%2Fa.jpg%3Fid%3D7?resolution=2x&opacity=0.5"
 [112,160,240,300]
 "there is no declaration named widht"
+"width: wide isn't a number"
+"width: NaN isn't a number"
+"height:  isn't a number"
+"aspect-ratio: 4:3 isn't a number"
+"resolution: 2y isn't a number"
+"quality: high isn't a number"
+"opacity: half isn't a number"
+"aspect-ratio=16/9&resolution=2x&quality=lossless"
 `
 	if out != want {
 		t.Errorf("%s\nwant\n%s", out, want)

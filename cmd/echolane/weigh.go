@@ -27,7 +27,7 @@ func weighCommand() *cli.Command {
 	return &cli.Command{
 		Name: "weigh", Usage: "the weigh-in of a page: what its pictures cost, and what they would", ArgsUsage: "PAGE",
 		Description: `PAGE is a URL, an HTML file, or a folder with an index.html. What a file names beside it goes along, as if it were served
-under http://page.test/, or under --at, from where everything else then comes. The service opens it in headless
+under --at, from where everything else then comes, or by itself. The service opens it in headless
 Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to measure to know what it would weigh.
 
 With --fix the page is written again with Echo Lane markup: nothing but its image tags changes, and every tag keeps what
@@ -44,7 +44,8 @@ Examples:
 			&cli.StringFlag{Name: "site", Usage: "the site whose lanes and rules hold; needed where the service has more than one"},
 			&cli.StringFlag{Name: "at", Usage: "the address that a file is served under"},
 			&cli.StringFlag{Name: "screens", Usage: "such as 'phone 390x844@3, desktop 1440x900'"},
-			&cli.StringSliceFlag{Name: "map", Usage: "URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too"},
+			&cli.StringSliceFlag{Name: "map", Usage: "URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too; of a file also a folder beside it, as in pictures/=catalogue"},
+			&cli.BoolFlag{Name: "all", Usage: "print the pictures of all screens"},
 			&cli.StringFlag{Name: "page", Usage: "write the report as a page by itself to this file"},
 			&cli.BoolFlag{Name: "fix", Usage: "write the page again, and weigh it again"},
 			&cli.StringFlag{Name: "base", Usage: "what addresses in the page begin with, such as https://img.kestrel.test; else the service's own"},
@@ -68,9 +69,6 @@ func weigh(ctx context.Context, c *cli.Command) error {
 	if ask.Screens, err = readScreens(c.String("screens")); err != nil {
 		return err
 	}
-	if ask.Maps, err = readMaps(c.StringSlice("map")); err != nil {
-		return err
-	}
 	local := !strings.Contains(page, "://")
 	var before []byte
 	if local {
@@ -83,7 +81,7 @@ func weigh(ctx context.Context, c *cli.Command) error {
 		if ask.Page = c.String("at"); ask.Page == "" {
 			ask.Page = "http://page.test/"
 		}
-		ask.HTML = before
+		ask.HTML, ask.File = before, page
 		if page != "-" {
 			if ask.Files, err = besides(page, ask.Page, before); err != nil {
 				return err
@@ -91,6 +89,13 @@ func weigh(ctx context.Context, c *cli.Command) error {
 		}
 	} else if c.Bool("in-place") {
 		return badUsage("--in-place goes with a file; write the page with --out FILE")
+	}
+	relative := ""
+	if local {
+		relative = ask.Page
+	}
+	if ask.Maps, err = readMaps(c.StringSlice("map"), relative); err != nil {
+		return err
 	}
 	call, err := caller(c)
 	if err != nil {
@@ -118,15 +123,21 @@ func weigh(ctx context.Context, c *cli.Command) error {
 		}
 		say("The report: %s", to)
 	}
-	if w.Fixed != nil {
+	if w.Fixed != nil && w.Fixed.Changed > 0 {
 		if err := writeFixed(c, page, before, w); err != nil {
 			return err
 		}
 	}
 	if c.Bool("json") {
-		return printJSON(stdout(), w)
+		if err := printJSON(stdout(), w); err != nil {
+			return err
+		}
+	} else {
+		printWeighing(w, c.Bool("all"))
 	}
-	printWeighing(w)
+	if w.Fixed != nil && w.Fixed.Changed == 0 {
+		return fmt.Errorf("nothing of the page was rewritten: each of its images says above why")
+	}
 	return nil
 }
 
@@ -184,6 +195,7 @@ func weighed(ctx context.Context, call *client.Client, site string, ask api.AskW
 	}
 	ctx, stop := signal.NotifyContext(ctx, os.Interrupt)
 	defer stop()
+	lines := newLines(term.IsTerminal(int(os.Stderr.Fd())))
 	bar := progressbar.NewOptions(-1, progressbar.OptionSetWriter(os.Stderr), progressbar.OptionSetWidth(40), progressbar.OptionClearOnFinish(), progressbar.OptionSetVisibility(term.IsTerminal(int(os.Stderr.Fd()))))
 	defer bar.Finish()
 	for w.State == "running" {
@@ -199,11 +211,35 @@ func weighed(ctx context.Context, call *client.Client, site string, ask api.AskW
 		bar.ChangeMax(max(1, w.Of))
 		bar.Describe(w.Doing)
 		bar.Set(w.Done)
+		lines.say(w.Doing, w.Done, w.Of)
 	}
 	if w.State != "done" {
 		return w, fmt.Errorf("%s wasn't weighed: %s", ask.Page, orText(w.Trouble, "it was stopped"))
 	}
 	return w, nil
+}
+
+// lines tell how far something is where there is no terminal: one every few seconds.
+type lines struct {
+	quiet bool
+	next  time.Time
+}
+
+const betweenLines = 5 * time.Second
+
+func newLines(terminal bool) *lines {
+	return &lines{quiet: terminal, next: time.Now().Add(betweenLines)}
+}
+
+func (l *lines) say(doing string, done, of int) {
+	if now := time.Now(); !l.quiet && now.After(l.next) {
+		l.next = now.Add(betweenLines)
+		if of > 0 {
+			say("%s: %d of %d", orText(doing, "beginning"), done, of)
+		} else {
+			say("%s", orText(doing, "beginning"))
+		}
+	}
 }
 
 func orText(text, otherwise string) string {
@@ -324,12 +360,12 @@ func diffLines(before, after string) (out []string) {
 	return out
 }
 
-func printWeighing(w api.Weighing) {
+func printWeighing(w api.Weighing, all bool) {
 	r := w.Report
 	out := stdout()
-	rows := [][]string{{"screen", "pictures", "now", "to measure", "saved", "jumps", "largest paint"}}
+	rows := [][]string{{"screen", "pictures", "now", "made to fit", "saved", "jumps", "largest paint"}}
 	if w.After != nil {
-		rows = [][]string{{"screen", "pictures", "now", "to measure", "written again", "saved", "jumps", "then", "largest paint", "then"}}
+		rows = [][]string{{"screen", "pictures", "now", "made to fit", "rewritten", "saved", "jumps", "rewritten", "largest paint", "rewritten"}}
 	}
 	for _, x := range weighin.Compare(r, w.After) {
 		row := []string{x.Name, fmt.Sprint(x.Pictures), wording.Bytes(x.Before), wording.Bytes(x.Predicted)}
@@ -353,10 +389,14 @@ func printWeighing(w api.Weighing) {
 		rows = append(rows, row)
 	}
 	table(out, "lrrrrrrrrr", rows...)
-	if len(r.Views) > 0 {
-		v := r.Views[0]
+	for n := range r.Views {
+		if n > 0 && !all {
+			fmt.Fprintf(out, "\nThe pictures of the other screens: --all.\n")
+			break
+		}
+		v := r.Views[n]
 		fmt.Fprintf(out, "\nOn the %s:\n", v.Name)
-		rows = [][]string{{"picture", "has", "shown", "now", "to measure", "what to do"}}
+		rows = [][]string{{"picture", "has", "shown", "now", "made to fit", "what to do"}}
 		for i := range v.Pictures {
 			p := &v.Pictures[i]
 			if p.Repeated {
@@ -393,7 +433,7 @@ func printWeighing(w api.Weighing) {
 		say("%s", n)
 	}
 	if w.Fixed != nil {
-		fmt.Fprintf(out, "\n%d images were written again, %d stay as they are.\n", w.Fixed.Changed, len(w.Fixed.Left))
+		fmt.Fprintf(out, "\n%d images were rewritten, %d stay as they are.\n", w.Fixed.Changed, len(w.Fixed.Left))
 		for i, l := range w.Fixed.Left {
 			if i == 12 {
 				fmt.Fprintf(out, "  and %d more\n", len(w.Fixed.Left)-i)

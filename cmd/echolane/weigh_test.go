@@ -226,11 +226,11 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 		{[]string{at + "broken"}, 1, "500"},
 		{[]string{"http://127.0.0.1:1/"}, 1, "can't be opened"},
 		{[]string{"http://169.254.10.10/"}, 1, "public"},
-		{[]string{"ftp://kestrel.test/"}, 1, "http"},
+		{[]string{"ftp://kestrel.test/"}, 2, "http"},
 		{[]string{"page.html"}, 1, "no such file"},
 		{[]string{t.TempDir()}, 1, "index.html"},
 		{[]string{at, "--screens", "phone"}, 2, "phone 390x844@3"},
-		{[]string{at, "--screens", "tiny 10x10"}, 1, "200"},
+		{[]string{at, "--screens", "tiny 10x10"}, 2, "200"},
 		{[]string{at, "--map", "x"}, 2, "URL=LANE"},
 		{[]string{at, "--map", at + "=nowhere"}, 1, "no lane nowhere"},
 		{[]string{at, "--site", "kestral"}, 1, "write kestrel instead of kestral"},
@@ -392,7 +392,7 @@ func TestAPageOfFarTooMuchIsWeighedWithinBounds(t *testing.T) {
 		t.Errorf("it took %v", took)
 	}
 	huge := sheetFile(t, "<p>"+strings.Repeat("x", 9<<20))
-	if out := bed.Run(t, s, "weigh", huge); out.Code != 1 || !strings.Contains(out.Err, "too large") {
+	if out := bed.Run(t, s, "weigh", huge); out.Code != 2 || !strings.Contains(out.Err, "too large") {
 		t.Errorf("9 MB of HTML: %d %s", out.Code, out.Err)
 	}
 }

@@ -64,6 +64,9 @@ type Writer struct {
 	// Lossless finds by itself.
 	Indexed func(p *raster.RGBA, m *raster.Indexed, colours int) ([]byte, error)
 
+	// Sequences says that files of the format may hold frames, though Animate is nil.
+	Sequences bool
+
 	// Animate begins an animation of w×h pixels that plays so often, 0 for ever, with at most so many colours a frame where
 	// frames have palettes.
 	Animate func(w, h, plays, colours int) (Animation, error)

@@ -21,7 +21,7 @@ type EncodingValues struct {
 var encoding = []declaration{
 	keywordField(declaration{name: "format", grammar: "avif, webp, jpeg, png or gif"},
 		func(d *Declarations) *Format { return &d.Format }, formats[:]),
-	field(declaration{name: "quality", grammar: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"}},
+	field(declaration{name: "quality", script: "level", grammar: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"}},
 		func(d *Declarations) *Quality { return &d.Quality }, readQuality, appendQuality),
 	field(declaration{name: "budget", label: "Budget", example: "60kB", grammar: "bytes, from 100 to 100000000, such as 60kB, 60KiB or 61440"},
 		func(d *Declarations) *int64 { return &d.Budget }, readBudget, appendInt),

@@ -27,6 +27,10 @@ type Encoding struct {
 	Trials   []likeness.Trial `json:"trials,omitempty"`
 	Sampled  bool             `json:"sampled,omitempty"` // partsTolerance of the picture were looked at
 
+	// Bound is finest where the encoder's finest setting falls short of the aim, so that higher qualities give the same bytes,
+	// and coarsest where its coarsest is better than that, so that lower ones do.
+	Bound string `json:"bound,omitempty"`
+
 	// Provisional is what was predicted, or brought within a budget from there: a search comes to something better.
 	Provisional bool `json:"provisional,omitempty"`
 

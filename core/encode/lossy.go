@@ -51,9 +51,15 @@ func (p *Picture) lossy(w *codec.Writer, how Encoding) ([]byte, Encoding, error)
 	}
 	how.Setting, how.setting, how.Trials = e.own.Name(found.Setting), found.Setting, found.Trials
 	how.Likeness = Rounded(found.Distance)
+	switch {
+	case found.Setting >= e.Most && how.Likeness < how.Aim:
+		how.Bound = "finest"
+	case found.Setting <= e.Least && how.Likeness > how.Aim:
+		how.Bound = "coarsest"
+	}
 	if how.Kind == "graphic" && w.OftenLossless {
 		if data, err := w.Lossless(p.Straight(), p.options()); err == nil && len(data) <= len(found.Data) {
-			how.Way, how.Setting, how.setting, how.Likeness, how.Quality = "lossless", "", codec.Exactly, 100, 0
+			how.Way, how.Setting, how.setting, how.Likeness, how.Quality, how.Bound = "lossless", "", codec.Exactly, 100, 0, ""
 			return data, how, nil
 		}
 	}

@@ -121,11 +121,11 @@ func Search(e Encoder, goal func() (float64, error), guess, slope, enough float6
 	return r.done(r.best(target)), nil
 }
 
-// best is what came nearest a target.
+// best is what came nearest a target; of what is equally far, the one with the fewest bytes.
 func (r *run) best(target float64) Found {
 	best := r.found[0]
 	for _, f := range r.found {
-		if missed(f, target) < missed(best, target) {
+		if m, least := missed(f, target), missed(best, target); m < least || m == least && len(f.Data) < len(best.Data) {
 			best = f
 		}
 	}

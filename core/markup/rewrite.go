@@ -31,6 +31,15 @@ func (i *Image) Attr(name string) (value string, ok bool) {
 	return "", false
 }
 
+// Attrs are all attributes, decoded, in their order.
+func (i *Image) Attrs() []Attribute {
+	list := make([]Attribute, len(i.attrs))
+	for k, a := range i.attrs {
+		list[k] = Attribute{Name: strings.ToLower(a.name), Value: html.UnescapeString(a.value)}
+	}
+	return list
+}
+
 // A Change is what becomes of an image's tag: attributes that are set, and those that go. Others stay as they are.
 type Change struct {
 	Set   []Attribute

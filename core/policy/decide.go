@@ -324,20 +324,29 @@ func (s *Site) climb(r *declare.Resolved, trace *[]Step) *Refusal {
 		return nil
 	}
 	given := strconv.FormatFloat(asked, 'f', -1, 64)
-	near := s.near(i)
+	near, are := s.near(i)
+	what := fmt.Sprintf("a %s of %s device pixels", side, given)
+	if side == "width" && r.Width == 0 {
+		what = fmt.Sprintf("a height of %s device pixels, which is a width of %s in this shape,", strconv.FormatFloat(r.Height*res, 'f', -1, 64), given)
+	}
 	refused(trace, "ladder", given+" isn't a rung")
-	return Mended(s.Name, Refusal{Reason: ReasonNoSuchRung, Parameter: side, Mend: &Mend{Action: "add-rung", Value: strconv.Itoa(int(math.Ceil(asked)))}, Given: given, Detail: fmt.Sprintf("%s device pixels aren't a rung of this site's ladder; the nearest are %s", given, near), Allowed: s.rungs(),
-		Remedy: "ask for " + near})
+	return Mended(s.Name, Refusal{Reason: ReasonNoSuchRung, Parameter: side, Mend: &Mend{Action: "add-rung", Value: strconv.Itoa(int(math.Ceil(asked)))}, Given: given, Detail: fmt.Sprintf("%s isn't a rung of this site's ladder; the nearest %s", what, are), Allowed: s.rungs(),
+		Remedy: "ask for a " + side + " of " + near})
 }
 
-func (s *Site) near(i int) string {
+// near is the rungs on both sides of a place on the ladder, as a list and with its verb.
+func (s *Site) near(i int) (list, are string) {
+	rung := func(i int) string { return strconv.FormatFloat(s.Rungs[i], 'f', -1, 64) }
 	switch {
 	case i == 0:
-		return strconv.FormatFloat(s.Rungs[0], 'f', -1, 64)
+		list = rung(0)
 	case i == len(s.Rungs):
-		return strconv.FormatFloat(s.Rungs[i-1], 'f', -1, 64)
+		list = rung(i - 1)
+	default:
+		list = rung(i-1) + " or " + rung(i)
+		return list, "are " + rung(i-1) + " and " + rung(i)
 	}
-	return strconv.FormatFloat(s.Rungs[i-1], 'f', -1, 64) + " or " + strconv.FormatFloat(s.Rungs[i], 'f', -1, 64)
+	return list, "is " + list
 }
 
 func (s *Site) rungs() string {

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"strings"
 	"time"
 
 	"echolane/core/codec"
@@ -11,6 +12,7 @@ import (
 	"echolane/core/encode"
 	"echolane/core/geometry"
 	"echolane/core/metadata"
+	"echolane/core/policy"
 	"echolane/core/raster"
 )
 
@@ -25,6 +27,24 @@ func moves(info codec.Info, r declare.Resolved, canvas geometry.Size) (declare.F
 		}
 	}
 	return 0, false
+}
+
+// lost refuses to make a still of an animation in a format that people know to move, where it was asked for by name.
+func lost(info codec.Info, r declare.Resolved) *policy.Refusal {
+	if info.Frames < 2 || r.Animation == declare.AnimationNone || len(r.Formats) != 1 || !formats.Writer(r.Formats[0]).Sequences {
+		return nil
+	}
+	var others []string
+	for _, f := range declare.Formats() {
+		if f.CarriesFrames() {
+			others = append(others, "format="+f.String())
+		}
+	}
+	f := r.Formats[0]
+	return policy.No(policy.Refusal{
+		Reason: policy.ReasonFramesNotWritten, Parameter: "format", Given: f.String(), Detail: fmt.Sprintf("the source has %d frames, and %s is written as a still here", info.Frames, f),
+		Allowed: strings.Join(others, ", "), Remedy: "ask for " + strings.Join(others, " or ") + ", leave the format out, or add animation=none for the first frame",
+	})
 }
 
 // animate makes every frame as a still would be made.

@@ -103,6 +103,9 @@ func begin(source []byte, job Job) (t *task, err error) {
 		t.done, t.result.Stages = true, t.stages
 		return t, nil
 	}
+	if r := lost(info, job.Request); r != nil {
+		return t, r
+	}
 	likely, r := choose(job.Request, plan.Canvas, !paints.transparent)
 	if r != nil {
 		return t, r

@@ -39,6 +39,7 @@ type AskMarkup struct {
 	Waste        float64  `json:"waste,omitempty"`        // the largest share of bytes a step may waste, 0 to 1
 	Pin          bool     `json:"pin,omitempty"`          // addresses name the source's version, so that their answers never change
 	Base         string   `json:"base,omitempty"`         // what addresses begin with, without the site; absent: where the call came
+	Modelled     bool     `json:"modelled,omitempty"`     // widths follow from how bytes usually grow: nothing is made, and the markup is always the same
 }
 
 // Markup is the HTML for a source and its slot.
@@ -161,8 +162,10 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 	if f := out.Facts; declared.Over(o.Site).Orientation.Of(f.Type, f.Turned) == 1 && f.Turned >= 5 { // it stays on its side
 		o.Facts.Width, o.Facts.Height = f.Height, f.Width
 	}
-	if out.Weights, no = weigh(ctx, maker, s.Name, &o); no != nil {
-		return out, no
+	if !in.Modelled {
+		if out.Weights, no = weigh(ctx, maker, s.Name, &o); no != nil {
+			return out, no
+		}
 	}
 	if out.Markup, err = markup.Make(o); err != nil {
 		return out, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "alt", Detail: err.Error(), Allowed: "a text, or decorative", Remedy: "give alt, or say decorative (--alt TEXT, --decorative)"})

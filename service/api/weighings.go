@@ -11,6 +11,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/core/weighin"
+	"echolane/core/wording"
 	"echolane/service/records"
 	"echolane/service/weighing"
 )
@@ -22,8 +23,9 @@ type AskWeighing struct {
 	Files   []weighing.File   `json:"files,omitempty"`   // what other addresses are taken to answer
 	Screens []weighing.Screen `json:"screens,omitempty"` // absent: a phone, a tablet, a desktop
 	Maps    []weighing.Map    `json:"maps,omitempty"`    // what lies in lanes though its address doesn't say so
-	Base    string            `json:"base,omitempty"`    // what addresses in the page that is written again begin with
-	Fix     bool              `json:"fix,omitempty"`     // write the page again too, and weigh that
+	Base    string            `json:"base,omitempty"`    // what addresses in the rewritten page begin with
+	File    string            `json:"file,omitempty"`    // the file that the page lies in, as people know it
+	Fix     bool              `json:"fix,omitempty"`     // rewrite the page too, and weigh that
 }
 
 const (
@@ -49,7 +51,7 @@ func (a *API) weigh(c fiber.Ctx) error {
 	if no := readUpTo(c, &in, largestFolder); no != nil {
 		return refuse(c, no)
 	}
-	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: in.Base, Fix: in.Fix, Files: in.Files, Own: []string{c.BaseURL()}}
+	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: in.Base, Fix: in.Fix, File: wording.Cut(in.File, 200), Files: in.Files, Own: []string{c.BaseURL()}}
 	if len(in.HTML) > 0 {
 		ask.HTML = in.HTML
 	}

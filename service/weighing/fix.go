@@ -3,8 +3,10 @@ package weighing
 import (
 	"context"
 	"fmt"
+	"maps"
 	"math"
 	"net/url"
+	"slices"
 	"sort"
 	"strconv"
 	"strings"
@@ -49,6 +51,7 @@ type place struct {
 	cover    bool
 	position string
 	shapes   [2]float64 // the least and the most of its width by its height
+	loaded   []string   // what the browser took for it, on all screens
 }
 
 // widths at which the page is measured to know what its slots do.
@@ -59,16 +62,29 @@ func measured() (widths []int) {
 	return widths
 }
 
-// fix writes the page again: each picture with the markup that its place wants.
-func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, kind string, report *weighin.Report) (*Fixed, error) {
+// A plan is what becomes of a page's images.
+type plan struct {
+	html    []byte
+	read    func(string) string
+	changes map[string]*markup.Change
+	whyNot  map[string]string
+	of      map[string]*place
+	own     func(address string) bool // of this service
+}
+
+func placeName(key string, nth int) string { return key + "\x00" + strconv.Itoa(nth) }
+
+// plan works out for each picture the markup that its place wants.
+func (w *Weigher) plan(ctx context.Context, b *browser, a *Ask, kind string, report *weighin.Report) (*plan, error) {
 	sizes, err := b.boxes(a.Page, measured())
 	if err != nil {
 		return nil, fmt.Errorf("measure the page's slots: %w", err)
 	}
 	places := map[string]*place{}
-	id := func(key string, nth int) string { return key + "\x00" + strconv.Itoa(nth) }
+	id := placeName
 	for i := range report.Views {
 		v := &report.Views[i]
+		largest := largestSeen(v)
 		for j := range v.Pictures {
 			p := &v.Pictures[j]
 			if p.Kind != "img" && p.Kind != "picture" {
@@ -79,7 +95,10 @@ func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, kind string, repo
 				at = &place{key: p.Key, nth: p.Nth, picture: p, sized: true, source: p.Source, refused: p.Refused, inlined: p.Inline, shapes: [2]float64{math.Inf(1), 0}}
 				places[id(p.Key, p.Nth)] = at
 			}
-			at.above, at.first = at.above || p.Above, at.first || p.First
+			at.above, at.first = at.above || p.Above, at.first || j == largest
+			if p.URL != "" && !p.Inline {
+				at.loaded = append(at.loaded, p.URL)
+			}
 			if !p.Sized {
 				at.sized = false
 			}
@@ -124,48 +143,199 @@ func (w *Weigher) fix(ctx context.Context, b *browser, a *Ask, kind string, repo
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
+	return &plan{html: a.HTML, read: reader(a.HTML, kind), changes: changes, whyNot: whyNot, of: places, own: func(u string) bool { _, ok := a.own(u); return ok }}, nil
+}
+
+// largestSeen is the picture that fills most of the first screen, -1 where none fills a twentieth of it. The browser's own largest
+// paint depends on how fast things came.
+func largestSeen(v *weighin.View) int {
+	best, at := float64(v.Width*v.Height)/20, -1
+	for j := range v.Pictures {
+		p := &v.Pictures[j]
+		wide := math.Min(p.X+p.W, float64(v.Width)) - math.Max(0, p.X)
+		high := math.Min(p.Y+p.H, float64(v.Height)) - math.Max(0, p.Y)
+		if area := wide * high; wide > 0 && high > 0 && area > best {
+			best, at = area, j
+		}
+	}
+	return at
+}
+
+// write gives the page with all changes that still hold. An <img> and the <source>s of its <picture> change together or not at
+// all.
+func (p *plan) write() *Fixed {
 	out := &Fixed{Left: []LeftOut{}}
 	counts := map[string]int{}
-	artful := false // within a <picture> with conditions of its own
-	read := reader(a.HTML, kind)
-	out.HTML = markup.Rewrite(a.HTML, func(i *markup.Image) *markup.Change {
+	var decided []*markup.Change // of all tags, in their order
+	var sources []int            // of the <picture> that is open
+	artful := false              // one of them has a condition of its own
+	markup.Rewrite(p.html, func(i *markup.Image) *markup.Change {
 		if i.Tag == "source" {
-			if media, ok := i.Attr("media"); ok && media != "" {
-				artful = true
-				return nil
-			}
-			if artful {
-				return nil
-			}
-			return &markup.Change{Drop: []string{"srcset", "sizes", "type"}} // the image's own markup leaves formats to negotiation
-		}
-		key, src := keyOf(i, read)
-		name := id(key, counts[key])
-		if !i.InNoscript {
-			counts[key]++
-		}
-		keep := artful && i.InPicture
-		artful = false
-		if keep {
-			out.Left = append(out.Left, LeftOut{src, "its <picture> shows other pictures on other screens, which is kept"})
+			media, _ := i.Attr("media")
+			artful = artful || media != ""
+			sources = append(sources, len(decided))
+			decided = append(decided, nil)
 			return nil
 		}
-		c := changes[name]
-		if c == nil && i.InNoscript {
-			c = changes[id(key, 0)]
+		if !i.InPicture {
+			sources, artful = nil, false
 		}
-		if c == nil {
-			why := whyNot[name]
-			if why == "" {
-				why = "the browser didn't see it"
+		c := p.decide(i, counts, artful && i.InPicture, out)
+		if c != nil && i.InPicture {
+			for _, at := range sources { // the image's own markup leaves formats to negotiation
+				decided[at] = &markup.Change{Drop: append([]string{"srcset", "sizes", "type"}, lazyNames...)}
 			}
-			out.Left = append(out.Left, LeftOut{src, why})
-			return nil
 		}
-		out.Changed++
-		return c
+		sources, artful = nil, false
+		decided = append(decided, c)
+		return nil
 	})
-	return out, nil
+	next := 0
+	out.HTML = markup.Rewrite(p.html, func(*markup.Image) *markup.Change {
+		next++
+		return decided[next-1]
+	})
+	return out
+}
+
+// decide is what becomes of an <img>; nil: it stays, and out says why.
+func (p *plan) decide(i *markup.Image, counts map[string]int, artful bool, out *Fixed) *markup.Change {
+	key, src := keyOf(i, p.read)
+	name := placeName(key, counts[key])
+	if !i.InNoscript {
+		counts[key]++
+	}
+	left := func(why string) *markup.Change {
+		out.Left = append(out.Left, LeftOut{src, why})
+		return nil
+	}
+	if artful {
+		return left("its <picture> shows other pictures on other screens, which is kept")
+	}
+	c := p.changes[name]
+	if c == nil && i.InNoscript {
+		name = placeName(key, 0)
+		c = p.changes[name]
+	}
+	if c == nil {
+		if why := p.whyNot[name]; why != "" {
+			return left(why)
+		}
+		return left("the browser didn't see it")
+	}
+	lazy, why := lazily(i, p.of[name])
+	if why != "" {
+		return left(why)
+	}
+	out.Changed++
+	with := *c
+	with.Drop = append(append([]string{}, c.Drop...), lazy...)
+	return &with
+}
+
+// lazyNames are the attributes that scripts which load late take a picture's address from, and the sizes that go with it.
+var lazyNames = []string{
+	"data-src", "data-srcset", "data-sizes", "data-original", "data-original-src", "data-original-set", "data-lazy", "data-lazy-src", "data-lazy-srcset", "data-lazy-sizes",
+	"data-lazyload", "data-defer-src", "data-echo", "data-image", "data-img", "data-url", "data-hi-res", "data-at2x", "data-retina",
+}
+
+// bound are attributes that a script of the page fills the source from, whatever the tag says.
+var bound = []string{":src", ":srcset", "v-bind:src", "v-bind:srcset", "v-lazy", "ng-src", "ng-srcset", "x-bind:src", "x-bind:srcset", "[src]", "bind:src", "data-bind"}
+
+// lazily are the attributes of an image whose script loads it late, which go, where the browser took the picture that they name.
+// why says that the image is left alone, since its script is unknown.
+func lazily(i *markup.Image, at *place) (drop []string, why string) {
+	for _, a := range i.Attrs() {
+		if slices.Contains(bound, a.Name) {
+			return nil, fmt.Sprintf("%s is bound by a script, which would put its own picture back", a.Name)
+		}
+		if !slices.Contains(lazyNames, a.Name) {
+			continue
+		}
+		if !strings.HasSuffix(a.Name, "sizes") && a.Value != "" && !names(a.Value, at.loaded) && strings.ContainsAny(a.Value, "./") {
+			return nil, fmt.Sprintf("%s names another picture than the one that the browser took", a.Name)
+		}
+		drop = append(drop, a.Name)
+	}
+	return drop, ""
+}
+
+// names reports whether a source, or one of a set, is an address that was loaded, by the end of its path.
+func names(value string, loaded []string) bool {
+	for candidate := range strings.SplitSeq(value, ",") {
+		fields := strings.Fields(candidate)
+		if len(fields) == 0 {
+			continue
+		}
+		u, err := url.Parse(fields[0])
+		if err != nil {
+			continue
+		}
+		for _, l := range loaded {
+			if took, err := url.Parse(l); err == nil && strings.HasSuffix(took.Path, strings.TrimLeft(u.Path, "./")) {
+				return true
+			}
+		}
+	}
+	return false
+}
+
+// worse reports whether takeBack would take something back.
+func (p *plan) worse(before, after *weighin.Report) bool {
+	try := *p
+	try.changes, try.whyNot = maps.Clone(p.changes), maps.Clone(p.whyNot)
+	return try.takeBack(before, after, false)
+}
+
+// takeBack takes back the changes of images that weigh more than before on some screen, or don't load, all of them where the page
+// as a whole is heavier or this was the last try. It reports whether it took back any.
+func (p *plan) takeBack(before, after *weighin.Report, last bool) (any bool) {
+	back := func(name, why string) {
+		if p.changes[name] != nil {
+			delete(p.changes, name)
+			p.whyNot[name], any = why, true
+		}
+	}
+	for i := range after.Views {
+		if i >= len(before.Views) {
+			break
+		}
+		was := map[string]*weighin.Picture{}
+		for j := range before.Views[i].Pictures {
+			b := &before.Views[i].Pictures[j]
+			was[placeName(b.Key, b.Nth)] = b
+		}
+		screen := after.Views[i].Name
+		for j := range after.Views[i].Pictures {
+			n := &after.Views[i].Pictures[j]
+			name := placeName(n.Key, n.Nth)
+			b := was[name]
+			if b == nil || p.changes[name] == nil || n.Kind != "img" && n.Kind != "picture" {
+				continue
+			}
+			switch {
+			case n.Failed != "" && b.Failed == "" && b.Bytes > 0:
+				back(name, fmt.Sprintf("rewritten, it didn't load on the %s (%s): taken back", screen, n.Failed))
+			case n.NaturalW == 0 && b.NaturalW > 0 && n.URL != "":
+				back(name, fmt.Sprintf("rewritten, it showed nothing on the %s: taken back", screen))
+			case b.Bytes > 0 && n.Bytes > b.Bytes:
+				back(name, fmt.Sprintf("rewritten, it weighed %s instead of %s on the %s: taken back", wording.Bytes(n.Bytes), wording.Bytes(b.Bytes), screen))
+			case n.URL == b.URL && n.URL != "" && !n.Inline && !p.own(n.URL):
+				back(name, fmt.Sprintf("rewritten, a script put its own picture back on the %s: taken back", screen))
+			}
+		}
+		if !any && after.Views[i].Bytes > before.Views[i].Bytes {
+			for name := range p.changes {
+				back(name, fmt.Sprintf("rewritten, the page weighed %s instead of %s on the %s: taken back", wording.Bytes(after.Views[i].Bytes), wording.Bytes(before.Views[i].Bytes), screen))
+			}
+		}
+	}
+	if any && last {
+		for name := range p.changes {
+			back(name, "other images had to be taken back again and again, and this one with them")
+		}
+	}
+	return any
 }
 
 // keyOf is what tells an <img> apart, as measure.js has it, and its source for people.
@@ -243,7 +413,7 @@ func (w *Weigher) change(ctx context.Context, a *Ask, p *place, sizes map[int][]
 	if no != nil {
 		return nil, no.Detail
 	}
-	c := &markup.Change{Drop: []string{"srcset", "sizes", "data-src", "data-srcset", "data-sizes"}}
+	c := &markup.Change{Drop: []string{"srcset", "sizes"}}
 	set := func(name, value string) { c.Set = append(c.Set, markup.Attribute{Name: name, Value: value}) }
 	for _, x := range m.Attributes() {
 		switch x.Name {

@@ -31,6 +31,14 @@
   };
   // What stands in the page itself may be megabytes: two ends and a length tell it apart.
   const brief = (v) => (v.length > 2048 ? v.slice(0, 1000) + v.length + v.slice(-1000) : v);
+  // What told a tag apart before it was rewritten still does.
+  const before = (e) => {
+    const was = e.getAttribute("data-was");
+    if (!was) return e;
+    const t = document.createElement("template");
+    t.innerHTML = was;
+    return t.content.firstElementChild ?? e;
+  };
   const counts = {};
   const add = (e, kind, url, more) => {
     if (images.length >= 2000) return;
@@ -39,7 +47,8 @@
   for (const e of document.images) {
     const style = getComputedStyle(e);
     const box = content(e, style);
-    const key = ["src", "srcset", "data-src"].map((n) => brief(e.getAttribute(n) ?? "")).join("\n");
+    const was = before(e);
+    const key = ["src", "srcset", "data-src"].map((n) => brief(was.getAttribute(n) ?? "")).join("\n");
     counts[key] = (counts[key] ?? 0) + 1;
     add(e, e.parentElement?.localName === "picture" ? "picture" : "img", e.currentSrc, {
       ...box,
@@ -55,7 +64,7 @@
       alt: e.getAttribute("alt"),
       lazy: e.loading === "lazy",
       complete: e.complete,
-      visible: box.w > 1 && box.h > 1 && style.visibility !== "hidden",
+      visible: box.w > 1 && box.h > 1 && style.visibility !== "hidden" && style.opacity !== "0",
     });
   }
   const all = document.querySelectorAll("*");

@@ -40,29 +40,49 @@ export function Easel() {
   }
   if (!site || !lane) return null;
   const known = sites.data.find((s) => s.name === site);
+  // A source opens at a width that suits the screen, and not at its natural one, which may be a camera's.
+  const pick = (p: string) => {
+    const q = new URLSearchParams(address.query);
+    if (!["width", "height", "class"].some((n) => q.has(n))) q.set("width", String(opening(known?.document.ladder.rungs ?? [])));
+    go(addressOf("easel", [site, lane, ...elementsOf(p)], q));
+  };
+  const lanePick = (
+    <Pick
+      label="Lane"
+      wide
+      value={`${site}/${lane}`}
+      options={lanes.map((l) => ({ value: `${l.site}/${l.name}`, text: `${l.site} / ${l.name}` }))}
+      onChange={(v) => go(addressOf("easel", v.split("/"), address.query))}
+    />
+  );
+  if (rest.length === 0) {
+    return (
+      <div className="flex min-h-0 flex-1 flex-col gap-3 p-4">
+        <h1 className="sr-only">Easel</h1>
+        <div className="max-w-md">{lanePick}</div>
+        <Sources key={`${site}/${lane}`} site={site} lane={lane} path={undefined} large onPick={pick} />
+      </div>
+    );
+  }
   return (
     <div className="flex min-h-0 flex-1 flex-col lg:grid lg:grid-cols-[15rem_minmax(0,1fr)_22rem]">
       <h1 className="sr-only">Easel</h1>
       <aside aria-label="Source" className="flex min-h-0 flex-col gap-2 border-line p-3 max-lg:border-b lg:border-r">
-        <Pick
-          label="Lane"
-          wide
-          value={`${site}/${lane}`}
-          options={lanes.map((l) => ({ value: `${l.site}/${l.name}`, text: `${l.site} / ${l.name}` }))}
-          onChange={(v) => go(addressOf("easel", v.split("/"), address.query))}
-        />
-        <Sources key={`${site}/${lane}`} site={site} lane={lane} path={rest.join("/") || undefined} onPick={(p) => go(addressOf("easel", [site, lane, ...elementsOf(p)], address.query))} />
+        {lanePick}
+        <Sources key={`${site}/${lane}`} site={site} lane={lane} path={rest.join("/") || undefined} onPick={pick} />
       </aside>
-      {rest.length > 0 ? (
-        <Work site={site} lane={lane} path={rest.join("/")} query={address.query} formats={known?.document.formats ?? []} defaults={readDeclarations(new URLSearchParams(known?.defaults))} />
-      ) : (
-        <Empty>Pick a source.</Empty>
-      )}
+      <Work key={rest.join("/")} site={site} lane={lane} path={rest.join("/")} query={address.query} formats={known?.document.formats ?? []} rungs={known?.document.ladder.rungs ?? []} defaults={readDeclarations(new URLSearchParams(known?.defaults))} />
     </div>
   );
 }
 
-function Work(props: { site: string; lane: string; path: string; query: URLSearchParams; formats: string[]; defaults: Declarations }) {
+// opening is the width that a source opens at: a usual one, or the nearest rung of a ladder.
+function opening(rungs: number[]): number {
+  const usual = 960;
+  return rungs.length === 0 ? usual : rungs.reduce((a, b) => (Math.abs(b - usual) < Math.abs(a - usual) ? b : a));
+}
+
+function Work(props: { site: string; lane: string; path: string; query: URLSearchParams; formats: string[]; rungs: number[]; defaults: Declarations }) {
   const { site, lane, path } = props;
   const declared = readDeclarations(props.query);
   const image = imageAddress(site, lane, path, declared);
@@ -102,6 +122,8 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
         <Compare
           original={original.error ? undefined : original.data}
           variant={variant.error ? undefined : variant.data}
+          standIn={imageAddress(site, lane, path, { width: props.rungs[0] ?? 208, more: {} })}
+          natural={facts.data}
           alpha={facts.data?.has_alpha ?? false}
           fit={declared.fit ?? props.defaults.fit ?? "fill"}
           busy={variant.isFetching || settled !== image}

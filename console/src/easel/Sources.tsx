@@ -5,10 +5,10 @@ import { Patient } from "../parts/Patient";
 import { Trouble } from "../parts/Trouble";
 import { imageAddress } from "./declarations";
 
-const columns = 2;
-
-// The lane's sources by their thumbnails, which the service makes like any other variant.
-export function Sources(props: { site: string; lane: string; path: string | undefined; onPick: (path: string) => void }) {
+// The lane's sources by their thumbnails, which the service makes like any other variant: beside the one that is worked on, or
+// large, where none is.
+export function Sources(props: { site: string; lane: string; path: string | undefined; large?: boolean; onPick: (path: string) => void }) {
+  const large = props.large ?? false;
   const [filter, setFilter] = useState("");
   const list = useInfiniteQuery({
     queryKey: ["sources", props.site, props.lane],
@@ -22,6 +22,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
   // What isn't listed (a URL that nobody asked for yet) opens by its name.
   const open = typed !== "" && (shown.length === 0 || (/^https?:\/\//i.test(typed) && !all.some((s) => s.path === typed)));
   const move = (e: React.KeyboardEvent<HTMLUListElement>) => {
+    const columns = getComputedStyle(e.currentTarget).gridTemplateColumns.split(" ").length;
     const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns }[e.key];
     if (!step) return;
     const buttons = [...e.currentTarget.querySelectorAll("button")];
@@ -41,7 +42,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
         value={filter}
         onChange={(e) => setFilter(e.target.value)}
         onKeyDown={(e) => e.key === "Enter" && open && props.onPick(typed)}
-        className="w-full border border-edge bg-ground px-2 py-1 placeholder:text-soft"
+        className={`border border-edge bg-ground px-2 py-1 placeholder:text-soft ${large ? "w-full max-w-md" : "w-full"}`}
       />
       {list.error && <Trouble error={list.error} />}
       {list.isSuccess && shown.length === 0 && (
@@ -52,7 +53,11 @@ export function Sources(props: { site: string; lane: string; path: string | unde
           Open {typed}
         </button>
       )}
-      <ul aria-label="Sources" onKeyDown={move} className="grid max-h-72 min-h-0 grid-cols-4 gap-2 overflow-y-auto p-0.5 lg:max-h-none lg:flex-1 lg:grid-cols-2 lg:content-start">
+      <ul aria-label="Sources" onKeyDown={move} className={
+          large
+            ? "grid min-h-0 flex-1 content-start grid-cols-[repeat(auto-fill,minmax(min(100%,15rem),1fr))] gap-4 overflow-y-auto p-0.5"
+            : "grid max-h-72 min-h-0 grid-cols-4 gap-2 overflow-y-auto p-0.5 lg:max-h-none lg:flex-1 lg:grid-cols-2 lg:content-start"
+        }>
         {shown.map((s) => (
           <li key={s.path}>
             <button
@@ -62,14 +67,14 @@ export function Sources(props: { site: string; lane: string; path: string | unde
               className="block w-full border-2 border-transparent text-left aria-pressed:border-accent"
             >
               <Patient
-                src={imageAddress(props.site, props.lane, s.path, { width: 208, shape: "4/3", fit: "cover", more: {} })}
+                src={imageAddress(props.site, props.lane, s.path, { width: large ? 480 : 208, shape: "4/3", fit: "cover", more: {} })}
                 alt=""
-                width={104}
-                height={78}
+                width={large ? 480 : 104}
+                height={large ? 360 : 78}
                 loading="lazy"
                 className="aspect-[4/3] w-full bg-panel object-cover"
               />
-              <span className="block truncate px-0.5 text-xs" title={s.path}>
+              <span className={`block truncate px-0.5 ${large ? "py-1" : "text-xs"}`} title={s.path}>
                 {s.path}
               </span>
             </button>
@@ -77,7 +82,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
         ))}
       </ul>
       {list.hasNextPage && (
-        <button type="button" onClick={() => list.fetchNextPage()} className="border border-edge px-2 py-1">
+        <button type="button" onClick={() => list.fetchNextPage()} className="self-start border border-edge px-2 py-1">
           {list.isFetchingNextPage ? "Loading…" : "Show more"}
         </button>
       )}

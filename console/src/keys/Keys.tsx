@@ -11,6 +11,7 @@ import { Once } from "../parts/Once";
 import { Pick } from "../parts/Pick";
 import { Trouble } from "../parts/Trouble";
 import { Destroy } from "../parts/Window";
+import { Wide } from "../parts/Wide";
 
 type Right = (typeof words.Token.may)[number];
 const rights = options(words.Token.may);
@@ -45,7 +46,7 @@ function Block(props: { title: string; about: string; heads: string[]; rows: Rea
       <p className="text-soft">{props.about}</p>
       {props.rows?.length === 0 && <p>{props.empty}</p>}
       {props.rows && props.rows.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide label={`All of ${props.title.toLowerCase()}`}>
           <table className="w-full text-left">
             <thead className="text-soft">
               <tr>
@@ -71,7 +72,7 @@ function Block(props: { title: string; about: string; heads: string[]; rows: Rea
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       <form
         className="flex flex-wrap items-end gap-3"

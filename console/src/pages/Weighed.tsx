@@ -6,6 +6,7 @@ import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { bytesText, pixelsText } from "../parts/figures";
 import { Window } from "../parts/Window";
+import { Wide } from "../parts/Wide";
 
 const saved = (p: WeighedPicture) => (p.after && !p.repeated && p.bytes > p.after.bytes ? p.bytes - p.after.bytes : 0);
 const share = (before: number, after: number) => (before > 0 ? `${(100 * (1 - after / before)).toFixed(1)} %` : "–");
@@ -26,7 +27,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
           {n}
         </p>
       ))}
-      <div className="shrink-0 overflow-x-auto">
+      <Wide label="Screens" className="shrink-0">
         <table className="figures text-sm" aria-label="In short">
           <thead className="text-soft">
             <tr>
@@ -65,7 +66,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
             })}
           </tbody>
         </table>
-      </div>
+      </Wide>
       <div className="flex flex-wrap items-center gap-3">
         <Choice label="Screen" value={view.name} options={report.views.map((v) => ({ value: v.name, text: `${v.name} ${v.width} × ${v.height} at ${v.density}×` }))} onChange={setScreen} />
         <a className="text-accent underline" href={weighingPageAddress(props.site, props.id)}>
@@ -73,7 +74,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
         </a>
         {props.fixed && <Fixed fixed={props.fixed} />}
       </div>
-      <div className="shrink-0 overflow-x-auto">
+      <Wide label="Pictures" className="shrink-0">
         <table className="w-full text-left text-sm" aria-label="Pictures">
           <thead className="text-soft">
             <tr>
@@ -118,7 +119,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
       <Window title={open ? short(open.url) : ""} open={open !== undefined} onClose={() => setOpen(undefined)}>
         {open && <BeforeAfter site={props.site} picture={open} />}
       </Window>

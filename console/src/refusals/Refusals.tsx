@@ -11,6 +11,7 @@ import { SitePick, useSites } from "../parts/SitePick";
 import { Trouble } from "../parts/Trouble";
 import { Window } from "../parts/Window";
 import { SetAside } from "./SetAside";
+import { Wide } from "../parts/Wide";
 
 export function Refusals() {
   const address = useAddress();
@@ -30,7 +31,7 @@ export function Refusals() {
       <SetAside sites={site ? [site] : (sites.data ?? []).map((s) => s.name)} />
       {list.data?.length === 0 && <p className="text-soft">Nothing was turned down. When a rule or limit says no, it stands here with its way out.</p>}
       {list.data && list.data.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide label="Refusals">
           <table className="w-full border-collapse text-left">
             <thead className="text-soft">
               <tr>
@@ -71,7 +72,7 @@ export function Refusals() {
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       {mending && <Mending refusal={mending} onClose={() => setMending(undefined)} />}
     </div>

@@ -5,6 +5,7 @@ import { listSetAside, readmit } from "../api/calls";
 import { Button } from "../parts/Button";
 import { whenText } from "../parts/figures";
 import { Trouble } from "../parts/Trouble";
+import { Wide } from "../parts/Wide";
 
 export function SetAside({ sites }: { sites: string[] }) {
   const queries = useQueryClient();
@@ -22,7 +23,7 @@ export function SetAside({ sites }: { sites: string[] }) {
       <h2 className="font-semibold">Set aside</h2>
       <p className="mb-2 text-soft">Render workers died over these sources. Nothing new is made of them until the file is replaced, or cleared here to be tried again.</p>
       {error && <Trouble error={error} />}
-      <div className="overflow-x-auto">
+      <Wide label="Sources set aside">
         <table className="w-full border-collapse text-left">
           <thead className="text-soft">
             <tr>
@@ -60,7 +61,7 @@ export function SetAside({ sites }: { sites: string[] }) {
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
     </section>
   );
 }

@@ -2,14 +2,14 @@
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { checkSheet, dropDraft, getLanguage, getSheet, listSheetHistory, listSites, previewAddress, publishSheet, putDraft, restoreSheet } from "../api/calls";
-import { type CheckedSheet, Problem } from "../api/client";
-
+import { type CheckedSheet, pageOfSources, Problem } from "../api/client";
 import { useSettled } from "../easel/pictures";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Field } from "../parts/Field";
 import { whenText } from "../parts/figures";
 import { Pick } from "../parts/Pick";
+import { SourceRow } from "../parts/SourceRow";
 import { Trouble } from "../parts/Trouble";
 import { Destroy, Window } from "../parts/Window";
 import { Editor } from "./Editor";
@@ -31,14 +31,14 @@ export function Sheet() {
         <h1 className="text-lg font-semibold">Sheet</h1>
         <Pick label="Site" value={name} options={(sites.data ?? []).map((s) => ({ value: s.name, text: s.name }))} onChange={(v) => go(addressOf("sheet", [v]))} />
       </div>
-      <Work key={name} site={name} />
+      <Work key={name} site={name} lanes={sites.data?.find((s) => s.name === name)?.document.lanes.map((l) => l.name) ?? []} />
     </div>
   );
 }
 
 const none: CheckedSheet = { problems: [], warnings: [], classes: [], added: [], removed: [], uses: [] };
 
-function Work({ site }: { site: string }) {
+function Work({ site, lanes }: { site: string; lanes: string[] }) {
   const queries = useQueryClient();
   const address = useAddress();
   const sheet = useQuery({ queryKey: ["sheet", site], queryFn: ({ signal }) => getSheet(site, signal) });
@@ -95,7 +95,8 @@ function Work({ site }: { site: string }) {
                   {p.line}:{p.column}
                 </span>{" "}
                 {p.detail}
-                {p.nearest && <b>; did you mean {p.nearest}?</b>} {p.allowed && <span className="text-soft">Allowed: {p.allowed}</span>}
+                {p.nearest && <b>; did you mean {p.nearest}?</b>}
+                {p.remedy && <>; {p.remedy}</>} {p.allowed && <span className="text-soft">Allowed: {p.allowed}</span>}
               </li>
             ))}
           </ul>
@@ -112,13 +113,13 @@ function Work({ site }: { site: string }) {
         </Window>
         <History site={site} version={sheet.data.version} onDone={done} onError={setError} />
       </section>
-      <Previews site={site} source={source} before={sheet.data.classes} after={result.problems.length ? undefined : result.classes} mark={saved || published} draft={changed} />
+      <Previews site={site} lanes={lanes} source={source} before={sheet.data.classes} after={result.problems.length ? undefined : result.classes} mark={saved || published} draft={changed} />
     </div>
   );
 }
 
 // Every class drawn on a source, as it is published and as the draft has it.
-function Previews(props: { site: string; source: string; before: string[]; after: string[] | undefined; mark: string; draft: boolean }) {
+function Previews(props: { site: string; lanes: string[]; source: string; before: string[]; after: string[] | undefined; mark: string; draft: boolean }) {
   const [source, setSource] = useState(props.source);
   const settled = useSettled(source, 400);
   useEffect(() => {
@@ -126,6 +127,12 @@ function Previews(props: { site: string; source: string; before: string[]; after
     if (settled) q.set("source", settled);
     go(addressOf("sheet", [props.site], q), true);
   }, [settled, props.site]);
+  // Something to see at once: the first source that there is.
+  const first = useQuery({ queryKey: ["first-sources", props.site, props.lanes[0]], queryFn: ({ signal }) => pageOfSources(props.site, props.lanes[0]!, "", signal), enabled: props.source === "" && props.lanes.length > 0 });
+  useEffect(() => {
+    const one = first.data?.items[0];
+    if (props.source === "" && one) setSource((s) => s || `${props.lanes[0]}/${one.path}`);
+  }, [first.data]);
   const names = ["", ...new Set([...props.before, ...(props.after ?? [])])];
   const sources = settled.split(",").map((s) => s.trim()).filter(Boolean);
   const picture = (name: string, draft: boolean, there: boolean) =>
@@ -140,9 +147,10 @@ function Previews(props: { site: string; source: string; before: string[]; after
     );
   return (
     <section aria-label="What the classes do" className="flex min-h-0 flex-col gap-2 lg:overflow-y-auto">
+      <SourceRow site={props.site} lanes={props.lanes} picked={sources} onPick={(s) => setSource(s.join(", "))} />
       <Field label="Drawn on" value={source} onChange={setSource} placeholder="catalogue/delta-red.jpg" hint="Sources as lane/path, divided by commas" />
       {sources.length === 0 ? (
-        <p className="text-soft">Name a source, or several, to see what each class makes of them.</p>
+        <p className="text-soft">Pick a source, or several, to see what each class makes of them.</p>
       ) : (
         <table className="w-full table-fixed text-left">
           <thead className="text-soft">

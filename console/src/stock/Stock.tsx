@@ -13,6 +13,7 @@ import { SitePick, useSites } from "../parts/SitePick";
 import { Trouble } from "../parts/Trouble";
 import { Window } from "../parts/Window";
 import { Warmings } from "./Warmings";
+import { Wide } from "../parts/Wide";
 
 type By = "lane" | "source" | "format";
 type Order = "largest" | "coldest" | "most-asked" | "newest";
@@ -123,7 +124,7 @@ const cell = "figures py-1 pr-4";
 function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
   if (stock.groups.length === 0) return <p className="text-soft">Nothing is kept yet. What is asked for is kept; or make some ahead below.</p>;
   return (
-    <div className="overflow-x-auto">
+    <Wide label="Groups">
       <table className="w-full border-collapse text-left">
         <thead className="text-soft">
           <tr>
@@ -160,7 +161,7 @@ function Groups({ site, stock }: { site: string; stock: Schemas["Stock"] }) {
           })}
         </tbody>
       </table>
-    </div>
+    </Wide>
   );
 }
 
@@ -201,7 +202,7 @@ function Variants({ site, lane, path }: { site: string; lane: string; path: stri
       {list.error && <Trouble error={list.error} />}
       {list.data?.items.length === 0 && <p className="text-soft">Nothing of it is kept.</p>}
       {list.data && list.data.items.length > 0 && (
-        <div className="overflow-x-auto">
+        <Wide label="Variants">
           <table className="w-full border-collapse text-left">
             <thead className="text-soft">
               <tr>
@@ -235,7 +236,7 @@ function Variants({ site, lane, path }: { site: string; lane: string; path: stri
               ))}
             </tbody>
           </table>
-        </div>
+        </Wide>
       )}
       {list.data?.skip && count < 1000 ? <Button onClick={() => setCount(Math.min(1000, count * 4))}>Show more</Button> : null}
     </>
@@ -288,7 +289,7 @@ function Purges({ site }: { site: string }) {
   return (
     <section aria-label="Purges">
       <h2 className="mb-1 font-semibold">What was purged</h2>
-      <div className="overflow-x-auto">
+      <Wide label="Purges">
         <table className="w-full border-collapse text-left">
           <thead className="text-soft">
             <tr>
@@ -313,7 +314,7 @@ function Purges({ site }: { site: string }) {
             ))}
           </tbody>
         </table>
-      </div>
+      </Wide>
     </section>
   );
 }

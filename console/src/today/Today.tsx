@@ -11,6 +11,7 @@ import { Figure } from "../parts/Figure";
 import { Link } from "../parts/Link";
 import { SitePick, useSites } from "../parts/SitePick";
 import { Trouble } from "../parts/Trouble";
+import { Wide } from "../parts/Wide";
 
 type Span = "hour" | "day" | "month";
 type Kind = Schemas["TrafficPoint"]["kind"];
@@ -192,7 +193,7 @@ function Nodes({ today }: { today: Schemas["Today"] }) {
 
 function Table(props: { heads: string[]; right: number[]; children: ReactNode }) {
   return (
-    <div className="overflow-x-auto">
+    <Wide label={props.heads.filter(Boolean).join(", ")}>
       <table className="w-full border-collapse text-left">
         <thead className="text-soft">
           <tr>
@@ -205,7 +206,7 @@ function Table(props: { heads: string[]; right: number[]; children: ReactNode })
         </thead>
         <tbody>{props.children}</tbody>
       </table>
-    </div>
+    </Wide>
   );
 }
 

@@ -24,7 +24,8 @@ var Format = &codec.Format{
 		return fit.QualityOf(float64(MaxQuantizer - quantizer))
 	},
 	Write: &codec.Writer{
-		MaxSide: MaxSide, Embeds: true, FullChroma: true, Lossy: lossy, Fit: fit, Light: isLight,
+		Sequences: true,
+		MaxSide:   MaxSide, Embeds: true, FullChroma: true, Lossy: lossy, Fit: fit, Light: isLight,
 		Lossless: func(p *raster.RGBA, o codec.Options) ([]byte, error) {
 			return EncodeLossless(p, Settings{Speed: speedOf(o), Facts: factsOf(o)})
 		},
