@@ -120,7 +120,7 @@ func weighShop(r *report) error {
 		if err := json.Unmarshal([]byte(out), &w); err != nil || len(w.Report.Views) != 3 || len(w.Report.Views[0].Pictures) != 50 || w.Report.Views[0].Unmeasured > 0 {
 			return fmt.Errorf("the report has %d screens, %v", len(w.Report.Views), err)
 		}
-		r.atMost("a weigh-in of 50 pictures on three screens, every one made to measure", took, "s", 60)
+		r.atMost("a weigh-in of 50 pictures on three screens, every one made to fit", took, "s", 60)
 		return nil
 	})
 }

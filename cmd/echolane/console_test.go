@@ -517,7 +517,7 @@ func TestTodayAndStockInTheConsole(t *testing.T) {
 	}
 	p.says("127.0.0.1:")
 	p.must(p.Open(s.Base + "/-/console/stock/kestrel"))
-	p.until(`document.querySelector("section[aria-label='What is kept'] tbody")?.innerText.includes("catalogue")`)
+	p.until(`document.querySelector("section[aria-label='Kept variants'] tbody")?.innerText.includes("catalogue")`)
 	p.click("Sources")
 	p.click("catalogue/delta-red.jpg")
 	p.until(`location.pathname === "/-/console/stock/kestrel/catalogue/delta-red.jpg"`)

@@ -229,7 +229,7 @@ var isolationRemedy = map[string]string{
 
 func (d *doctor) browser() {
 	if weighing.Chromium() == "" {
-		d.found("Chromium", "lacking", "there is none: pages are weighed by their HTML alone, and can't be written again", "install chromium")
+		d.found("Chromium", "lacking", "there is none: pages are weighed by their HTML alone, and can't be rewritten", "install chromium")
 		return
 	}
 	self, err := os.Executable()

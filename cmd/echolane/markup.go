@@ -16,7 +16,7 @@ import (
 
 func markupCommand() *cli.Command {
 	return &cli.Command{
-		Name: "markup", Usage: "write the HTML for a source in a slot, or pages again", ArgsUsage: "SITE/LANE/PATH [NAME=VALUE …]",
+		Name: "markup", Usage: "write the HTML for a source in a slot, or rewrite pages", ArgsUsage: "SITE/LANE/PATH [NAME=VALUE …]",
 		Description: `A slot is the place on the page, in CSS:
   --slot 'width: 320px; aspect-ratio: 3/2'
   --slot 'max-width: 800px'
@@ -51,7 +51,7 @@ Examples:
 			&cli.FloatFlag{Name: "waste", Usage: "the largest share of bytes that a step between two widths may waste", Value: 0.35},
 			&cli.StringFlag{Name: "base", Usage: "what addresses begin with, such as https://img.example.test; else the service's own"},
 			&cli.StringFlag{Name: "as", Usage: "html, jsx, css or preload", Value: "html"},
-			&cli.BoolFlag{Name: "rewrite", Usage: "write pages again"},
+			&cli.BoolFlag{Name: "rewrite", Usage: "rewrite pages"},
 			&cli.StringFlag{Name: "site", Usage: "with --rewrite: the site whose lanes hold; needed where the service has more than one"},
 			&cli.StringFlag{Name: "at", Usage: "with --rewrite: the address that the pages are served under"},
 			&cli.StringSliceFlag{Name: "map", Usage: "with --rewrite: URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too"},

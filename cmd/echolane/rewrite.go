@@ -137,7 +137,7 @@ func eachPage(c *cli.Command, do func(path string, page []byte) ([]byte, []strin
 		if err := replaceFile(file, after); err != nil {
 			return err
 		}
-		did := "written again"
+		did := "rewritten"
 		if c.Bool("undo") {
 			did = "as it was before"
 		}

@@ -16,8 +16,8 @@ import (
 
 func purgeCommand() *cli.Command {
 	return &cli.Command{
-		Name: "purge", Usage: "have what is kept forgotten, on every node", ArgsUsage: "SITE[/LANE[/PATH]]",
-		Description: `What is kept of the site, the lane, the source, or of all sources below a path that ends in a slash isn't given any more:
+		Name: "purge", Usage: "forget kept variants, on every node", ArgsUsage: "SITE[/LANE[/PATH]]",
+		Description: `Every kept variant of the site, the lane, the source, or of all sources below a path that ends in a slash isn't given any more:
 whoever asks for it next has it made anew, and what was fetched of its sources is fetched again. A source with declarations is
 one variant, in every format. A source that changes needs no purge.
 
@@ -105,7 +105,7 @@ func printPurges(ctx context.Context, c *cli.Command, call *client.Client, site 
 
 func stockCommand() *cli.Command {
 	return &cli.Command{
-		Name: "stock", Usage: "what is kept, and what it costs", ArgsUsage: "[SITE[/LANE[/PATH]]]",
+		Name: "stock", Usage: "kept variants: how many, how large, what they cost", ArgsUsage: "[SITE[/LANE[/PATH]]]",
 		Description: `Figures count what nodes have said so far: answers of the last ten seconds may be missing.
 
 Examples:

@@ -28,9 +28,9 @@ func weighCommand() *cli.Command {
 		Name: "weigh", Usage: "the weigh-in of a page: what its pictures cost, and what they would", ArgsUsage: "PAGE",
 		Description: `PAGE is a URL, an HTML file, or a folder with an index.html. What a file names beside it goes along, as if it were served
 under --at, from where everything else then comes, or by itself. The service opens it in headless
-Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to measure to know what it would weigh.
+Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to fit its place to know what it would weigh.
 
-With --fix the page is written again with Echo Lane markup: nothing but its image tags changes, and every tag keeps what
+With --fix the page is rewritten with Echo Lane markup: nothing but its image tags changes, and every tag keeps what
 it was in data-was, from which --undo brings it back. It goes to --out FILE, - for standard output, or into the file itself
 with --in-place; --dry-run prints what would change instead.
 
@@ -47,12 +47,12 @@ Examples:
 			&cli.StringSliceFlag{Name: "map", Usage: "URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too; of a file also a folder beside it, as in pictures/=catalogue"},
 			&cli.BoolFlag{Name: "all", Usage: "print the pictures of all screens"},
 			&cli.StringFlag{Name: "page", Usage: "write the report as a page by itself to this file"},
-			&cli.BoolFlag{Name: "fix", Usage: "write the page again, and weigh it again"},
+			&cli.BoolFlag{Name: "fix", Usage: "rewrite the page, and weigh it again"},
 			&cli.StringFlag{Name: "base", Usage: "what addresses in the page begin with, such as https://img.kestrel.test; else the service's own"},
-			&cli.StringFlag{Name: "out", Usage: "where the page that is written again goes"},
+			&cli.StringFlag{Name: "out", Usage: "where the rewritten page goes"},
 			&cli.BoolFlag{Name: "in-place", Usage: "into the file itself"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "print what would change in the page, and write nothing"},
-			&cli.BoolFlag{Name: "undo", Usage: "give the file back as it was before it was written again; no service is needed"}),
+			&cli.BoolFlag{Name: "undo", Usage: "give the file back as it was before it was rewritten; no service is needed"}),
 		Action: weigh,
 	}
 }
@@ -304,7 +304,7 @@ func writeFixed(c *cli.Command, name string, before []byte, w api.Weighing) erro
 		return nil
 	}
 	if !c.Bool("in-place") && c.String("out") == "" && !c.Bool("json") {
-		say("The page that was written again goes to standard output with --out -, to a file with --out FILE, into the file with --in-place.")
+		say("The rewritten page goes to standard output with --out -, to a file with --out FILE, into the file with --in-place.")
 		return nil
 	}
 	if c.String("out") == "-" {

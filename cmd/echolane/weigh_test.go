@@ -157,7 +157,7 @@ func TestAPageIsWeighedWrittenAgainAndWeighedAgain(t *testing.T) {
 		t.Errorf("%d bytes of pictures, the files have %d", phone.ImageBytes, all)
 	}
 
-	// What was written again.
+	// What was rewritten.
 	html, err := os.ReadFile(file)
 	if err != nil {
 		t.Fatal(err)
@@ -200,7 +200,7 @@ func TestAPageIsWeighedWrittenAgainAndWeighedAgain(t *testing.T) {
 			}
 		}
 	}
-	if text, err := os.ReadFile(report); err != nil || !strings.Contains(string(text), "page written again") || !strings.Contains(string(text), "rokkaku-studio.jpg") {
+	if text, err := os.ReadFile(report); err != nil || !strings.Contains(string(text), "rewritten page") || !strings.Contains(string(text), "rokkaku-studio.jpg") {
 		t.Errorf("the report: %v", err)
 	}
 	bed.Must(t, s, "weigh", file, "--undo", "--in-place")

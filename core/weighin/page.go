@@ -21,7 +21,7 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 	"bar": func(v, of int64) string { return fmt.Sprintf("%.1f%%", 100*float64(v)/math.Max(1, float64(of))) },
 }).Parse(pageText))
 
-// WritePage writes a report as a page by itself, which prints well. after is of the page written again, nil where it wasn't.
+// WritePage writes a report as a page by itself, which prints well. after is of the rewritten page, nil where it wasn't.
 func WritePage(w io.Writer, r, after *Report) error {
 	return pageTemplate.Execute(w, map[string]any{"Report": r, "After": after, "Rows": Compare(r, after)})
 }
@@ -29,13 +29,13 @@ func WritePage(w io.Writer, r, after *Report) error {
 // A Row is one screen in a comparison.
 type Row struct {
 	Name                      string
-	Before, Predicted, After  int64 // of pictures; After is -1 where the page wasn't written again
+	Before, Predicted, After  int64 // of pictures; After is -1 where the page wasn't rewritten
 	ShiftBefore, ShiftAfter   float64
 	ContentMS, ContentMSAfter float64
 	Pictures                  int
 }
 
-// Compare puts a page's screens beside those of the page written again, which may be nil.
+// Compare puts a page's screens beside those of the rewritten page, which may be nil.
 func Compare(r, after *Report) []Row {
 	var rows []Row
 	for i := range r.Views {

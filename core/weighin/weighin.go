@@ -1,5 +1,5 @@
 // Package weighin tells what a page's pictures waste: what a browser saw of them goes in, what each costs, what it would
-// cost made to measure, and what to do about it comes out.
+// cost made to fit, and what to do about it comes out.
 package weighin
 
 import (
@@ -87,11 +87,11 @@ type Picture struct {
 	Source   string   `json:"source"`  // lane/path on the site, "" where no lane has it
 	Refused  string   `json:"refused"` // why no lane has it
 	Rule     string   `json:"rule"`    // the command that would let one have it
-	After    *After   `json:"after"`   // made to measure
+	After    *After   `json:"after"`   // made to fit
 	Remedies []Remedy `json:"remedies"`
 }
 
-// After is a picture made to measure.
+// After is a picture made to fit.
 type After struct {
 	Query    string  `json:"query"` // its declarations
 	Bytes    int64   `json:"bytes"`
@@ -117,7 +117,7 @@ func (p *Picture) Saved() int64 {
 	return p.Bytes - p.After.Bytes
 }
 
-// Declared are the declarations that make a picture to measure, on a screen of this density.
+// Declared are the declarations that make a picture to fit, on a screen of this density.
 func (p *Picture) Declared(density float64) declare.Declarations {
 	d := declare.Declarations{GeometryValues: declare.GeometryValues{Width: hundredth(math.Min(65535, math.Max(1, p.W)))}}
 	if density != 1 {
@@ -155,7 +155,7 @@ func aspect(w, h float64) declare.Ratio {
 
 func hundredth(v float64) float64 { return math.Round(v*100) / 100 }
 
-// Made is what making a picture to measure came to.
+// Made is what making a picture to fit came to.
 type Made struct {
 	After
 	Alike int64 // the bytes of a JPEG of the same size and quality; 0: not made

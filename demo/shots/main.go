@@ -38,7 +38,7 @@ type shot struct {
 
 var shots = []shot{
 	{file: "today.png", url: places + "today", w: 1280, h: 800, ready: "canvas"},
-	{file: "stock.png", url: places + "stock/kestrel", w: 1280, h: 800, ready: "section[aria-label='What is kept'] tbody tr"},
+	{file: "stock.png", url: places + "stock/kestrel", w: 1280, h: 800, ready: "section[aria-label='Kept variants'] tbody tr"},
 	{file: "easel-light.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-paint.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2&object-position=subject&after-content=url(catalogue/mark.png)&after-width=18%25&after-inset=auto+4%25+4%25+auto&border-radius=24px&filter=sepia(.6)+contrast(1.1)", w: 1280, h: 800, ready: `[data-testid=saving]`},
 	{file: "easel-sweep.png", url: console + "festival-crowd.jpg?width=480&view=sweep", w: 1280, h: 900, ready: `svg[aria-label="Likeness against bytes"] g:nth-of-type(9) circle:nth-of-type(12)`},
@@ -258,7 +258,7 @@ func take(b *browser.Browser, s shot) ([]byte, error) {
 		return nil, err
 	}
 	// Every picture in view is there, and nothing is on its way.
-	if err := b.Until(fmt.Sprintf(`document.querySelector(%q) && [...document.images].filter(i => i.getBoundingClientRect().top < innerHeight).every(i => i.complete && i.naturalWidth > 0) && !document.querySelector("h2 > span")`, s.ready)); err != nil {
+	if err := b.Until(fmt.Sprintf(`document.querySelector(%q) && [...document.images].filter(i => i.getBoundingClientRect().top < innerHeight && i.getBoundingClientRect().left < innerWidth).every(i => i.complete && i.naturalWidth > 0) && !document.querySelector("h2 > span")`, s.ready)); err != nil {
 		return nil, err
 	}
 	return b.Shot()

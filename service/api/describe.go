@@ -89,11 +89,11 @@ func (a *API) operations() []operation {
 		{"DELETE", "/sites/:site/set-aside", a.readmit, "have one worked on again, or all", []parameter{{"digest", "the source's, or its beginning; absent: all", ""}}, nil, Readmitted{}, 200, false},
 
 		{"GET", "/today", a.today, "what was answered lately, and how the nodes are", []parameter{{"site", "of one site; absent: of all", ""}, {"span", "hour, day or month; absent: hour", ""}}, nil, Today{}, 200, false},
-		{"GET", "/stock", a.stockOfAll, "what is kept of all sites", []parameter{{"by", "how it is grouped: site, lane, source or format; absent: site", ""}, {"count", "how many groups, 1 to 1000; absent: 100", 0}}, nil, Stock{}, 200, false},
-		{"GET", "/sites/:site/stock", a.stock, "what is kept of a site", []parameter{{"by", "how it is grouped: lane, source or format; absent: lane", ""}, {"count", "how many groups, 1 to 1000; absent: 100", 0}}, nil, Stock{}, 200, false},
+		{"GET", "/stock", a.stockOfAll, "the kept variants of all sites", []parameter{{"by", "how it is grouped: site, lane, source or format; absent: site", ""}, {"count", "how many groups, 1 to 1000; absent: 100", 0}}, nil, Stock{}, 200, false},
+		{"GET", "/sites/:site/stock", a.stock, "a site's kept variants", []parameter{{"by", "how it is grouped: lane, source or format; absent: lane", ""}, {"count", "how many groups, 1 to 1000; absent: 100", 0}}, nil, Stock{}, 200, false},
 		{"GET", "/sites/:site/variants", a.stockVariants, "variants that are kept", []parameter{{"lane", "of one lane; absent: of all", ""}, {"path", "of a source in the lane; of all below it where it ends in a slash", ""}, {"order", "largest, coldest, most-asked or newest; absent: largest", ""}, {"count", "how many, 1 to 1000; absent: 100", 0}, {"skip", "how many are passed over", 0}}, nil, StockList{}, 200, false},
 		{"GET", "/sites/:site/purges", a.purges, "what was purged, newest first", byPage, nil, Page[records.Purge]{}, 200, false},
-		{"POST", "/sites/:site/purges", a.purge, "have what is kept forgotten, on every node", nil, AskPurge{}, Purged{}, 200, false},
+		{"POST", "/sites/:site/purges", a.purge, "forget kept variants, on every node", nil, AskPurge{}, Purged{}, 200, false},
 
 		{"GET", "/sites/:site/warmings", a.warmings, "what is or was made ahead, newest first", byPage, nil, Page[Warming]{}, 200, false},
 		{"POST", "/sites/:site/warmings", a.warm, "begin to make variants before somebody asks for them", nil, AskWarm{}, Warming{}, 202, false},

@@ -39,7 +39,7 @@ type Weighing struct {
 	records.Weighing
 	Report *weighin.Report `json:"report"`
 	Fixed  *weighing.Fixed `json:"fixed"`
-	After  *weighin.Report `json:"after"` // of the page that was written again
+	After  *weighin.Report `json:"after"` // of the rewritten page
 }
 
 func (a *API) weigh(c fiber.Ctx) error {

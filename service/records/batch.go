@@ -192,7 +192,7 @@ func (b *batcher[K, R]) say(err error) {
 		if away {
 			b.o.log.Warn("records wait for the database", "what", b.o.what, "error", plain(err))
 		} else {
-			b.o.log.Info("records are written again", "what", b.o.what)
+			b.o.log.Info("records reach the database again", "what", b.o.what)
 		}
 	}
 }

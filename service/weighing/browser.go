@@ -323,7 +323,7 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	t.mu.Unlock()
 	out.take(all, sizes, t, s)
 	out.view.LoadMS = all.Load
-	// The pictures' bytes, to make them to measure.
+	// The pictures' bytes, to make them to fit.
 	for _, a := range t.order {
 		if !a.image || !a.finished || a.failed != "" || have[a.url] || out.bodies[a.url] != nil || a.bytes > mostBody {
 			continue

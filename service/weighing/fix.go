@@ -23,7 +23,7 @@ import (
 	"echolane/core/wording"
 )
 
-// Fixed is a page that was written again.
+// Fixed is a rewritten page.
 type Fixed struct {
 	HTML    []byte    `json:"html"` // in JSON base64: no byte of it changes on the way
 	Changed int       `json:"changed"`
@@ -538,7 +538,7 @@ func niceRatio(v float64) declare.Ratio {
 	return declare.Ratio{W: math.Round(v * 1000), H: 1000}
 }
 
-// Markup is the markup of a source in a slot, for a page that is written again.
+// Markup is the markup of a source in a slot, for a rewritten page.
 func (w *Weigher) Markup(ctx context.Context, a *Ask, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
 	base := ""
 	if len(a.Own) > 0 {

@@ -1,4 +1,4 @@
-// Package weighing opens pages in Chromium, measures their pictures, makes these to measure, and writes the page again.
+// Package weighing opens pages in Chromium, measures their pictures, makes them to fit, and rewrites the page.
 package weighing
 
 import (
@@ -74,8 +74,8 @@ type Ask struct {
 	Screens []Screen             `json:"screens"`
 	Maps    []Map                `json:"maps"`
 	Own     []string             `json:"own"`  // base URLs under which this service is reached, such as http://127.0.0.1:8740
-	Base    string               `json:"base"` // what addresses in the page that is written again begin with; "": the first of Own
-	Fix     bool                 `json:"fix"`  // write the page again too, and weigh that
+	Base    string               `json:"base"` // what addresses in the rewritten page begin with; "": the first of Own
+	Fix     bool                 `json:"fix"`  // rewrite the page too, and weigh that
 	File    string               `json:"file"` // the file that the page lies in, as people know it; "": it is served
 }
 
@@ -83,7 +83,7 @@ type Ask struct {
 type Progress func(done, all int, doing string)
 
 const (
-	mostRenders = 240 // distinct pictures that are made to measure
+	mostRenders = 240 // distinct pictures that are made to fit
 	leastBytes  = 700 // below, nothing is worth making
 )
 
@@ -110,7 +110,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome
 	}
 	if Chromium() == "" {
 		if a.Fix {
-			return nil, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "fix", Detail: "there is no Chromium on the machine that the service runs on, which would measure the page's slots", Remedy: "install Chromium there, or write pages again by what their tags say: echolane markup --rewrite"})
+			return nil, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "fix", Detail: "there is no Chromium on the machine that the service runs on, which would measure the page's slots", Remedy: "install Chromium there, or rewrite pages by what their tags say: echolane markup --rewrite"})
 		}
 		report, err := w.static(ctx, &a, progress)
 		if err != nil {
@@ -217,7 +217,7 @@ func (w *Weigher) proxy(a *Ask) (*proxy, error) {
 	return startProxy(a.Site.Name, private, self, w.Panics)
 }
 
-// views opens the page on every screen, and makes its pictures to measure.
+// views opens the page on every screen, and makes its pictures to fit.
 func (w *Weigher) views(ctx context.Context, b *browser, p *proxy, a *Ask, progress Progress) (*weighin.Report, error) {
 	begin := time.Now()
 	report := &weighin.Report{Page: a.Page, At: begin.UTC(), Notes: []string{}}
@@ -455,7 +455,7 @@ func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report
 		return list[i].declared.AddressForm() < list[j].declared.AddressForm()
 	})
 	if len(list) > mostRenders {
-		report.Notes = append(report.Notes, fmt.Sprintf("the %d heaviest of %d pictures were made to measure; the others count as they are", mostRenders, len(list)))
+		report.Notes = append(report.Notes, fmt.Sprintf("the %d heaviest of %d pictures were made to fit; the others count as they are", mostRenders, len(list)))
 		list = list[:mostRenders]
 	}
 	made := map[waiting]*weighin.Made{}
@@ -469,10 +469,10 @@ func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report
 			defer all.Done()
 			for o := range next {
 				var m *weighin.Made
-				w.Panics.Run("make a picture to measure", func() error { m = w.toMeasure(ctx, a, o); return nil })
+				w.Panics.Run("make a picture to fit", func() error { m = w.toMeasure(ctx, a, o); return nil })
 				mu.Lock()
 				done++
-				progress(done, len(list), "making the pictures to measure")
+				progress(done, len(list), "making the pictures to fit")
 				for _, at := range o.waits {
 					made[at] = m
 				}

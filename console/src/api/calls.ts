@@ -94,10 +94,10 @@ export const readmit = (site: string, digest: string) => send<Schemas["Readmitte
 // getToday is GET /today: what was answered lately, and how the nodes are.
 export const getToday = (site: string, span: string, signal?: AbortSignal) => get<Schemas["Today"]>(at`/today` + query({ site, span }), signal);
 
-// getStockOfAll is GET /stock: what is kept of all sites.
+// getStockOfAll is GET /stock: the kept variants of all sites.
 export const getStockOfAll = (by: string, count: number, signal?: AbortSignal) => get<Schemas["Stock"]>(at`/stock` + query({ by, count }), signal);
 
-// getStock is GET /sites/:site/stock: what is kept of a site.
+// getStock is GET /sites/:site/stock: a site's kept variants.
 export const getStock = (site: string, by: string, count: number, signal?: AbortSignal) => get<Schemas["Stock"]>(at`/sites/${site}/stock` + query({ by, count }), signal);
 
 // getStockVariants is GET /sites/:site/variants: variants that are kept.
@@ -106,7 +106,7 @@ export const getStockVariants = (site: string, lane: string, path: string, order
 // listPurges is GET /sites/:site/purges: what was purged, newest first.
 export const listPurges = (site: string, signal?: AbortSignal) => all<Schemas["Purge"]>(at`/sites/${site}/purges`, signal);
 
-// purge is POST /sites/:site/purges: have what is kept forgotten, on every node.
+// purge is POST /sites/:site/purges: forget kept variants, on every node.
 export const purge = (site: string, body: Schemas["AskPurge"]) => send<Schemas["Purged"]>("POST", at`/sites/${site}/purges`, body);
 
 // listWarmings is GET /sites/:site/warmings: what is or was made ahead, newest first.

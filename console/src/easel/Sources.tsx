@@ -55,7 +55,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
       )}
       <ul aria-label="Sources" onKeyDown={move} className={
           large
-            ? "grid min-h-0 flex-1 content-start grid-cols-[repeat(auto-fill,minmax(min(100%,15rem),1fr))] gap-4 overflow-y-auto p-0.5"
+            ? "grid min-h-0 flex-1 content-start grid-cols-2 gap-3 sm:grid-cols-[repeat(auto-fill,minmax(15rem,1fr))] sm:gap-4 overflow-y-auto p-0.5"
             : "grid max-h-72 min-h-0 grid-cols-4 gap-2 overflow-y-auto p-0.5 lg:max-h-none lg:flex-1 lg:grid-cols-2 lg:content-start"
         }>
         {shown.map((s) => (
@@ -67,7 +67,7 @@ export function Sources(props: { site: string; lane: string; path: string | unde
               className="block w-full border-2 border-transparent text-left aria-pressed:border-accent"
             >
               <Patient
-                src={imageAddress(props.site, props.lane, s.path, { width: large ? 480 : 208, shape: "4/3", fit: "cover", more: {} })}
+                src={imageAddress(props.site, props.lane, s.path, { width: large ? 480 : 208, shape: "4/3", fit: "cover", more: { "object-position": "subject" } })}
                 alt=""
                 width={large ? 480 : 104}
                 height={large ? 360 : 78}

@@ -19,6 +19,12 @@ export function Pages() {
     const first = sites.data?.[0];
     if (!site && first) go(addressOf("pages", [first.name]), true);
   }, [site, sites.data]);
+  // What was weighed last is something to see.
+  const list = useQuery({ queryKey: ["weighings", site], queryFn: ({ signal }) => latestWeighings(site!, signal), enabled: site !== undefined });
+  const latest = list.data?.[0]?.id;
+  useEffect(() => {
+    if (site && !id && latest !== undefined) go(addressOf("pages", [site, String(latest)]), true);
+  }, [site, id, latest]);
   if (sites.error) return <div className="p-4"><Trouble error={sites.error} /></div>;
   if (sites.data?.length === 0) return <p className="m-auto p-8">There is no site yet. Add one in Lanes.</p>;
   if (!site) return null;
@@ -29,15 +35,18 @@ export function Pages() {
           <h1 className="text-lg font-semibold">Pages</h1>
           <Pick label="Site" value={site} options={(sites.data ?? []).map((s) => ({ value: s.name, text: s.name }))} onChange={(v) => go(addressOf("pages", [v]))} />
         </div>
-        <Begin site={site} />
+        <Begin site={site} pages={[...new Set([...(list.data ?? []).map((w) => w.page), ...origins(sites.data?.find((s) => s.name === site)?.document.pages.allow ?? [])])].slice(0, 6)} />
         <List site={site} id={id} />
       </aside>
-      {id ? <One key={id} site={site} id={Number(id)} beside={address.query.get("beside")} /> : <p className="m-auto max-w-md p-8 text-soft">Weigh a page: it is opened on a phone, a tablet and a desktop, and every picture is made to measure to see what it could weigh.</p>}
+      {id ? <One key={id} site={site} id={Number(id)} beside={address.query.get("beside")} /> : <p className="m-auto max-w-md p-8 text-soft">Weigh a page: it is opened on a phone, a tablet and a desktop, and every picture is made to fit its place, to see what it could weigh.</p>}
     </div>
   );
 }
 
-function Begin({ site }: { site: string }) {
+// origins are the pages of a site's rules that can be opened as they stand.
+const origins = (allow: string[]) => allow.filter((a) => /^https?:\/\/[^*?]+$/.test(a)).map((a) => (/^https?:\/\/[^/]+$/.test(a) ? a + "/" : a));
+
+function Begin({ site, pages }: { site: string; pages: string[] }) {
   const queries = useQueryClient();
   const [page, setPage] = useState("");
   const [maps, setMaps] = useState<string[]>([]);
@@ -56,13 +65,24 @@ function Begin({ site }: { site: string }) {
       }}
     >
       <Field label="Page" value={page} onChange={setPage} placeholder="https://shop.example.test/" required />
+      {pages.length > 0 && (
+        <ul aria-label="Pages to pick from" className="flex flex-col items-start gap-1">
+          {pages.map((p) => (
+            <li key={p} className="max-w-full">
+              <button type="button" aria-pressed={p === page} onClick={() => setPage(p)} className="max-w-full truncate border border-edge px-1.5 py-0.5 text-sm aria-pressed:border-accent aria-pressed:text-accent">
+                {p}
+              </button>
+            </li>
+          ))}
+        </ul>
+      )}
       <details>
         <summary>More</summary>
         <div className="mt-2 flex flex-col gap-2">
           <ListField label="Where its pictures lie too" value={maps} onChange={setMaps} hint="URL=lane, one a line: https://shop.example.test/pictures/=catalogue" />
           <label className="flex items-center gap-1.5">
             <input type="checkbox" checked={fix} onChange={(e) => setFix(e.target.checked)} className="accent-(--color-accent)" />
-            write it again, and weigh that
+            rewrite it, and weigh that
           </label>
         </div>
       </details>

@@ -31,7 +31,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
         <table className="figures text-sm" aria-label="In short">
           <thead className="text-soft">
             <tr>
-              {["screen", "pictures", "now", "to measure", ...(after ? ["written again"] : []), "saved", "jumps", ...(after ? ["then"] : []), "largest paint", ...(after ? ["then"] : []), ...(beside ? ["beside: pictures", "bytes", "jumps"] : [])].map((h, i) => (
+              {["screen", "pictures", "now", "made to fit", ...(after ? ["rewritten"] : []), "saved", "jumps", ...(after ? ["rewritten"] : []), "largest paint", ...(after ? ["rewritten"] : []), ...(beside ? ["beside: pictures", "bytes", "jumps"] : [])].map((h, i) => (
                 <th key={i} className={"py-1 pr-4 font-normal " + (i ? "text-right" : "text-left")}>
                   {h}
                 </th>
@@ -78,7 +78,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
         <table className="w-full text-left text-sm" aria-label="Pictures">
           <thead className="text-soft">
             <tr>
-              {["picture", "has", "shown", "now", "to measure", "saves", "what to do, by what it saves"].map((h, i) => (
+              {["picture", "has", "shown", "now", "made to fit", "saves", "what to do, by what it saves"].map((h, i) => (
                 <th key={h} className={"py-1 pr-4 font-normal " + (i > 0 && i < 6 ? "text-right" : "")}>
                   {h}
                 </th>
@@ -127,7 +127,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
   );
 }
 
-// A picture as it is and made to measure, at the size that it is displayed at.
+// A picture as it is and made to fit, at the size that it is displayed at.
 function BeforeAfter({ site, picture: p }: { site: string; picture: WeighedPicture }) {
   const [lane = "", ...path] = p.source.split("/");
   const box = { width: p.w, height: p.h, maxWidth: "100%", objectFit: (p.fit === "cover" ? "cover" : "fill") as "cover" | "fill" };
@@ -139,9 +139,9 @@ function BeforeAfter({ site, picture: p }: { site: string; picture: WeighedPictu
         <figcaption className="figures text-sm">now {bytesText(p.bytes)}</figcaption>
       </figure>
       <figure>
-        <img src={address} alt="Made to measure" style={box} />
+        <img src={address} alt="Made to fit" style={box} />
         <figcaption className="figures text-sm">
-          to measure {bytesText(p.after!.bytes)}, {pixelsText(p.after!.width, p.after!.height)}
+          made to fit {bytesText(p.after!.bytes)}, {pixelsText(p.after!.width, p.after!.height)}
         </figcaption>
       </figure>
     </div>
@@ -160,8 +160,8 @@ function Fixed({ fixed }: { fixed: NonNullable<Weighing["fixed"]> }) {
   };
   return (
     <>
-      <Button onClick={() => setOpen(true)}>The page written again</Button>
-      <Window title="The page written again" open={open} onClose={() => setOpen(false)}>
+      <Button onClick={() => setOpen(true)}>The rewritten page</Button>
+      <Window title="The rewritten page" open={open} onClose={() => setOpen(false)}>
         <p>
           {fixed.changed} images have new markup, {fixed.left.length} stay as they are.
         </p>

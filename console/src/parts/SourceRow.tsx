@@ -8,7 +8,8 @@ import { Trouble } from "./Trouble";
 
 // A lane's first sources in a row, to pick some from. What is picked is lane/path.
 export function SourceRow(props: { site: string; lanes: string[]; picked: string[]; onPick: (sources: string[]) => void }) {
-  const [lane, setLane] = useState(props.picked[0]?.split("/")[0] ?? props.lanes[0] ?? "");
+  const [chosen, setLane] = useState<string>();
+  const lane = chosen ?? props.picked[0]?.split("/")[0] ?? props.lanes[0] ?? "";
   const list = useQuery({ queryKey: ["first-sources", props.site, lane], queryFn: ({ signal }) => pageOfSources(props.site, lane, "", signal), enabled: lane !== "" });
   const toggle = (source: string) => props.onPick(props.picked.includes(source) ? props.picked.filter((s) => s !== source) : [...props.picked, source]);
   return (
@@ -22,7 +23,7 @@ export function SourceRow(props: { site: string; lanes: string[]; picked: string
           return (
             <li key={s.path} className="shrink-0">
               <button type="button" aria-label={source} title={source} aria-pressed={props.picked.includes(source)} onClick={() => toggle(source)} className="block border-2 border-transparent aria-pressed:border-accent">
-                <Patient src={imageAddress(props.site, lane, s.path, { width: 208, shape: "4/3", fit: "cover", more: {} })} alt="" width={80} height={60} loading="lazy" className="aspect-[4/3] w-20 bg-panel object-cover" />
+                <Patient src={imageAddress(props.site, lane, s.path, { width: 208, shape: "4/3", fit: "cover", more: { "object-position": "subject" } })} alt="" width={80} height={60} loading="lazy" className="aspect-[4/3] w-20 bg-panel object-cover" />
               </button>
             </li>
           );

@@ -48,9 +48,9 @@ export function Stock() {
           {all.error && !shut && <Trouble error={all.error} />}
           {all.data && <Sums stock={all.data} />}
           {all.data && (
-            <section aria-label="What is kept" className="flex flex-col gap-2">
+            <section aria-label="Kept variants" className="flex flex-col gap-2">
               <div className="flex flex-wrap items-center gap-3">
-                <h2 className="flex-1 font-semibold">What is kept</h2>
+                <h2 className="flex-1 font-semibold">Kept variants</h2>
                 <Choice
                   label="Grouped by"
                   value={by}
@@ -82,9 +82,9 @@ function OneSite({ site }: { site: Schemas["Site"] }) {
     <>
       {stock.error && <Trouble error={stock.error} />}
       {s && <Sums stock={s} />}
-      <section aria-label="What is kept" className="flex flex-col gap-2">
+      <section aria-label="Kept variants" className="flex flex-col gap-2">
         <div className="flex flex-wrap items-center gap-3">
-          <h2 className="flex-1 font-semibold">What is kept</h2>
+          <h2 className="flex-1 font-semibold">Kept variants</h2>
           {!lane && (
             <Choice
               label="Grouped by"

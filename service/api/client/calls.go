@@ -190,13 +190,13 @@ func (c *Client) Today(ctx context.Context, site string, span string) (out api.T
 	return out, err
 }
 
-// StockOfAll is GET /stock: what is kept of all sites.
+// StockOfAll is GET /stock: the kept variants of all sites.
 func (c *Client) StockOfAll(ctx context.Context, by string, count int) (out api.Stock, err error) {
 	err = c.call(ctx, "GET", "/stock"+query("by", by, "count", count), nil, &out)
 	return out, err
 }
 
-// Stock is GET /sites/:site/stock: what is kept of a site.
+// Stock is GET /sites/:site/stock: a site's kept variants.
 func (c *Client) Stock(ctx context.Context, site string, by string, count int) (out api.Stock, err error) {
 	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/stock"+query("by", by, "count", count), nil, &out)
 	return out, err
@@ -213,7 +213,7 @@ func (c *Client) Purges(ctx context.Context, site string) ([]records.Purge, erro
 	return all[records.Purge](ctx, c, "/sites/"+escaped(site)+"/purges")
 }
 
-// Purge is POST /sites/:site/purges: have what is kept forgotten, on every node.
+// Purge is POST /sites/:site/purges: forget kept variants, on every node.
 func (c *Client) Purge(ctx context.Context, site string, in api.AskPurge) (out api.Purged, err error) {
 	err = c.call(ctx, "POST", "/sites/"+escaped(site)+"/purges", in, &out)
 	return out, err
