@@ -100,7 +100,7 @@ func TestASheetFromDraftToHistory(t *testing.T) {
 	}
 	bed.Must(t, s, "sheet", "draft", "kestrel", good)
 	bed.Must(t, s, "sheet", "publish", "kestrel", "--draft")
-	if out := bed.Run(t, s, "sheet", "show", "kestrel", "--draft"); out.Code != 2 || !strings.Contains(out.Err, "no draft") {
+	if out := bed.Run(t, s, "sheet", "show", "kestrel", "--draft"); out.Code != 1 || !strings.Contains(out.Err, "no draft") {
 		t.Errorf("the draft is still there: %s%s", out.Out, out.Err)
 	}
 	bed.Must(t, s, "sheet", "restore", "kestrel", "4", "--anyway")

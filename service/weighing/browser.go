@@ -68,6 +68,7 @@ type browser struct {
 	close   []func()
 	overlay map[string]file // by URL, instead of what the network has
 	held    int64           // bytes of pictures that were brought
+	quiet   time.Duration
 	panics  *panics.Catcher
 }
 
@@ -143,10 +144,10 @@ func (t *traffic) see(ev any) {
 	}
 }
 
-func (t *traffic) quiet() bool {
+func (t *traffic) quiet(wait time.Duration) bool {
 	t.mu.Lock()
 	defer t.mu.Unlock()
-	if time.Since(t.last) < quietTime {
+	if time.Since(t.last) < wait {
 		return false
 	}
 	open := 0
@@ -214,7 +215,7 @@ type seen struct {
 func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, error) {
 	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
 	defer cancel()
-	t := &traffic{byID: map[network.RequestID]*asked{}, last: time.Now(), paused: make(chan *fetch.EventRequestPaused, 4096)}
+	t := newTraffic()
 	if err := chromedp.Listen(ctx, t.see); err != nil {
 		return nil, err
 	}
@@ -241,38 +242,15 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	if err != nil {
 		return nil, err
 	}
-	ended, end := context.WithCancel(ctx)
-	var serving sync.WaitGroup
-	defer serving.Wait()
-	defer end()
-	if len(b.overlay) > 0 {
-		var patterns []*fetch.RequestPattern
-		for u := range b.overlay {
-			patterns = append(patterns, &fetch.RequestPattern{URLPattern: strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`).Replace(u)})
-		}
-		if err := call(func(ctx context.Context) error {
-			_, err := chromedp.Call(ctx, fetch.Enable, fetch.EnableParams{Patterns: patterns})
-			return err
-		}); err != nil {
-			return nil, err
-		}
-		serving.Add(1)
-		go func() {
-			defer serving.Done()
-			for {
-				select {
-				case e := <-t.paused:
-					b.panics.Run("answer a page's request", func() error { return call(func(ctx context.Context) error { return b.fulfil(ctx, e) }) })
-				case <-ended.Done():
-					return
-				}
-			}
-		}()
+	stop, err := b.stand(ctx, t)
+	if err != nil {
+		return nil, err
 	}
+	defer stop()
 	out := &seen{view: weighin.View{Name: s.Name, Width: s.Width, Height: s.Height, Density: s.Density}, bodies: map[string][]byte{}}
-	loading, stop := context.WithTimeout(ctx, loadTime)
+	loading, cease := context.WithTimeout(ctx, loadTime)
 	answer, err := chromedp.Run(loading, chromedp.NavigateResponse(address))
-	stop()
+	cease()
 	switch {
 	case err != nil && errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil:
 		out.notes = append(out.notes, fmt.Sprintf("on the %s the page didn't finish loading within %v: what had come by then was weighed", s.Name, loadTime))
@@ -283,7 +261,7 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	}
 	settle := func() {
 		until := time.Now().Add(settleTime)
-		for time.Now().Before(until) && !t.quiet() && ctx.Err() == nil {
+		for time.Now().Before(until) && !t.quiet(b.quiet) && ctx.Err() == nil {
 			time.Sleep(50 * time.Millisecond)
 		}
 	}
@@ -343,6 +321,43 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	return out, ctx.Err()
 }
 
+// stand answers, in a tab, the requests that files stand for, until it is stopped.
+func (b *browser) stand(ctx context.Context, t *traffic) (stop func(), err error) {
+	if len(b.overlay) == 0 {
+		return func() {}, nil
+	}
+	call := func(do func(ctx context.Context) error) error {
+		return chromedp.Do(ctx, chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error { return do(ctx) }))
+	}
+	var patterns []*fetch.RequestPattern
+	for u := range b.overlay {
+		patterns = append(patterns, &fetch.RequestPattern{URLPattern: strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`).Replace(u)})
+	}
+	if err := call(func(ctx context.Context) error {
+		_, err := chromedp.Call(ctx, fetch.Enable, fetch.EnableParams{Patterns: patterns})
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	ended, end := context.WithCancel(ctx)
+	var serving sync.WaitGroup
+	serving.Go(func() {
+		for {
+			select {
+			case e := <-t.paused:
+				b.panics.Run("answer a page's request", func() error { return call(func(ctx context.Context) error { return b.fulfil(ctx, e) }) })
+			case <-ended.Done():
+				return
+			}
+		}
+	})
+	return func() { end(); serving.Wait() }, nil
+}
+
+func newTraffic() *traffic {
+	return &traffic{byID: map[network.RequestID]*asked{}, last: time.Now(), paused: make(chan *fetch.EventRequestPaused, 4096)}
+}
+
 const paintedScript = `(async () => {
   const wait = (ms) => new Promise((r) => setTimeout(r, ms));
   const seen = [...document.images].filter((e) => e.complete && e.naturalWidth && e.getBoundingClientRect().top < innerHeight).slice(0, 50);
@@ -363,8 +378,7 @@ type box struct {
 const boxScript = `(() => {
   const counts = {};
   return [...document.images].slice(0, 1000).map((e) => {
-    const brief = (v) => (v.length > 2048 ? v.slice(0, 1000) + v.length + v.slice(-1000) : v);
-    const key = ["src", "srcset", "data-src"].map((n) => brief(e.getAttribute(n) ?? "")).join("\n");
+    const key = globalThis.__laneKey(e);
     counts[key] = (counts[key] ?? 0) + 1;
     const s = getComputedStyle(e);
     const px = (n) => parseFloat(s[n]) || 0;
@@ -377,14 +391,29 @@ const boxScript = `(() => {
 func (b *browser) boxes(address string, widths []int) (map[int][]box, error) {
 	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
 	defer cancel()
+	t := newTraffic()
+	if err := chromedp.Listen(ctx, t.see); err != nil {
+		return nil, err
+	}
+	end, err := b.stand(ctx, t)
+	if err != nil {
+		return nil, err
+	}
+	defer end()
 	resize := func(w int) error {
 		return chromedp.Do(ctx, chromedp.EmulateViewport(int64(w), 900))
+	}
+	if err := chromedp.Do(ctx, chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		_, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: observeScript})
+		return err
+	})); err != nil {
+		return nil, err
 	}
 	if err := resize(widths[0]); err != nil {
 		return nil, err
 	}
 	loading, stop := context.WithTimeout(ctx, loadTime)
-	err := chromedp.Do(loading, chromedp.Navigate(address))
+	err = chromedp.Do(loading, chromedp.Navigate(address))
 	stop()
 	if err != nil && !(errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil) {
 		return nil, err

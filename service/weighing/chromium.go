@@ -1,6 +1,7 @@
 package weighing
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -35,6 +36,7 @@ type Browsers struct {
 	Launcher []string // this program, in the role that Launch plays; nil: Chromium is started directly
 	Log      *slog.Logger
 	Panics   *panics.Catcher
+	Quiet    time.Duration // how long nothing may come for a page to count as loaded; 0: half a second
 
 	mu        sync.Mutex
 	tried     bool
@@ -139,7 +141,7 @@ func (bs *Browsers) launch(ctx context.Context, path, through string, overlay ma
 	}
 	bs.lastHome = home
 	var process *os.Process
-	b := &browser{overlay: overlay, panics: bs.Panics}
+	b := &browser{overlay: overlay, quiet: cmp.Or(bs.Quiet, quietTime), panics: bs.Panics}
 	b.close = append(b.close, func() {
 		// Nothing of it outlives the run: its processes are a group of their own.
 		if process != nil {

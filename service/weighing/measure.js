@@ -31,14 +31,6 @@
   };
   // What stands in the page itself may be megabytes: two ends and a length tell it apart.
   const brief = (v) => (v.length > 2048 ? v.slice(0, 1000) + v.length + v.slice(-1000) : v);
-  // What told a tag apart before it was rewritten still does.
-  const before = (e) => {
-    const was = e.getAttribute("data-was");
-    if (!was) return e;
-    const t = document.createElement("template");
-    t.innerHTML = was;
-    return t.content.firstElementChild ?? e;
-  };
   const counts = {};
   const add = (e, kind, url, more) => {
     if (images.length >= 2000) return;
@@ -47,8 +39,7 @@
   for (const e of document.images) {
     const style = getComputedStyle(e);
     const box = content(e, style);
-    const was = before(e);
-    const key = ["src", "srcset", "data-src"].map((n) => brief(was.getAttribute(n) ?? "")).join("\n");
+    const key = globalThis.__laneKey(e);
     counts[key] = (counts[key] ?? 0) + 1;
     add(e, e.parentElement?.localName === "picture" ? "picture" : "img", e.currentSrc, {
       ...box,

@@ -1,5 +1,26 @@
-// Runs before the page does: what is painted largest, and what jumps.
+// Runs before the page does: what is painted largest, what jumps, and what tells each image apart.
 (() => {
+  // An image is told apart by what stands in the page, whatever scripts make of it, and in a rewritten page by what stood there.
+  const names = ["src", "srcset", "data-src"];
+  const tags = new WeakMap();
+  const keep = (e) => tags.has(e) || tags.set(e, names.map((n) => e.getAttribute(n) ?? ""));
+  new MutationObserver((list) => {
+    for (const m of list)
+      for (const n of m.addedNodes) {
+        if (n.localName === "img") keep(n);
+        for (const e of n.querySelectorAll?.("img") ?? []) keep(e);
+      }
+  }).observe(document, { childList: true, subtree: true });
+  // What stands in the page itself may be megabytes: two ends and a length tell it apart.
+  const brief = (v) => (v.length > 2048 ? v.slice(0, 1000) + v.length + v.slice(-1000) : v);
+  globalThis.__laneKey = (e) => {
+    const was = e.getAttribute("data-was");
+    const t = document.createElement("template");
+    if (was) t.innerHTML = was;
+    const stood = t.content?.firstElementChild;
+    const values = stood ? names.map((n) => stood.getAttribute(n) ?? "") : (tags.get(e) ?? names.map((n) => e.getAttribute(n) ?? ""));
+    return values.map(brief).join("\n");
+  };
   const name = (e) => {
     if (!e || e.nodeType !== 1) return e?.parentElement ? name(e.parentElement) : "";
     const c = e.classList.length ? "." + [...e.classList].slice(0, 2).join(".") : "";
