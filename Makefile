@@ -8,7 +8,7 @@ BENCH_PACKAGES := nginx-light wrk libheif-examples
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
-.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report fuzz examples reference package package-check notice screenshots build console binary check clean
+.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report corpus fuzz examples reference package package-check notice screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
@@ -58,6 +58,10 @@ quality-report: ## hold compression against independent measures on photographs;
 conformance-report: ## write what a browser paints beside what we make, worst first
 	@scripts/need $(BUILD_PACKAGES) $(TEST_PACKAGES)
 	go run ./conformance/report var/conformance.html
+
+corpus: build ## rewrite, weigh, undo every page of the corpus, not only one of each shape
+	@scripts/need $(TEST_PACKAGES)
+	ECHOLANE_CORPUS=all go test ./service/weighing -run EveryShape -v -timeout 20m
 
 fuzz: ## fuzz every parser for a minute
 	@scripts/fuzz

@@ -11,6 +11,7 @@ import (
 	"runtime"
 	"strings"
 	"sync"
+	"sync/atomic"
 	"syscall"
 	"time"
 
@@ -41,7 +42,7 @@ type Browsers struct {
 	mu        sync.Mutex
 	tried     bool
 	noSandbox bool // it can't be had on this machine
-	lastHome  string
+	lastHome  atomic.Value
 }
 
 const (
@@ -111,10 +112,11 @@ func (bs *Browsers) start(ctx context.Context, through string, overlay map[strin
 		return nil, errors.New("there is no Chromium on the machine that the service runs on")
 	}
 	bs.mu.Lock()
-	defer bs.mu.Unlock()
-	if bs.noSandbox {
-		return bs.launch(ctx, path, through, overlay, false)
+	if tried, without := bs.tried, bs.noSandbox; tried || without {
+		bs.mu.Unlock()
+		return bs.launch(ctx, path, through, overlay, !without)
 	}
+	defer bs.mu.Unlock() // the first finds out for the others
 	b, err := bs.launch(ctx, path, through, overlay, true)
 	if err == nil || bs.tried || ctx.Err() != nil {
 		bs.tried = bs.tried || err == nil
@@ -139,7 +141,7 @@ func (bs *Browsers) launch(ctx context.Context, path, through string, overlay ma
 	if err != nil {
 		return nil, err
 	}
-	bs.lastHome = home
+	bs.lastHome.Store(home)
 	var process *os.Process
 	b := &browser{overlay: overlay, quiet: cmp.Or(bs.Quiet, quietTime), panics: bs.Panics}
 	b.close = append(b.close, func() {

@@ -67,7 +67,7 @@ func TestAWeighedPageGetsNothingOfTheService(t *testing.T) {
 			b.stop()
 		}
 	}()
-	home := bs.lastHome
+	home := bs.lastHome.Load().(string)
 	pids := processes(t, home)
 	if len(pids) == 0 {
 		t.Fatal("the browser isn't found")
