@@ -98,6 +98,42 @@ func TestDemoAsPrinted(t *testing.T) {
 		t.Errorf("the demo prints %d commands", ran)
 	}
 
+	// So do those of the README and of the page about HTTP, in a folder that has what they name.
+	ran = 0
+	place := t.TempDir()
+	os.Mkdir(filepath.Join(place, "bin"), 0o755)
+	os.Symlink(bed.Binary, filepath.Join(place, "bin", "echolane"))
+	os.Symlink(dir, filepath.Join(place, "var"))
+	printed := regexp.MustCompile(`http://127\.0\.0\.1:\d+/`).FindString(said) // the shop's, which is named first
+	for _, file := range []string{"README.md", "docs/api.md"} {
+		text, err := os.ReadFile("../../" + file)
+		if err != nil {
+			t.Fatal(err)
+		}
+		before := strings.TrimSpace(export)
+		for line := range strings.SplitSeq(string(text), "\n") {
+			line, example := strings.CutPrefix(line, "    ")
+			line = strings.NewReplacer("http://127.0.0.1:8741/", printed, "http://127.0.0.1:8740", consoleOf.FindStringSubmatch(said)[1]).Replace(line)
+			switch {
+			case example && (strings.HasPrefix(line, "api=") || strings.HasPrefix(line, "auth=")):
+				before += "\n" + line
+				continue
+			case !example || !strings.HasPrefix(line, "bin/echolane ") && !strings.HasPrefix(line, "curl "):
+				continue
+			}
+			ran++
+			run := exec.Command("sh", "-c", before+"\nexport ECHOLANE_SERVER="+consoleOf.FindStringSubmatch(said)[1]+"\n"+line)
+			run.Dir = place
+			out, err := run.CombinedOutput()
+			if err != nil || strings.HasPrefix(line, "curl ") && strings.Contains(string(out), `"reason"`) {
+				t.Errorf("%s: %s: %v\n%s", file, line, err, out)
+			}
+		}
+	}
+	if ran < 25 {
+		t.Errorf("the README and docs/api.md have %d commands", ran)
+	}
+
 	// Ended by a signal it takes everything along, PostgreSQL too.
 	children := postgresOf(t, dir)
 	if len(children) == 0 {

@@ -57,7 +57,7 @@ Examples:
 					if l.Bucket != "" {
 						fmt.Fprintf(stdout(), "\nIf the bucket isn't public: echolane lane secret %s/%s --access-key … --secret-key …\n", site, name)
 					}
-					warn(after.Warnings)
+					warn(concerning(after.Warnings, []policy.Difference{{Path: "lanes." + name}}, after.Document.Lanes))
 					return nil
 				}),
 			},

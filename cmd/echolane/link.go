@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"net/netip"
@@ -29,6 +30,7 @@ Examples:
   echolane link kestrel/catalogue/mark.png height=64 format=png --server https://img.example.test
   echolane link kestrel/archive/1962.jpg width=800 --sign spring-2027 --lasts 24h`,
 		Flags: callFlags(
+			&cli.StringFlag{Name: "base", Usage: "what the address begins with, such as https://img.example.test; else the site's own host, or the service's address"},
 			&cli.StringFlag{Name: "sign", Usage: "name of the site's key to sign with"},
 			&cli.DurationFlag{Name: "lasts", Usage: "how long the link is good, such as 24h; it says so itself"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
@@ -54,22 +56,24 @@ Examples:
 				d.Expires = time.Now().Add(lasts).Unix()
 			}
 			site, _, _ := strings.Cut(strings.TrimPrefix(path, "/"), "/")
-			if ownHost(ctx, call, site) { // where paths begin with the lane
+			base := cmp.Or(strings.TrimSuffix(c.String("base"), "/"), siteBase(ctx, call, site))
+			hosted := hostIsOf(ctx, call, site, base)
+			if hosted { // where paths begin with the lane
 				path = strings.TrimPrefix(path, "/"+site)
 			}
-			link := call.Server + path
+			link := base + path
 			if form := d.AddressForm(); form != "" {
 				link += "?" + form
 			}
 			if key := c.String("sign"); key != "" {
-				signed, err := call.Sign(ctx, site, api.ToSign{Address: strings.TrimPrefix(link, call.Server), Key: key})
+				signed, err := call.Sign(ctx, site, api.ToSign{Address: strings.TrimPrefix(link, base), Key: key})
 				if err != nil {
 					return err
 				}
-				link = call.Server + signed.Address
+				link = base + signed.Address
 			}
 			if c.Bool("json") {
-				return printJSON(stdout(), map[string]string{"url": link, "address_form": strings.TrimPrefix(link, call.Server)})
+				return printJSON(stdout(), map[string]string{"url": link, "address_form": strings.TrimPrefix(link, base)})
 			}
 			fmt.Fprintln(stdout(), link)
 			return nil
@@ -77,22 +81,41 @@ Examples:
 	}
 }
 
-// ownHost reports whether the service is reached by one of the site's own host names. Loopback and plain addresses are
-// nobody's own; of others the service is asked.
-func ownHost(ctx context.Context, call *client.Client, site string) bool {
+// siteBase is what a site's image addresses begin with: the first of its own host names, or the service's own address, if that is
+// one of them, the site has none, or the service can't be asked.
+func siteBase(ctx context.Context, call *client.Client, site string) string {
+	hosts := hostsOf(ctx, call, site)
 	u, err := url.Parse(call.Server)
+	if err != nil || len(hosts) == 0 || slices.ContainsFunc(hosts, func(h string) bool { return strings.EqualFold(h, u.Hostname()) }) {
+		return call.Server
+	}
+	return "https://" + hosts[0]
+}
+
+// hostIsOf reports whether addresses that begin with base are at one of the site's own host names. Loopback and plain addresses are
+// nobody's own; of others the service is asked.
+func hostIsOf(ctx context.Context, call *client.Client, site, base string) bool {
+	u, err := url.Parse(base)
 	if err != nil || u.Hostname() == "localhost" {
 		return false
 	}
 	if _, err := netip.ParseAddr(u.Hostname()); err == nil {
 		return false
 	}
-	s, err := call.Site(ctx, site)
+	hosts, err := call.Site(ctx, site)
 	if err != nil {
 		fmt.Fprintf(stderr(), "note: whether %s is the site's own host isn't known (%v)\n", u.Hostname(), err)
 		return false
 	}
-	return slices.ContainsFunc(s.Document.Hosts, func(h string) bool { return strings.EqualFold(h, u.Hostname()) })
+	return slices.ContainsFunc(hosts.Document.Hosts, func(h string) bool { return strings.EqualFold(h, u.Hostname()) })
+}
+
+// hostsOf are the site's own host names, none where the service can't be asked.
+func hostsOf(ctx context.Context, call *client.Client, site string) []string {
+	if s, err := call.Site(ctx, site); err == nil {
+		return s.Document.Hosts
+	}
+	return nil
 }
 
 // imagePath turns SITE/LANE/PATH, as people write it, into a URL's path.

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"os"
+	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -382,7 +383,7 @@ func changeSite(ctx context.Context, c *cli.Command, call *client.Client, name s
 			if err != nil {
 				return err
 			}
-			return printChanges(c, name, p.Changes, p.Warnings, false)
+			return printChanges(c, name, p.Changes, concerning(p.Warnings, p.Changes, d.Lanes), false)
 		}
 		after, err := call.PutSite(ctx, name, d, site.Version)
 		var no *policy.Refusal
@@ -392,7 +393,8 @@ func changeSite(ctx context.Context, c *cli.Command, call *client.Client, name s
 		if err != nil {
 			return err
 		}
-		return printChanges(c, name, policy.Diff(site.Document, after.Document), after.Warnings, true)
+		changes := policy.Diff(site.Document, after.Document)
+		return printChanges(c, name, changes, concerning(after.Warnings, changes, after.Document.Lanes), true)
 	}
 }
 
@@ -426,6 +428,27 @@ func printChanges(c *cli.Command, site string, changes []policy.Difference, warn
 	}
 	warn(warnings)
 	return nil
+}
+
+var laneAt = regexp.MustCompile(`^lanes\[(\d+)\]`)
+
+// concerning are the warnings about what has changed: what stood there before was warned of then. Warnings name lanes by their place.
+func concerning(warnings []policy.Trouble, changes []policy.Difference, lanes []policy.Lane) (some []policy.Trouble) {
+	for _, w := range warnings {
+		path := w.Path
+		if m := laneAt.FindStringSubmatch(path); m != nil {
+			if i, err := strconv.Atoi(m[1]); err == nil && i < len(lanes) {
+				path = "lanes." + lanes[i].Name + path[len(m[0]):]
+			}
+		}
+		path, _, _ = strings.Cut(path, "[")
+		if slices.ContainsFunc(changes, func(d policy.Difference) bool {
+			return d.Path == path || strings.HasPrefix(d.Path, path+".") || strings.HasPrefix(path, d.Path+".")
+		}) {
+			some = append(some, w)
+		}
+	}
+	return some
 }
 
 func warn(warnings []policy.Trouble) {

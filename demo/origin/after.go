@@ -40,8 +40,8 @@ const aboveTiles = 4
 
 // Places of the page, as its style sheet has them.
 const (
-	heroSlot = "width: 100vw; aspect-ratio: 3/1"
-	tileSlot = "aspect-ratio: 3/2; width: calc(100vw - 64px); @media (min-width: 680px) { width: calc(50vw - 44px) } @media (min-width: 960px) { width: calc(33.3vw - 37px) } @media (min-width: 1264px) { width: 282px }"
+	heroSlot = "width: 100vw; aspect-ratio: 3/1; object-position: subject"
+	tileSlot = "aspect-ratio: 3/2; object-position: subject; width: calc(100vw - 64px); @media (min-width: 680px) { width: calc(50vw - 44px) } @media (min-width: 960px) { width: calc(33.3vw - 37px) } @media (min-width: 1264px) { width: 282px }"
 )
 
 func (a *after) serve(w http.ResponseWriter, element bool) {

@@ -267,7 +267,7 @@ func take(b *browser.Browser, s shot) ([]byte, error) {
 // terminals takes pictures of commands in a terminal window on a screen of its own.
 func terminals(dir string, wanted func(...string) bool) error {
 	for _, t := range []struct{ file, command string }{
-		{"fetch.png", `bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?width=640'; echo; echo "$ bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'"; bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'; echo; echo "$ bin/echolane doctor --cache-dir var/cache"; bin/echolane doctor --cache-dir var/cache`},
+		{"fetch.png", `bin/echolane css '.hero img { width: 20rem; border-radius: 12px 12px 0 0 / 8px; max-width: 100% }'; echo; echo "$ bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?width=640'"; bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?width=640'; echo; echo "$ bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'"; bin/echolane fetch 'kestrel/catalogue/delta-red.jpg?widht=640'`},
 		{"rules.png", `bin/echolane lane test kestrel/press http://127.0.0.1:8741/pictures/mark.png; echo; echo "$ bin/echolane explain 'kestrel/catalogue/delta-red.jpg?width=350&aspect-ratio=3/2'"; bin/echolane explain 'kestrel/catalogue/delta-red.jpg?width=350&aspect-ratio=3/2'; echo; echo "$ bin/echolane refusals kestrel | head -6"; bin/echolane refusals kestrel | head -6`},
 		{"demo.png", `cat var/demo-says.txt`},
 	} {

@@ -3,6 +3,7 @@ package api
 import (
 	"context"
 	"net/url"
+	"slices"
 	"strings"
 
 	"github.com/gofiber/fiber/v3"
@@ -77,13 +78,23 @@ func (a *API) markup(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	if in.Base == "" {
-		in.Base = c.BaseURL()
+		in.Base = addressOf(s, c.BaseURL())
 	}
 	out, no := MarkupFor(c.Context(), a.Maker, s, in)
 	if no != nil {
 		return refuse(c, no)
 	}
 	return c.JSON(out)
+}
+
+// addressOf is what a site's image addresses begin with: the first of its own host names, or where the call came, if that is one of
+// them or the site has none.
+func addressOf(s *policy.SiteSettings, called string) string {
+	u, err := url.Parse(called)
+	if err != nil || len(s.Hosts) == 0 || slices.ContainsFunc(s.Hosts, func(h string) bool { return strings.EqualFold(h, u.Hostname()) }) {
+		return called
+	}
+	return "https://" + s.Hosts[0]
 }
 
 // SourcePath is lane/path as a URL has it.

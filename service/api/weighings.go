@@ -2,6 +2,7 @@ package api
 
 import (
 	"bytes"
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"strconv"
@@ -51,7 +52,7 @@ func (a *API) weigh(c fiber.Ctx) error {
 	if no := readUpTo(c, &in, largestFolder); no != nil {
 		return refuse(c, no)
 	}
-	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: in.Base, Fix: in.Fix, File: wording.Cut(in.File, 200), Files: in.Files, Own: []string{c.BaseURL()}}
+	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: cmp.Or(in.Base, addressOf(s, c.BaseURL())), Fix: in.Fix, File: wording.Cut(in.File, 200), Files: in.Files, Own: []string{c.BaseURL()}}
 	if len(in.HTML) > 0 {
 		ask.HTML = in.HTML
 	}

@@ -18,7 +18,6 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/markup"
-	"echolane/core/policy"
 	"echolane/core/weighin"
 	"echolane/core/wording"
 )
@@ -66,7 +65,8 @@ func measured() (widths []int) {
 type plan struct {
 	html    []byte
 	read    func(string) string
-	changes map[string]*markup.Change
+	changes map[string]*markup.Change // with addresses that this machine can load
+	final   map[string]*markup.Change // with those that the page is to have
 	whyNot  map[string]string
 	of      map[string]*place
 	own     func(address string) bool // of this service
@@ -116,7 +116,8 @@ func (w *Weigher) plan(ctx context.Context, b *browser, a *Ask, kind string, rep
 			}
 		}
 	}
-	changes := map[string]*markup.Change{}
+	changes, final := map[string]*markup.Change{}, map[string]*markup.Change{}
+	own, wanted := a.bases()
 	whyNot := map[string]string{}
 	var mu sync.Mutex
 	var all sync.WaitGroup
@@ -129,13 +130,17 @@ func (w *Weigher) plan(ctx context.Context, b *browser, a *Ask, kind string, rep
 		w.Panics.Go(&all, "write a picture's markup", func() {
 			room <- struct{}{}
 			defer func() { <-room }()
-			change, why := w.change(ctx, a, p, sizes)
+			change, why := w.change(ctx, a, p, sizes, own)
+			last := change
+			if change != nil && wanted != own {
+				last, why = w.change(ctx, a, p, sizes, wanted)
+			}
 			mu.Lock()
 			defer mu.Unlock()
-			if change == nil {
+			if change == nil || last == nil {
 				whyNot[name] = why
 			} else {
-				changes[name] = change
+				changes[name], final[name] = change, last
 			}
 		})
 	}
@@ -143,7 +148,7 @@ func (w *Weigher) plan(ctx context.Context, b *browser, a *Ask, kind string, rep
 	if ctx.Err() != nil {
 		return nil, ctx.Err()
 	}
-	return &plan{html: a.HTML, read: reader(a.HTML, kind), changes: changes, whyNot: whyNot, of: places, own: func(u string) bool { _, ok := a.own(u); return ok }}, nil
+	return &plan{html: a.HTML, read: reader(a.HTML, kind), changes: changes, final: final, whyNot: whyNot, of: places, own: func(u string) bool { _, ok := a.own(u); return ok }}, nil
 }
 
 // largestSeen is the picture that fills most of the first screen, -1 where none fills a twentieth of it. The browser's own largest
@@ -163,7 +168,7 @@ func largestSeen(v *weighin.View) int {
 
 // write gives the page with all changes that still hold. An <img> and the <source>s of its <picture> change together or not at
 // all.
-func (p *plan) write() *Fixed {
+func (p *plan) write(final bool) *Fixed {
 	out := &Fixed{Left: []LeftOut{}}
 	counts := map[string]int{}
 	var decided []*markup.Change // of all tags, in their order
@@ -180,7 +185,7 @@ func (p *plan) write() *Fixed {
 		if !i.InPicture {
 			sources, artful = nil, false
 		}
-		c := p.decide(i, counts, artful && i.InPicture, out)
+		c := p.decide(i, counts, artful && i.InPicture, final, out)
 		if c != nil && i.InPicture {
 			for _, at := range sources { // the image's own markup leaves formats to negotiation
 				decided[at] = &markup.Change{Drop: append([]string{"srcset", "sizes", "type"}, lazyNames...)}
@@ -199,7 +204,7 @@ func (p *plan) write() *Fixed {
 }
 
 // decide is what becomes of an <img>; nil: it stays, and out says why.
-func (p *plan) decide(i *markup.Image, counts map[string]int, artful bool, out *Fixed) *markup.Change {
+func (p *plan) decide(i *markup.Image, counts map[string]int, artful, final bool, out *Fixed) *markup.Change {
 	key, src := keyOf(i, p.read)
 	name := placeName(key, counts[key])
 	if !i.InNoscript {
@@ -226,6 +231,9 @@ func (p *plan) decide(i *markup.Image, counts map[string]int, artful bool, out *
 	lazy, why := lazily(i, p.of[name])
 	if why != "" {
 		return left(why)
+	}
+	if final {
+		c = p.final[name]
 	}
 	out.Changed++
 	with := *c
@@ -391,7 +399,7 @@ func (p *place) leave() string {
 }
 
 // change works out an image's new attributes.
-func (w *Weigher) change(ctx context.Context, a *Ask, p *place, sizes map[int][]box) (*markup.Change, string) {
+func (w *Weigher) change(ctx context.Context, a *Ask, p *place, sizes map[int][]box, base string) (*markup.Change, string) {
 	slot, shape := p.slot(sizes)
 	if slot == "" {
 		return nil, "it has no size on any screen"
@@ -409,7 +417,7 @@ func (w *Weigher) change(ctx context.Context, a *Ask, p *place, sizes map[int][]
 			}
 		}
 	}
-	m, no := w.Markup(ctx, a, p.source, slot, d, p.first)
+	m, no := w.MarkupFor(ctx, a.Site, base, p.source, slot, d, p.first)
 	if no != nil {
 		return nil, no.Detail
 	}
@@ -538,14 +546,13 @@ func niceRatio(v float64) declare.Ratio {
 	return declare.Ratio{W: math.Round(v * 1000), H: 1000}
 }
 
-// Markup is the markup of a source in a slot, for a rewritten page.
-func (w *Weigher) Markup(ctx context.Context, a *Ask, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
-	base := ""
+// bases are what addresses begin with: those that are tried here, and those that the page is to have.
+func (a *Ask) bases() (own, wanted string) {
 	if len(a.Own) > 0 {
-		base = a.Own[0]
+		own = a.Own[0]
 	}
 	if u, err := url.Parse(a.Base); err == nil && u.Host != "" {
-		base = a.Base
+		return own, a.Base
 	}
-	return w.MarkupFor(ctx, a.Site, base, source, slot, d, first)
+	return own, own
 }

@@ -160,7 +160,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome
 	}
 	// What weighs more or fails to load after all is taken back, until nothing does.
 	for round := 0; ; round++ {
-		out.Fixed = plan.write()
+		out.Fixed = plan.write(false)
 		if out.After = report; out.Fixed.Changed == 0 {
 			return out, nil
 		}
@@ -170,6 +170,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome
 			return nil, fmt.Errorf("weigh the page again: %w", err)
 		}
 		if out.After = after; !plan.worse(report, after) {
+			out.Fixed = plan.write(true)
 			return out, nil
 		}
 		// First answers may weigh more than what is kept: what was looked for has the time to come.
@@ -185,6 +186,7 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome
 			out.After = after
 		}
 		if !plan.takeBack(report, after, round == mostRounds-1) {
+			out.Fixed = plan.write(true)
 			return out, nil
 		}
 	}
