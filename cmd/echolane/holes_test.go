@@ -304,8 +304,15 @@ func TestLinksAreOfTheSitesOwnHostAndEndOnlySigned(t *testing.T) {
 			t.Errorf("%s: %d %s", out, a.StatusCode, a.Data)
 		}
 	}
-	if out := bed.Must(t, s, "link", "kestrel/catalogue/mark.png", "width=20"); !strings.Contains(out, "/kestrel/catalogue/mark.png") {
-		t.Errorf("on another host: %s", out)
+	// Asked for at another address, it still writes the site's own host, unless another is wanted.
+	if out := strings.TrimSpace(bed.Must(t, s, "link", "kestrel/catalogue/mark.png", "width=20")); out != "https://img.kestrel.test/catalogue/mark.png?width=20" {
+		t.Errorf("at another address: %s", out)
+	}
+	if out := strings.TrimSpace(bed.Must(t, s, "link", "kestrel/catalogue/mark.png", "width=20", "--base", "https://cdn.kestrel.test/")); out != "https://cdn.kestrel.test/kestrel/catalogue/mark.png?width=20" {
+		t.Errorf("with another base: %s", out)
+	}
+	if out := bed.Must(t, s, "markup", "kestrel/catalogue/mark.png", "--slot", "width: 64px", "--decorative"); !strings.Contains(out, `src="https://img.kestrel.test/catalogue/mark.png?`) {
+		t.Errorf("markup: %s", out)
 	}
 }
 
