@@ -33,6 +33,9 @@ const (
 // usage is an error of whoever called the command.
 type usage struct{ error }
 
+// Unwrap is what was wrong with the call.
+func (u usage) Unwrap() error { return u.error }
+
 func badUsage(format string, args ...any) error { return usage{fmt.Errorf(format, args...)} }
 
 // browserCommand is how the service starts Chromium for the pages that it weighs, under limits. It isn't for people.
@@ -128,7 +131,15 @@ func printRefusal(no *policy.Refusal) {
 	fmt.Fprintf(stderr(), "echolane: %s (%d, %s)\n", no.Title, problem.Status(no.Reason), no.Reason)
 	for _, l := range []struct{ name, text string }{{"what", no.Detail}, {"given", no.Given}, {"allowed", no.Allowed}, {"way out", no.Remedy}} {
 		if l.text != "" {
-			fmt.Fprintf(stderr(), "  %-8s %s\n", l.name, strings.ReplaceAll(l.text, "\n", "\n           "))
+			var lines []string
+			for line := range strings.SplitSeq(l.text, "\n") {
+				if strings.HasPrefix(line, " ") { // as it was laid out
+					lines = append(lines, line)
+					continue
+				}
+				lines = append(lines, wrapped(line, terminalWidth(os.Stderr)-11)...)
+			}
+			fmt.Fprintf(stderr(), "  %-8s %s\n", l.name, strings.Join(lines, "\n           "))
 		}
 	}
 	if len(no.Problems) > 1 {
@@ -172,11 +183,16 @@ func root() *cli.Command {
 
 // printHelp prints help at the terminal's width, 100 columns where there is none. Examples stay on their lines, to be copied.
 func printHelp(w io.Writer, text string, data any) {
-	width := 100
-	if n, _, err := term.GetSize(int(os.Stdout.Fd())); err == nil && n >= 40 {
-		width = n
-	}
+	width := terminalWidth(os.Stdout)
 	cli.HelpPrinterCustom(w, text, data, map[string]any{"wrap": func(text string, offset int) string { return reflowed(text, offset, width) }})
+}
+
+// terminalWidth is how many columns a terminal has, 100 where it is none.
+func terminalWidth(f *os.File) int {
+	if n, _, err := term.GetSize(int(f.Fd())); err == nil && n >= 40 {
+		return n
+	}
+	return 100
 }
 
 // reflowed fits paragraphs into a width, from the second line on behind an offset. The template's columns stay columns.

@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"strings"
 	"testing"
 
 	"echolane/core/declare"
@@ -55,5 +56,32 @@ func TestEveryClientGetsWhatItCanShow(t *testing.T) {
 	// Only two bits of the field matter, so variants and caches aren't split by the rest.
 	if a, b := ReadAccept("image/avif,image/webp,image/apng,*/*;q=0.8"), ReadAccept("image/webp;q=.1,image/avif"); a != b {
 		t.Errorf("two clients that take the same get %v and %v", a, b)
+	}
+}
+
+// JPEG and PNG need no naming, unless a client names one of the two alone.
+func TestWhoNamesPNGAloneGetsPNG(t *testing.T) {
+	d := NewDocument("s")
+	d.Formats = []string{"avif", "webp", "jpeg", "png"}
+	site, _, err := Compile(d, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for accept, want := range map[string]string{
+		"": "jpeg png gif", "*/*": "jpeg png gif", "image/*": "jpeg png gif", "text/html": "jpeg png gif", "image/png,image/jpeg": "jpeg png gif",
+		"image/png": "png gif", "IMAGE/PNG;q=.5": "png gif", "image/png, image/jpeg;q=0": "png gif", "image/png,image/gif": "png gif",
+		"image/png,*/*;q=0.1": "jpeg png gif", "image/png,image/*": "jpeg png gif", "image/jpeg": "jpeg", "image/avif,image/png": "avif png gif", "image/webp,image/jpeg": "webp jpeg",
+		"image/png;q=0": "jpeg png gif",
+	} {
+		var got []string
+		for _, f := range site.Offer(ReadAccept(accept), 72) {
+			got = append(got, f.String())
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%q is offered %v, want %s", accept, got, want)
+		}
+	}
+	if got := site.Offer(ReadAccept("image/jpeg"), declare.Lossless); len(got) != 1 || got[0] != declare.PNG {
+		t.Errorf("lossless, to a client that takes JPEG alone: %v", got)
 	}
 }

@@ -181,6 +181,13 @@ func CheckLossless(r declare.Resolved) *Refusal {
 // its number.
 type Accepted uint8
 
+// Not every client takes the formats that need no naming: one that names JPEG or PNG alone, and no others by a wildcard, is given that
+// one of the two.
+const (
+	NotJPEG Accepted = 1 << 0
+	NotPNG  Accepted = 1 << 7
+)
+
 // Accepts is a set of formats.
 func Accepts(formats ...declare.Format) (a Accepted) {
 	for _, f := range formats {
@@ -203,17 +210,35 @@ var named = slices.DeleteFunc(declare.Formats(), func(f declare.Format) bool { r
 // at: the order is the site's.
 func ReadAccept(field string) Accepted {
 	var a Accepted
+	var jpeg, png, any bool
 	for part := range strings.SplitSeq(field, ",") {
 		media, params, _ := strings.Cut(part, ";")
 		media = strings.TrimSpace(media)
 		if len(media) < len(imageSlash) || !strings.EqualFold(media[:len(imageSlash)], imageSlash) {
+			any = any || media == "*/*"
 			continue
 		}
+		name := media[len(imageSlash):]
+		switch {
+		case name == "*":
+			any = true
+		case strings.EqualFold(name, "jpeg"):
+			jpeg = !zeroWeight(params)
+		case strings.EqualFold(name, "png"):
+			png = !zeroWeight(params)
+		}
 		for _, f := range named {
-			if strings.EqualFold(media[len(imageSlash):], f.String()) && !zeroWeight(params) {
+			if strings.EqualFold(name, f.String()) && !zeroWeight(params) {
 				a |= 1 << f
 			}
 		}
+	}
+	switch {
+	case any || jpeg == png:
+	case png:
+		a |= NotJPEG
+	default:
+		a |= NotPNG
 	}
 	return a
 }
@@ -246,21 +271,28 @@ func offerOf(a Accepted, lossless bool) (i int) {
 	if lossless {
 		i |= 1 << len(named)
 	}
+	switch a & (NotJPEG | NotPNG) {
+	case NotJPEG:
+		i |= 1 << (len(named) + 1)
+	case NotPNG:
+		i |= 2 << (len(named) + 1)
+	}
 	return i
 }
 
 // makeOffers works out what each client is offered, so that requests need not.
 func makeOffers(s *Site) [][]declare.Format {
-	offers := make([][]declare.Format, 2<<len(named))
+	offers := make([][]declare.Format, 6<<len(named)) // with both of JPEG and PNG, without JPEG, without PNG
 	for i := range offers {
 		var a Accepted
 		for bit, f := range named {
 			a |= Accepted(i>>bit&1) << f
 		}
 		q := declare.Quality(72)
-		if i>>len(named) == 1 {
+		if i>>len(named)&1 == 1 {
 			q = declare.Lossless
 		}
+		a |= []Accepted{0, NotJPEG, NotPNG}[i>>(len(named)+1)]
 		offers[i] = s.offer(a, q)
 	}
 	return offers
@@ -271,6 +303,7 @@ func (s *Site) offer(a Accepted, q declare.Quality) []declare.Format {
 	add := func(f declare.Format) {
 		switch {
 		case slices.Contains(offer, f), f.Named() && !a.Has(f):
+		case f == declare.JPEG && a&NotJPEG != 0, a&NotPNG != 0 && (f == declare.PNG || f == declare.GIF):
 		case q == declare.Lossless && !f.CarriesLossless():
 		default:
 			offer = append(offer, f)
@@ -284,5 +317,8 @@ func (s *Site) offer(a Accepted, q declare.Quality) []declare.Format {
 	}
 	add(declare.PNG)
 	add(declare.GIF)
+	if len(offer) == 0 { // lossless, for a client that takes JPEG alone
+		offer = append(offer, declare.PNG)
+	}
 	return offer
 }

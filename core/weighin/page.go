@@ -18,12 +18,31 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 	"bytes": wording.Bytes, "ms": func(v float64) string { return fmt.Sprintf("%.0f ms", v) },
 	"shift": func(v float64) string { return fmt.Sprintf("%.3f", v) }, "px": func(v float64) string { return fmt.Sprintf("%.0f", v) },
 	"short": short, "type": shortType, "share": func(left, of int64) string { return wording.Part(of-left, of) }, "saved": func(p Picture) int64 { return p.Saved() },
+	"waste": func(p Picture) template.CSS { return template.CSS(fmt.Sprintf("%.0f%%", 100*p.Wasted())) }, "shade": shade,
+	"pageHeight": func(v View) int { return max(v.PageHeight, v.Height) },
 	"bar": func(v, of int64) string { return fmt.Sprintf("%.1f%%", 100*float64(v)/math.Max(1, float64(of))) },
 }).Parse(pageText))
 
 // WritePage writes a report as a page by itself, which prints well. after is of the rewritten page, nil where it wasn't.
 func WritePage(w io.Writer, r, after *Report) error {
 	return pageTemplate.Execute(w, map[string]any{"Report": r, "After": after, "Rows": Compare(r, after)})
+}
+
+// Wasted is the share of the picture's bytes that it would do without, from 0 to 1.
+func (p *Picture) Wasted() float64 {
+	if p.After == nil || p.Bytes <= 0 {
+		return 0
+	}
+	return math.Max(0, 1-float64(p.After.Bytes)/float64(p.Bytes))
+}
+
+// shade is a picture's colour on the map of its page: the redder the more bytes it wastes beside the one that wastes most.
+func shade(p Picture, v View) template.CSS {
+	most := 1.0
+	for i := range v.Pictures {
+		most = math.Max(most, float64(v.Pictures[i].Bytes)*v.Pictures[i].Wasted())
+	}
+	return template.CSS(fmt.Sprintf("color-mix(in oklab, var(--waste) %.0f%%, var(--line))", 100*math.Pow(float64(p.Bytes)*p.Wasted()/most, 0.4)))
 }
 
 // A Row is one screen in a comparison.

@@ -275,7 +275,7 @@ func terminals(dir string, wanted func(...string) bool) error {
 			continue
 		}
 		title := t.command
-		if i := strings.Index(title, ";"); i > 0 {
+		if i := strings.Index(title, "; echo"); i > 0 {
 			title = title[:i]
 		}
 		if t.file == "demo.png" {

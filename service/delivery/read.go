@@ -51,10 +51,11 @@ func Target(c *fasthttp.RequestCtx) []byte {
 
 // accepts reads Accept; several lines are one list (RFC 9110, section 5.3).
 func accepts(h *fasthttp.RequestHeader) (a policy.Accepted) {
-	for _, line := range h.PeekAll("Accept") {
-		a |= policy.ReadAccept(text(line))
+	lines := h.PeekAll("Accept")
+	if len(lines) == 1 { // as nearly always
+		return policy.ReadAccept(text(lines[0]))
 	}
-	return a
+	return policy.ReadAccept(string(bytes.Join(lines, []byte(","))))
 }
 
 // text is b as a string without a copy, for looking up and reading only.

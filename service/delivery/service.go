@@ -381,6 +381,9 @@ func (s *Service) KeysOf(ctx context.Context, uri string) (keys []string, no *po
 				}
 			}
 		}
+		for _, a := range accepts {
+			accepts = append(accepts, a|policy.NotJPEG, a|policy.NotPNG)
+		}
 		for _, saves := range []bool{false, true} {
 			for _, accepted := range accepts {
 				r := &request{settings: s.Settings.Current(), accepted: accepted, saves: saves, trusted: true}

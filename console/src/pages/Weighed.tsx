@@ -1,10 +1,12 @@
 import { useState } from "react";
 import { originalAddress, weighingPageAddress } from "../api/calls";
-import { type Report, type WeighedPicture, type Weighing } from "../api/client";
+import { type Report, type View, type WeighedPicture, type Weighing } from "../api/client";
+import { imageAddress } from "../easel/declarations";
 import { elementsOf } from "../frame/address";
 import { Button } from "../parts/Button";
 import { Choice } from "../parts/Choice";
 import { bytesText, pixelsText } from "../parts/figures";
+import { Patient } from "../parts/Patient";
 import { Window } from "../parts/Window";
 import { Wide } from "../parts/Wide";
 
@@ -74,13 +76,15 @@ export function Weighed(props: { site: string; id: number; report: Report; after
         </a>
         {props.fixed && <Fixed fixed={props.fixed} />}
       </div>
-      <Wide label="Pictures" className="shrink-0">
+      <div className="flex shrink-0 items-start gap-4">
+      <PageMap view={view} />
+      <Wide label="Pictures" className="flex-1">
         <table className="w-full text-left text-sm" aria-label="Pictures">
           <thead className="text-soft">
             <tr>
-              {["picture", "has", "shown", "now", "made to fit", "saves", "what to do, by what it saves"].map((h, i) => (
-                <th key={h} className={"py-1 pr-4 font-normal " + (i > 0 && i < 6 ? "text-right" : "")}>
-                  {h}
+              {["", "picture", "has", "shown", "now", "made to fit", "saves", "what to do, by what it saves"].map((h, i) => (
+                <th key={h} className={"py-1 pr-4 font-normal " + (i > 1 && i < 7 ? "text-right" : "")}>
+                  {h || <span className="sr-only">what it looks like</span>}
                 </th>
               ))}
             </tr>
@@ -88,6 +92,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
           <tbody>
             {view.pictures.map((p, i) => (
               <tr key={i} className="border-t border-line align-top">
+                <td className="w-14 py-1.5 pr-2">{p.source && !p.failed && <Patient src={thumb(props.site, p)} alt="" width={48} loading="lazy" className="max-h-12 w-12 bg-panel object-contain" />}</td>
                 <td className="py-1.5 pr-4 break-all">
                   {p.source && p.after ? (
                     <button className="text-left text-accent underline" onClick={() => setOpen(p)}>
@@ -102,7 +107,14 @@ export function Weighed(props: { site: string; id: number; report: Report; after
                 </td>
                 <td className="figures py-1.5 pr-4 text-right whitespace-nowrap">{pixelsText(p.natural_w, p.natural_h)}</td>
                 <td className="figures py-1.5 pr-4 text-right whitespace-nowrap">{pixelsText(Math.round(p.w), Math.round(p.h))}</td>
-                <td className="figures py-1.5 pr-4 text-right whitespace-nowrap">{bytesText(p.bytes)}</td>
+                <td className="figures py-1.5 pr-4 text-right whitespace-nowrap">
+                  {bytesText(p.bytes)}
+                  {p.bytes > 0 && (
+                    <span aria-hidden className="mt-1 ml-auto flex h-1.5 w-20 bg-accent">
+                      <span className="h-full bg-trouble" style={{ width: `${100 * wasted(p)}%` }} />
+                    </span>
+                  )}
+                </td>
                 <td className="figures py-1.5 pr-4 text-right whitespace-nowrap">{p.after ? bytesText(p.after.bytes) : "–"}</td>
                 <td className="figures py-1.5 pr-4 text-right whitespace-nowrap text-accent">{saved(p) ? bytesText(saved(p)) : ""}</td>
                 <td className="py-1.5">
@@ -120,6 +132,7 @@ export function Weighed(props: { site: string; id: number; report: Report; after
           </tbody>
         </table>
       </Wide>
+      </div>
       <Window title={open ? short(open.url) : ""} open={open !== undefined} onClose={() => setOpen(undefined)}>
         {open && <BeforeAfter site={props.site} picture={open} />}
       </Window>
@@ -127,23 +140,57 @@ export function Weighed(props: { site: string; id: number; report: Report; after
   );
 }
 
-// A picture as it is and made to fit, at the size that it is displayed at.
-function BeforeAfter({ site, picture: p }: { site: string; picture: WeighedPicture }) {
+// wasted is the share of a picture's bytes that it would do without, from 0 to 1.
+const wasted = (p: WeighedPicture) => (p.after && p.bytes > 0 ? Math.max(0, 1 - p.after.bytes / p.bytes) : 0);
+
+const thumb = (site: string, p: WeighedPicture) => {
   const [lane = "", ...path] = p.source.split("/");
-  const box = { width: p.w, height: p.h, maxWidth: "100%", objectFit: (p.fit === "cover" ? "cover" : "fill") as "cover" | "fill" };
+  return imageAddress(site, lane, path.join("/"), { width: 96, more: {} });
+};
+
+// The page in small: where its pictures lie, each the redder the more bytes it wastes. In words it's the table beside.
+function PageMap({ view }: { view: View }) {
+  const height = Math.max(view.page_height, view.height);
+  const scale = Math.min(176 / view.width, 900 / height);
+  const worst = Math.max(1, ...view.pictures.map((p) => p.bytes * wasted(p)));
+  return (
+    <figure className="sticky top-0 shrink-0 max-lg:hidden">
+      <div role="img" aria-label={`The page on the ${view.name}: ${view.pictures.length} pictures, ${bytesText(view.image_bytes - view.after_bytes)} of ${bytesText(view.image_bytes)} wasted`} className="relative border border-edge" style={{ width: view.width * scale, height: height * scale }}>
+        <div className="absolute inset-x-0 border-b border-dashed border-edge" style={{ top: view.height * scale }} />
+        {view.pictures.map((p, i) => (
+          <div
+            key={i}
+            title={`${short(p.url)}: ${bytesText(p.bytes)}, ${Math.round(100 * wasted(p))} % wasted`}
+            className="absolute border border-ground"
+            style={{ left: p.x * scale, top: p.y * scale, width: Math.max(2, p.w * scale), height: Math.max(2, p.h * scale), background: `color-mix(in oklab, var(--trouble) ${Math.round(100 * Math.pow((p.bytes * wasted(p)) / worst, 0.4))}%, var(--line))` }}
+          />
+        ))}
+      </div>
+      <figcaption className="mt-1 w-0 min-w-full text-xs text-soft">red: bytes wasted; dashed: the first screen's end</figcaption>
+    </figure>
+  );
+}
+
+// A picture as it is and made to fit, at the size that it is displayed at, one over the other: a slider moves the line between.
+function BeforeAfter({ site, picture: p }: { site: string; picture: WeighedPicture }) {
+  const [at, setAt] = useState(50);
+  const [lane = "", ...path] = p.source.split("/");
+  const fit = { objectFit: (p.fit === "cover" ? "cover" : "fill") as "cover" | "fill" };
   const address = "/" + [site, lane, ...elementsOf(path.join("/"))].map(encodeURIComponent).join("/") + "?" + p.after!.query;
   return (
-    <div className="flex flex-wrap gap-4">
-      <figure>
-        <img src={originalAddress(site, lane, path.join("/"), 0)} alt="As it is" style={box} />
-        <figcaption className="figures text-sm">now {bytesText(p.bytes)}</figcaption>
-      </figure>
-      <figure>
-        <img src={address} alt="Made to fit" style={box} />
-        <figcaption className="figures text-sm">
+    <div className="flex flex-col gap-2">
+      <div className="relative max-w-full overflow-hidden bg-panel" style={{ width: p.w, aspectRatio: `${p.w} / ${p.h}` }}>
+        <Patient src={address} alt="Made to fit" style={fit} className="absolute inset-0 size-full" />
+        <img src={originalAddress(site, lane, path.join("/"), 0)} alt="As it is" style={{ ...fit, clipPath: `inset(0 ${100 - at}% 0 0)` }} className="absolute inset-0 size-full" />
+        <div aria-hidden className="absolute inset-y-0 w-0.5 bg-accent" style={{ left: `${at}%` }} />
+      </div>
+      <input type="range" min={0} max={100} value={at} aria-label="How much of the picture as it is" onChange={(e) => setAt(Number(e.target.value))} className="w-full accent-(--color-accent)" style={{ maxWidth: p.w }} />
+      <p className="figures flex justify-between text-sm" style={{ maxWidth: p.w }}>
+        <span>now {bytesText(p.bytes)}</span>
+        <span>
           made to fit {bytesText(p.after!.bytes)}, {pixelsText(p.after!.width, p.after!.height)}
-        </figcaption>
-      </figure>
+        </span>
+      </p>
     </div>
   );
 }
