@@ -177,11 +177,10 @@ func problemOf(name, value, reason, grammar string, keywords []string) *Problem 
 
 // trim takes CSS white space away on both sides.
 func trim(s string) string {
-	space := func(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' }
-	for s != "" && space(s[0]) {
+	for s != "" && isSpace(s[0]) {
 		s = s[1:]
 	}
-	for s != "" && space(s[len(s)-1]) {
+	for s != "" && isSpace(s[len(s)-1]) {
 		s = s[:len(s)-1]
 	}
 	return s

@@ -2,6 +2,7 @@ package declare
 
 import (
 	"math"
+	"slices"
 	"strconv"
 	"strings"
 
@@ -158,41 +159,23 @@ func (l Length) times(k float64) Length { return Length{l.Px * k, l.Part} }
 var plainly = strings.NewReplacer("%25", "%", "%20", " ", "%2B", "+")
 
 // fields divides at white space that stands in no parentheses or quotes.
-func fields(s string) (words []string) {
-	depth, from, quote := 0, -1, byte(0)
-	for i := range len(s) {
-		c := s[i]
-		space := c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f'
-		if space && depth == 0 && quote == 0 {
-			if from >= 0 {
-				words, from = append(words, s[from:i]), -1
-			}
-			continue
-		}
-		if from < 0 {
-			from = i
-		}
-		switch {
-		case quote != 0:
-			if c == quote {
-				quote = 0
-			}
-		case c == '"' || c == '\'':
-			quote = c
-		case c == '(':
-			depth++
-		case c == ')':
-			depth--
-		}
-	}
-	if from >= 0 {
-		words = append(words, s[from:])
-	}
-	return words
+func fields(s string) []string {
+	return slices.DeleteFunc(divide(s, isSpace), func(w string) bool { return w == "" })
 }
 
 // parts divides at a character that stands in no parentheses or quotes, and takes the white space off.
-func parts(s string, at byte) (list []string) {
+func parts(s string, at byte) []string {
+	list := divide(s, func(c byte) bool { return c == at })
+	for i := range list {
+		list[i] = trim(list[i])
+	}
+	return list
+}
+
+func isSpace(c byte) bool { return c == ' ' || c == '\t' || c == '\n' || c == '\r' || c == '\f' }
+
+// divide divides at characters that stand in no parentheses or quotes.
+func divide(s string, at func(byte) bool) (list []string) {
 	depth, from, quote := 0, 0, byte(0)
 	for i := range len(s) {
 		switch c := s[i]; {
@@ -206,11 +189,11 @@ func parts(s string, at byte) (list []string) {
 			depth++
 		case c == ')':
 			depth--
-		case c == at && depth == 0:
-			list, from = append(list, trim(s[from:i])), i+1
+		case depth == 0 && at(c):
+			list, from = append(list, s[from:i]), i+1
 		}
 	}
-	return append(list, trim(s[from:]))
+	return append(list, s[from:])
 }
 
 // tidy takes off what binary fractions add to percentages.
