@@ -12,7 +12,7 @@ var frame = []declaration{
 	field(declaration{name: "border", label: "Border", example: "4px solid white", grammar: "width, style and colour, such as 4px solid gold; the style is solid, dashed, dotted, double or none; four of these, top, right, bottom, left, with commas between, where sides differ"},
 		func(d *Declarations) *string { return &d.Border }, readBorder, appendEscaped, "none"),
 	field(declaration{name: "padding", label: "Padding", example: "12px", grammar: "one to four lengths or percentages of the slot's width, such as 12px or 4%25"},
-		func(d *Declarations) *Padding { return &d.Padding }, readFramePadding, appendFramePadding, Padding{Declared: true}),
+		func(d *Declarations) *string { return &d.Padding }, readFramePadding, appendEscaped, "0px"),
 	field(declaration{name: "box-shadow", label: "Inner shadow", example: "inset 0 0 24px black", grammar: "at most 8 shadows that fall inwards, such as inset 0 0 24px rgb(0 0 0 / 40%25), or none", keywords: []string{"none", "inset"}},
 		func(d *Declarations) *string { return &d.Shadows }, readShadows, appendEscaped, "none"),
 	field(declaration{name: "clip-path", label: "Clip", example: "circle(50%)", grammar: "inset(), circle(), ellipse() or polygon(), such as circle(40%25 at 50%25 50%25), or none", keywords: shapeWords},
@@ -174,30 +174,38 @@ func (b Border) text(k float64) string {
 	return string(t)
 }
 
-func readFramePadding(to *Padding, value string) string {
+func readFramePadding(to *string, value string) string {
 	var p Padding
-	if reason := readPadding(&p, value); reason != "" {
-		return reason
+	reason := readPadding(&p, value)
+	if reason == "" {
+		reason = framePadding(to, p.Edge)
 	}
-	return to.frame(p)
+	return reason
 }
 
-// frame takes a padding that leaves room for the picture.
-func (p *Padding) frame(v Padding) string {
-	for _, l := range v.Edge {
+// framePadding takes a padding that leaves room for the picture.
+func framePadding(to *string, edge [4]Length) string {
+	for _, l := range edge {
 		if l.Part >= 0.5 {
 			return "out-of-range"
 		}
 	}
-	*p = v
+	*to = plainly.Replace(string(appendFour(nil, edge)))
 	return ""
 }
 
-func appendFramePadding(b []byte, p Padding) []byte { return appendFour(b, p.Edge) }
+// PaddingEdges are the lengths of padding: top, right, bottom, left. Parts are of the slot's width.
+func (d *Declarations) PaddingEdges() [4]Length {
+	var p Padding
+	if d.Padding != "" {
+		readPadding(&p, d.Padding) // it was checked when it was declared
+	}
+	return p.Edge
+}
 
 // Framed reports whether a border or padding takes room from the picture.
 func (d *Declarations) Framed() bool {
-	if d.Padding.Edge != [4]Length{} {
+	if d.PaddingEdges() != [4]Length{} {
 		return true
 	}
 	if d.Border == "" || d.Border == "none" {

@@ -15,12 +15,12 @@ type PaintValues struct {
 	GroundRepeat    Repeats
 	Blend           Blend  // of the picture over its ground
 	Border          string // as Border.text writes it; "" for none
-	Padding         Padding
+	Padding         string // one to four lengths: top, right, bottom, left; "" for none
 	Shadows         string // as writeShadows writes it; "" for none
 	Clip            string // as Shape.text writes it; "" for none
 	Map             Map
 	Sharpen         Sharpen
-	Radius          Radius
+	Radius          string // as Radius.text writes it; "" for none
 	Filter          string // as writeFilter writes it; "" for none
 	Opacity         Opacity
 	Matte           Color
@@ -51,7 +51,7 @@ var onPicture = []declaration{
 // What is done to the whole.
 var overLayer = []declaration{
 	field(declaration{name: "border-radius", label: "Radius", example: "24px", grammar: "one to four lengths or percentages, such as 12px or 50%25"},
-		func(d *Declarations) *Radius { return &d.Radius }, readRadius, appendRadius, Radius{Declared: true}),
+		func(d *Declarations) *string { return &d.Radius }, readCorners, appendEscaped, "0px"),
 	field(declaration{name: "filter", label: "Filter", example: "grayscale(1) contrast(1.2)", keywords: filterWords,
 		grammar: "at most 16 of blur() brightness() contrast() grayscale() hue-rotate() invert() opacity() saturate() sepia() drop-shadow(), or none"},
 		func(d *Declarations) *string { return &d.Filter }, readFilter, appendEscaped, "none"),
@@ -212,6 +212,25 @@ func readRadius(to *Radius, value string) string {
 	}
 	*to = r
 	return ""
+}
+
+func readCorners(to *string, value string) string {
+	var r Radius
+	reason := readRadius(&r, value)
+	if reason == "" {
+		*to = r.text()
+	}
+	return reason
+}
+
+func (r Radius) text() string { return plainly.Replace(string(appendRadius(nil, r))) }
+
+// Corners are the radii of border-radius.
+func (d *Declarations) Corners() (r Radius) {
+	if d.Radius != "" {
+		readRadius(&r, d.Radius) // it was checked when it was declared
+	}
+	return r
 }
 
 func appendRadius(b []byte, r Radius) []byte {

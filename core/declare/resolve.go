@@ -50,15 +50,11 @@ func (r *Resolved) Scale(k float64) {
 	r.Width, r.Height = r.Width*k, r.Height*k
 	d := &r.Declarations
 	d.Position.X.Px, d.Position.Y.Px = d.Position.X.Px*k, d.Position.Y.Px*k
-	d.Radius = d.Radius.times(k)
 	d.GroundPosition.X, d.GroundPosition.Y = d.GroundPosition.X.times(k), d.GroundPosition.Y.times(k)
 	for _, s := range []*Side{&d.GroundSize.X, &d.GroundSize.Y} {
 		if !s.Auto() {
 			s.Px *= k
 		}
-	}
-	for i := range d.Padding.Edge {
-		d.Padding.Edge[i].Px *= k
 	}
 	d.After = d.After.lengthsTimes(k)
 	if k == 1 {
@@ -66,6 +62,16 @@ func (r *Resolved) Scale(k float64) {
 	}
 	if said(d.Filter) {
 		d.Filter = writeFilter(d.Filters(), k)
+	}
+	if said(d.Padding) {
+		edge := d.PaddingEdges()
+		for i := range edge {
+			edge[i].Px *= k
+		}
+		framePadding(&d.Padding, edge)
+	}
+	if said(d.Radius) {
+		d.Radius = d.Corners().times(k).text()
 	}
 	if said(d.Border) {
 		d.Border = d.BorderSides().text(k)
@@ -106,7 +112,7 @@ func (r *Resolved) Append(b []byte) []byte {
 			}
 		}
 	}
-	if said(d.Border) && d.Padding.Edge == [4]Length{} && !d.Framed() {
+	if said(d.Border) && d.PaddingEdges() == [4]Length{} && !d.Framed() {
 		d.Border = ""
 	}
 	if d.Map.Strength == 0 {

@@ -50,9 +50,9 @@ var shorthands = slices.Concat(
 		if reason != "" {
 			return reason
 		}
-		p := d.Padding
-		p.Declared, p.Edge[i] = true, v[0]
-		return d.Padding.frame(p)
+		edge := d.PaddingEdges()
+		edge[i] = v[0]
+		return framePadding(&d.Padding, edge)
 	}),
 	corners(),
 )
@@ -121,8 +121,9 @@ func corners() (list []shorthand) {
 			if reason != "" {
 				return reason
 			}
-			d.Radius.Declared = true
-			d.Radius.Across[i], d.Radius.Down[i] = v[0], v[len(words)-1]
+			r := d.Corners()
+			r.Across[i], r.Down[i] = v[0], v[len(words)-1]
+			d.Radius = r.text()
 			return ""
 		}})
 	}

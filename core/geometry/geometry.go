@@ -187,11 +187,12 @@ func frameOf(d declare.Declarations, res float64) (f frame) {
 	if !d.Framed() {
 		return f
 	}
+	padding := d.PaddingEdges()
 	for i, side := range d.BorderSides() {
 		if side.Shows() {
 			f[i].border = float64(snapBorder(side.Width*res)) / res
 		}
-		f[i].padding = d.Padding.Edge[i]
+		f[i].padding = padding[i]
 	}
 	return f
 }

@@ -1,6 +1,7 @@
 package geometry
 
 import (
+	"fmt"
 	"math"
 	"math/rand/v2"
 	"testing"
@@ -46,10 +47,11 @@ func anything(r *rand.Rand) (Size, declare.Declarations) {
 		d.Position = declare.Position{Declared: true, X: length(), Y: length()}
 	})
 	maybe(func() {
-		side := func() declare.Length {
-			return declare.Length{Px: 30 * r.Float64(), Part: float64(r.IntN(2)) * 0.2 * r.Float64()}
+		side := func() string { return fmt.Sprintf("%gpx", math.Round(300*r.Float64())/10) }
+		if r.IntN(2) == 0 {
+			side = func() string { return fmt.Sprintf("%g%%", math.Round(200*r.Float64())/10) }
 		}
-		d.Padding = declare.Padding{Declared: true, Edge: [4]declare.Length{side(), side(), side(), side()}}
+		d.Padding = side() + " " + side() + " " + side() + " " + side()
 		d.Border = []string{"", "1px solid 000000", "none, 7.5px dashed 000000, none, 0.3px solid 000000"}[r.IntN(3)]
 	})
 	return natural, d

@@ -21,7 +21,7 @@ func (p *paints) frame(on *raster.RGBA) {
 
 // corners are the radii of the canvas.
 func (p *paints) corners() raster.Corners {
-	return cornersOf(p.d.Radius, p.plan.K, float64(p.plan.Canvas.W), float64(p.plan.Canvas.H))
+	return cornersOf(p.radius, p.plan.K, float64(p.plan.Canvas.W), float64(p.plan.Canvas.H))
 }
 
 func cornersOf(r declare.Radius, k, w, h float64) (c raster.Corners) {

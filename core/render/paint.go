@@ -14,6 +14,7 @@ type paints struct {
 	sides       declare.Border
 	shadows     []declare.InnerShadow
 	shape       declare.Shape
+	radius      declare.Radius
 	any         bool // there is something to do, or the picture alone doesn't make the canvas
 	transparent bool // what is delivered has transparency, whatever the picture has
 	layers      layers
@@ -21,9 +22,9 @@ type paints struct {
 }
 
 func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
-	p := &paints{d: d, plan: plan, filters: d.Filters(), sides: d.BorderSides(), shadows: d.InnerShadows(), shape: d.ClipShape()}
+	p := &paints{d: d, plan: plan, filters: d.Filters(), sides: d.BorderSides(), shadows: d.InnerShadows(), shape: d.ClipShape(), radius: d.Corners()}
 	_, right := plan.Quarter()
-	rounded := d.Radius.Round()
+	rounded := p.radius.Round()
 	under := d.Background.Declared && d.Background.Opaque() || d.BackgroundImage != "" && d.Covers()
 	gap := !plan.Complete || !right
 	if !gap && !alpha && (d.Blend == declare.BlendUnset || d.Blend == declare.Normal) {
@@ -55,7 +56,7 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 	}
 	pixels.Sharpen(d.Sharpen.Amount)
 	framed := p.plan.Frame != geometry.Frame{}
-	if framed && d.Radius.Round() { // the picture's own box has corners too
+	if framed && p.radius.Round() { // the picture's own box has corners too
 		var box raster.Path
 		rounded(&box, p.plan.Content(), p.plan.Canvas, p.corners())
 		pixels.Clip(&box)
@@ -82,7 +83,7 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 	if p.layers.top != nil {
 		pixels.Blend(p.layers.top, p.layers.x, p.layers.y, modes[d.After.Blend])
 	}
-	if d.Radius.Declared {
+	if p.radius.Round() {
 		c := p.corners()
 		pixels.Round(c.Across, c.Down)
 	}
