@@ -20,7 +20,7 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 	"short": short, "type": shortType, "share": func(left, of int64) string { return wording.Part(of-left, of) }, "saved": func(p Picture) int64 { return p.Saved() },
 	"waste": func(p Picture) template.CSS { return template.CSS(fmt.Sprintf("%.0f%%", 100*p.Wasted())) }, "shade": shade,
 	"pageHeight": func(v View) int { return max(v.PageHeight, v.Height) },
-	"bar": func(v, of int64) string { return fmt.Sprintf("%.1f%%", 100*float64(v)/math.Max(1, float64(of))) },
+	"bar":        func(v, of int64) string { return fmt.Sprintf("%.1f%%", 100*float64(v)/math.Max(1, float64(of))) },
 }).Parse(pageText))
 
 // WritePage writes a report as a page by itself, which prints well. after is of the rewritten page, nil where it wasn't.
