@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"strings"
 	"syscall"
+	"unicode/utf8"
 
 	"github.com/urfave/cli/v3"
 	"golang.org/x/term"
@@ -184,7 +185,14 @@ func root() *cli.Command {
 // printHelp prints help at the terminal's width, 100 columns where there is none. Examples stay on their lines, to be copied.
 func printHelp(w io.Writer, text string, data any) {
 	width := terminalWidth(os.Stdout)
-	cli.HelpPrinterCustom(w, text, data, map[string]any{"wrap": func(text string, offset int) string { return reflowed(text, offset, width) }})
+	names := 0 // how wide the column of options is
+	if c, ok := data.(*cli.Command); ok {
+		for _, f := range c.VisibleFlags() {
+			name, _, _ := strings.Cut(f.String(), "\t")
+			names = max(names, utf8.RuneCountInString(name)+2)
+		}
+	}
+	cli.HelpPrinterCustom(w, text, data, map[string]any{"wrap": func(text string, offset int) string { return reflowed(text, offset, names, width) }})
 }
 
 // terminalWidth is how many columns a terminal has, 100 where it is none.
@@ -196,7 +204,7 @@ func terminalWidth(f *os.File) int {
 }
 
 // reflowed fits paragraphs into a width, from the second line on behind an offset. The template's columns stay columns.
-func reflowed(text string, offset, width int) string {
+func reflowed(text string, offset, names, width int) string {
 	var lines, paragraph []string
 	flush := func() {
 		if len(paragraph) > 0 {
@@ -209,7 +217,6 @@ func reflowed(text string, offset, width int) string {
 		switch {
 		case column:
 			flush()
-			const names = 32 // as wide as nearly all names of options are
 			for i, part := range wrapped(says, max(20, width-offset-names)) {
 				if i > 0 {
 					name = ""
