@@ -357,7 +357,7 @@ func framed(sources []Source) (cs []Case) {
 		"clip-path: polygon(evenodd, 50% 0, 80% 100%, 0 35%, 100% 35%, 20% 100%)", "clip-path: polygon(50% 0, 80% 100%, 0 35%, 100% 35%, 20% 100%)", "clip-path: polygon(0 0, calc(100% - 40px) 0, 100% 40px, 100% 100%, 0 100%)",
 		"clip-path: rect(10px 250px 200px 20px round 16px)", "clip-path: xywh(10% 20% 60% 70% round 12px)", "border: 20px solid gold; clip-path: circle(45%) padding-box",
 		"padding: 24px; box-shadow: inset 0 0 20px #000", "padding: 24px; box-shadow: inset 8px 12px 10px 4px rgb(0 0 60 / .7); background-color: ivory", "padding: 30px; border: 4px solid gold; border-radius: 40px; box-shadow: inset 0 0 12px 6px teal",
-		"padding: 20px; box-shadow: inset 0 0 0 6px teal, inset 0 0 0 12px gold",
+		"padding: 20px; box-shadow: inset 0 0 0 6px teal, inset 0 0 0 12px gold", "padding: 60px; box-shadow: inset 10px 20px 120px 20px rgb(0 60 60 / .8); background-color: ivory",
 	} {
 		cs = append(cs, Case{Kind: Framed, Source: photo, Query: cut + asQuery(css), Style: css, Before: before})
 	}

@@ -38,7 +38,7 @@ func ofSites(sites []string) string {
 
 func tokenCommand() *cli.Command {
 	return &cli.Command{
-		Name: "token", Usage: "add, list and revoke what opens the API", Action: nothingAsked,
+		Name: "token", Usage: "add, list and revoke API tokens", Action: nothingAsked,
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "make a token; it is shown this once", ArgsUsage: "NAME",
@@ -101,10 +101,10 @@ func tokenCommand() *cli.Command {
 
 func personCommand() *cli.Command {
 	return &cli.Command{
-		Name: "person", Usage: "add, list and remove who may sign in at the console", Action: nothingAsked,
+		Name: "person", Usage: "add, list and remove people who may sign in at the console", Action: nothingAsked,
 		Commands: []*cli.Command{
 			{
-				Name: "add", Usage: "add somebody; the password is asked for, or read from standard input", ArgsUsage: "NAME",
+				Name: "add", Usage: "add a person; the password is asked for, or read from standard input", ArgsUsage: "NAME",
 				Description: "Example:\n  echolane person add wren --may edit --sites kestrel < password.txt",
 				Flags:       callFlags(rightsFlags()...),
 				Action: withCall(1, "the person's name, as in: echolane person add wren --may edit", func(ctx context.Context, c *cli.Command, call *client.Client) error {
@@ -124,7 +124,7 @@ func personCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "list", Usage: "list who may sign in", Description: "Example:\n  echolane person list", Flags: callFlags(),
+				Name: "list", Usage: "list the people who may sign in", Description: "Example:\n  echolane person list", Flags: callFlags(),
 				Action: withCall(0, "", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					list, err := call.People(ctx)
 					if err != nil {
@@ -142,7 +142,7 @@ func personCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "remove", Usage: "remove somebody and end their sessions", ArgsUsage: "PERSON", Description: "Example:\n  echolane person remove 2 --yes", Flags: callFlags(yesFlag()),
+				Name: "remove", Usage: "remove a person and end their sessions", ArgsUsage: "PERSON", Description: "Example:\n  echolane person remove 2 --yes", Flags: callFlags(yesFlag()),
 				Action: withCall(1, "the person's number, as in: echolane person remove 2", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					id, err := number("person", c.Args().First())
 					if err != nil {
@@ -182,7 +182,7 @@ func readPassword() (string, error) {
 
 func keyCommand() *cli.Command {
 	return &cli.Command{
-		Name: "key", Usage: "add, list and take back a site's signing keys", Action: nothingAsked,
+		Name: "key", Usage: "add, list and revoke a site's signing keys", Action: nothingAsked,
 		Commands: []*cli.Command{
 			{
 				Name: "add", Usage: "add a key; its secret is shown this once", ArgsUsage: "SITE KEY",
@@ -228,7 +228,7 @@ Example:
 				}),
 			},
 			{
-				Name: "remove", Usage: "take a key back: what it signed ends at once", ArgsUsage: "SITE KEY", Description: "Example:\n  echolane key remove kestrel autumn-2026 --yes", Flags: callFlags(yesFlag()),
+				Name: "remove", Usage: "revoke a key: the links that it signed stop working at once", ArgsUsage: "SITE KEY", Description: "Example:\n  echolane key remove kestrel autumn-2026 --yes", Flags: callFlags(yesFlag()),
 				Action: withCall(2, "the site and the key's name, as in: echolane key remove kestrel autumn-2026", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					site, key := c.Args().First(), c.Args().Get(1)
 					if err := sure(c, fmt.Sprintf("Take key %s of %s back? Every link that it signed ends at once.", key, site)); err != nil {

@@ -156,7 +156,7 @@ Examples:
 				}),
 			},
 			{
-				Name: "test", Usage: "say whether a source would be allowed, and by which rule", ArgsUsage: "SITE/LANE SOURCE",
+				Name: "test", Usage: "check whether a source is allowed, and by which rule", ArgsUsage: "SITE/LANE SOURCE",
 				Description: `SOURCE is a path below the lane, or for a web lane without a base the source's URL.
 
 Examples:
@@ -258,7 +258,7 @@ func pathHint(l policy.Lane) string {
 func laneFlags() []cli.Flag {
 	flags := []cli.Flag{
 		&cli.Int64Flag{Name: "source-bytes", Usage: "the largest source of this lane"},
-		&cli.IntFlag{Name: "fresh", HideDefault: true, Usage: "seconds that a source is taken to be unchanged where nothing else says so"},
+		&cli.IntFlag{Name: "fresh", HideDefault: true, Usage: "seconds that a source counts as fresh where its origin doesn't say"},
 		&cli.IntFlag{Name: "missing", HideDefault: true, Usage: "seconds that a source that is missing or can't be had isn't asked for again (-1: 5, or --fresh where that is less)"},
 		&cli.IntFlag{Name: "max-age", HideDefault: true, Usage: "seconds that browsers and caches keep a variant"},
 		&cli.IntFlag{Name: "cdn-max-age", HideDefault: true, Usage: "seconds that caches in front keep one (-1: as browsers do)"},
@@ -272,7 +272,7 @@ func laneFlags() []cli.Flag {
 			flags = append(flags, &cli.StringFlag{Name: optionOf(f), Usage: f.Usage})
 			continue
 		}
-		flags = append(flags, &cli.StringSliceFlag{Name: optionOf(f), Usage: f.Usage}, &cli.StringSliceFlag{Name: "no-" + optionOf(f), Usage: "take this one away"})
+		flags = append(flags, &cli.StringSliceFlag{Name: optionOf(f), Usage: f.Usage}, &cli.StringSliceFlag{Name: "no-" + optionOf(f), Usage: "remove this one"})
 	}
 	for _, k := range lane.Described {
 		if k.Option != "" {

@@ -26,8 +26,8 @@ const defaultServer = "http://127.0.0.1:8740"
 // callFlags are those of every command that talks to a service.
 func callFlags(more ...cli.Flag) []cli.Flag {
 	return append([]cli.Flag{
-		&cli.StringFlag{Name: "server", Usage: "where the service answers", Value: defaultServer, Sources: cli.EnvVars("ECHOLANE_SERVER")},
-		&cli.StringFlag{Name: "token", Usage: "what opens the service's API", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
+		&cli.StringFlag{Name: "server", Usage: "the service's address", Value: defaultServer, Sources: cli.EnvVars("ECHOLANE_SERVER")},
+		&cli.StringFlag{Name: "token", Usage: "API token", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
 		jsonFlag(),
 	}, more...)
 }

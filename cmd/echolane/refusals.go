@@ -17,7 +17,7 @@ import (
 
 func refusalsCommand() *cli.Command {
 	return &cli.Command{
-		Name: "refusals", Usage: "what was turned down, and how to mend it", ArgsUsage: "[SITE]",
+		Name: "refusals", Usage: "refused requests, and how to allow them", ArgsUsage: "[SITE]",
 		Description: `Examples:
   echolane refusals kestrel
   echolane refusals mend 12 --dry-run
@@ -57,7 +57,7 @@ func refusalsCommand() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			{
-				Name: "mend", Usage: "make the change that would have let it through, after showing it", ArgsUsage: "NUMBER",
+				Name: "mend", Usage: "show the change of settings that would have allowed it, and make it", ArgsUsage: "NUMBER",
 				Description: "Example:\n  echolane refusals mend 12",
 				Flags:       callFlags(dryRunFlag(), yesFlag(), onlyFlag()),
 				Action: withCall(1, "a refusal's number, as in: echolane refusals mend 12", func(ctx context.Context, c *cli.Command, call *client.Client) error {
@@ -92,7 +92,7 @@ func refusalsCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "forget", Usage: "take it off the list until it comes again", ArgsUsage: "NUMBER", Description: "Example:\n  echolane refusals forget 12", Flags: callFlags(),
+				Name: "forget", Usage: "remove it from the list until it recurs", ArgsUsage: "NUMBER", Description: "Example:\n  echolane refusals forget 12", Flags: callFlags(),
 				Action: withCall(1, "a refusal's number, as in: echolane refusals forget 12", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					id, err := number("refusal", c.Args().First())
 					if err != nil {
@@ -110,7 +110,7 @@ func refusalsCommand() *cli.Command {
 
 func explainCommand() *cli.Command {
 	return &cli.Command{
-		Name: "explain", Usage: "why this answer: each rule in turn, and what came of it", ArgsUsage: "URL",
+		Name: "explain", Usage: "explain an answer: every rule in turn, and what came of it", ArgsUsage: "URL",
 		Description: `URL may also be SITE/LANE/PATH?declarations of the service at --server.
 
 Examples:

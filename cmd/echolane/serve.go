@@ -30,7 +30,7 @@ func serviceFlags() []cli.Flag {
 		&cli.StringFlag{Name: "store", Usage: "where all nodes keep variants and fetched sources: a folder, or s3://bucket/prefix?endpoint=URL&region=REGION with AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY in the environment (none: each for itself)", Sources: cli.EnvVars("ECHOLANE_STORE")},
 		&cli.IntFlag{Name: "workers", Usage: "render processes (0: one for each processor)", Sources: cli.EnvVars("ECHOLANE_WORKERS")},
 		&cli.IntFlag{Name: "connections", Usage: "client connections held at a time (0: 8192, or half of the descriptors where those are fewer)", Sources: cli.EnvVars("ECHOLANE_CONNECTIONS")},
-		&cli.BoolFlag{Name: "search-at-once", Usage: "let the first answer wait for the search for its quality", Sources: cli.EnvVars("ECHOLANE_SEARCH_AT_ONCE")},
+		&cli.BoolFlag{Name: "search-at-once", Usage: "search for the quality before the first answer", Sources: cli.EnvVars("ECHOLANE_SEARCH_AT_ONCE")},
 		&cli.StringFlag{Name: "token", Usage: "opens the whole API, for whoever sets the service up", Sources: cli.EnvVars("ECHOLANE_TOKEN")},
 		&cli.StringFlag{Name: "secret-key", Usage: "32 bytes in base64 that secrets are kept under; the same on every node", Sources: cli.EnvVars("ECHOLANE_SECRET_KEY")},
 		&cli.StringFlag{Name: "proxies", Usage: "networks of proxies whose X-Forwarded-For is believed, separated by commas", Sources: cli.EnvVars("ECHOLANE_PROXIES")},

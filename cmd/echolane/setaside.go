@@ -22,8 +22,8 @@ Examples:
   echolane set-aside kestrel --clear=3f9a41c07d22
   echolane set-aside kestrel --clear-all`,
 		Flags: callFlags(
-			&cli.StringFlag{Name: "clear", Usage: "have the source with this digest, or its beginning, worked on again"},
-			&cli.BoolFlag{Name: "clear-all", Usage: "have all of the site's worked on again"}),
+			&cli.StringFlag{Name: "clear", Usage: "try the source with this digest, or beginning of a digest, again"},
+			&cli.BoolFlag{Name: "clear-all", Usage: "try all of the site's sources again"}),
 		Action: withCall(1, "a site, as in: echolane set-aside kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 			site := c.Args().First()
 			if c.IsSet("clear") || c.Bool("clear-all") {

@@ -43,17 +43,17 @@ func sheetCommand() *cli.Command {
 				}),
 			},
 			{
-				Name: "check", Usage: "say what is wrong with a sheet, and what publishing it would do", ArgsUsage: "FILE",
+				Name: "check", Usage: "check a sheet for errors, and say what publishing it would change", ArgsUsage: "FILE",
 				Description: `Without --site only the sheet itself is looked at, and no service is needed.
 
 Examples:
   echolane sheet check kestrel.css
   echolane sheet check kestrel.css --site kestrel`,
-				Flags:  callFlags(&cli.StringFlag{Name: "site", Usage: "the site that it would be of"}),
+				Flags:  callFlags(&cli.StringFlag{Name: "site", Usage: "the site to check it against"}),
 				Action: checkSheet,
 			},
 			{
-				Name: "draft", Usage: "keep a sheet that isn't done yet, right or not", ArgsUsage: "SITE FILE",
+				Name: "draft", Usage: "save a draft, valid or not", ArgsUsage: "SITE FILE",
 				Description: "Example:\n  echolane sheet draft kestrel kestrel.css",
 				Flags:       callFlags(),
 				Action: withCall(2, "a site and a file, as in: echolane sheet draft kestrel kestrel.css", func(ctx context.Context, c *cli.Command, call *client.Client) error {
@@ -77,14 +77,14 @@ Examples:
 				}),
 			},
 			{
-				Name: "publish", Usage: "give a site another sheet; in force on every node within a second", ArgsUsage: "SITE [FILE]",
+				Name: "publish", Usage: "publish a sheet; in force on every node within a second", ArgsUsage: "SITE [FILE]",
 				Description: `A sheet with an error is never published, nor one without a class that was asked for in the last 30 days, unless
 --anyway is given.
 
 Examples:
   echolane sheet publish kestrel kestrel.css
   echolane sheet publish kestrel --draft`,
-				Flags: callFlags(&cli.BoolFlag{Name: "draft", Usage: "publish the draft"}, &cli.BoolFlag{Name: "anyway", Usage: "also where classes vanish that are in use"}),
+				Flags: callFlags(&cli.BoolFlag{Name: "draft", Usage: "publish the draft"}, &cli.BoolFlag{Name: "anyway", Usage: "even where classes in use would be removed"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					n := 2
 					if c.Bool("draft") {
@@ -116,7 +116,7 @@ Examples:
 			{
 				Name: "restore", Usage: "publish the sheet of a version again", ArgsUsage: "SITE VERSION",
 				Description: "Example:\n  echolane sheet restore kestrel 3",
-				Flags:       callFlags(&cli.BoolFlag{Name: "anyway", Usage: "also where classes vanish that are in use"}),
+				Flags:       callFlags(&cli.BoolFlag{Name: "anyway", Usage: "even where classes in use would be removed"}),
 				Action: withCall(2, "a site and a version, as in: echolane sheet restore kestrel 3", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					name := c.Args().First()
 					v, err := strconv.ParseInt(c.Args().Get(1), 10, 64)

@@ -212,7 +212,7 @@ Example:
 }
 
 func dryRunFlag() cli.Flag {
-	return &cli.BoolFlag{Name: "dry-run", Usage: "say what would change, and change nothing"}
+	return &cli.BoolFlag{Name: "dry-run", Usage: "show what would change, and change nothing"}
 }
 func yesFlag() cli.Flag {
 	return &cli.BoolFlag{Name: "yes", Usage: "don't ask"}
@@ -249,18 +249,18 @@ func siteFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "sheet", Usage: "a file with the stylesheet for images; - for standard input"},
 		&cli.StringFlag{Name: "formats", Usage: "formats it delivers, most wanted first, separated by commas"},
-		&cli.StringFlag{Name: "add-format", Usage: "one more format"},
+		&cli.StringFlag{Name: "add-format", Usage: "add a format"},
 		&cli.StringFlag{Name: "hosts", Usage: "host names of its own, separated by commas"},
 		&cli.StringFlag{Name: "rungs", Usage: "the ladder: widths in device pixels, separated by commas; none: any width"},
-		&cli.IntFlag{Name: "add-rung", HideDefault: true, Usage: "one more rung"},
+		&cli.IntFlag{Name: "add-rung", HideDefault: true, Usage: "add a rung"},
 		&cli.StringFlag{Name: "other-widths", Usage: "widths beside the ladder: refuse or round-up"},
 		&cli.StringFlag{Name: "shapes", Usage: "aspect ratios it delivers, separated by commas; none: any"},
-		&cli.StringFlag{Name: "add-shape", Usage: "one more shape"},
-		&cli.StringFlag{Name: "effort", Usage: "for the variants that are kept: quick, or thorough: longer to make, fewer bytes"},
+		&cli.StringFlag{Name: "add-shape", Usage: "add a shape"},
+		&cli.StringFlag{Name: "effort", Usage: "effort for kept variants: quick, or thorough (longer to make, fewer bytes)"},
 		&cli.StringFlag{Name: "grow", Usage: "who may ask for more pixels than the source has: url or classes"},
 		&cli.StringFlag{Name: "paint", Usage: "who may ask for paint: url or classes"},
 		&cli.StringFlag{Name: "pages", Usage: "origins whose pages may embed, separated by commas; none: every page"},
-		&cli.StringFlag{Name: "add-page", Usage: "one more origin"},
+		&cli.StringFlag{Name: "add-page", Usage: "add an origin"},
 		onlyFlag(),
 		&cli.StringFlag{Name: "pages-silent", Usage: "requests that don't say which page they come from: allow or refuse"},
 		&cli.StringFlag{Name: "unsigned", Usage: "what may be asked without a signature: anything, ladder or nothing"},

@@ -28,7 +28,7 @@ Examples:
   echolane purge kestrel --class card
   echolane purge kestrel --history`,
 		Flags: callFlags(dryRunFlag(),
-			&cli.StringFlag{Name: "class", Usage: "what was asked for with this class of the sheet"},
+			&cli.StringFlag{Name: "class", Usage: "variants that were asked for with this class"},
 			&cli.BoolFlag{Name: "history", Usage: "list the site's purges"}),
 		Action: withCall(1, "what to purge, as in: echolane purge kestrel/catalogue", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 			site, ask := whatOf(c.Args().First())

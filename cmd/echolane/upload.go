@@ -22,10 +22,10 @@ import (
 
 func uploadCommand() *cli.Command {
 	return &cli.Command{
-		Name: "upload", Usage: "put sources into an upload lane; list, get, restore and remove them", Action: nothingAsked,
+		Name: "upload", Usage: "upload sources; list, get, restore and remove them", Action: nothingAsked,
 		Commands: []*cli.Command{
 			{
-				Name: "put", Usage: "put files in, or a folder of them; a path that is there gets a new version", ArgsUsage: "FILE|FOLDER SITE/LANE[/PATH]",
+				Name: "put", Usage: "upload files, or a folder; an existing path gets a new version", ArgsUsage: "FILE|FOLDER SITE/LANE[/PATH]",
 				Description: `Of a folder go in all images in it and below, under their paths in it. What can't be put in is told of at the end, and the
 others are in.
 
@@ -66,7 +66,7 @@ Examples:
 				}),
 			},
 			{
-				Name: "get", Usage: "get the source itself back", ArgsUsage: "SITE/LANE/PATH", Description: "Example:\n  echolane upload get kestrel/incoming/delta-red.jpg -o delta-red.jpg",
+				Name: "get", Usage: "download the source itself", ArgsUsage: "SITE/LANE/PATH", Description: "Example:\n  echolane upload get kestrel/incoming/delta-red.jpg -o delta-red.jpg",
 				Flags: callFlags(&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "file to write", Required: true}, &cli.IntFlag{Name: "version", HideDefault: true, Usage: "an older version"}),
 				Action: withCall(1, "the source, as in: echolane upload get kestrel/incoming/delta-red.jpg -o delta-red.jpg", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					site, lane, path := uploadTarget(c.Args().First(), "")
@@ -81,7 +81,7 @@ Examples:
 				}),
 			},
 			{
-				Name: "restore", Usage: "have an older version be the newest again", ArgsUsage: "SITE/LANE/PATH VERSION", Description: "Example:\n  echolane upload restore kestrel/incoming/delta-red.jpg 2",
+				Name: "restore", Usage: "make an older version the newest again", ArgsUsage: "SITE/LANE/PATH VERSION", Description: "Example:\n  echolane upload restore kestrel/incoming/delta-red.jpg 2",
 				Flags: callFlags(),
 				Action: withCall(2, "the source and a version's number, as in: echolane upload restore kestrel/incoming/delta-red.jpg 2", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					site, lane, path := uploadTarget(c.Args().First(), "")

@@ -52,11 +52,11 @@ Examples:
 			&cli.StringSliceFlag{Name: "page", Usage: "a page whose images are made (repeat for more)"},
 			&cli.StringFlag{Name: "sitemap", Usage: "a site map whose pages' images are made"},
 			&cli.IntFlag{Name: "pages", Usage: "how many pages of a site map are read at most", Value: 500},
-			&cli.BoolFlag{Name: "no-wait", Usage: "don't wait for it to end"}),
+			&cli.BoolFlag{Name: "no-wait", Usage: "start it and return at once"}),
 		Action: withCall(1, "what to make ahead, as in: echolane warm kestrel/catalogue", warm),
 		Commands: []*cli.Command{
 			{
-				Name: "list", Usage: "what is or was made ahead", ArgsUsage: "SITE", Description: "Example:\n  echolane warm list kestrel", Flags: callFlags(),
+				Name: "list", Usage: "list warmings, under way and done", ArgsUsage: "SITE", Description: "Example:\n  echolane warm list kestrel", Flags: callFlags(),
 				Action: withCall(1, "a site, as in: echolane warm list kestrel", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					list, err := call.Warmings(ctx, c.Args().First())
 					if err != nil {
@@ -83,7 +83,7 @@ Examples:
 			},
 			warmState("pause", "paused", "leave off for now"), warmState("resume", "running", "go on with one that was paused"), warmState("stop", "stopped", "end one; what is made stays"),
 			{
-				Name: "show", Usage: "how far one is, and why something was left out", ArgsUsage: "SITE NUMBER", Description: "Example:\n  echolane warm show kestrel 3", Flags: callFlags(),
+				Name: "show", Usage: "show how far one is, and why sources were left out", ArgsUsage: "SITE NUMBER", Description: "Example:\n  echolane warm show kestrel 3", Flags: callFlags(),
 				Action: withCall(2, "a site and a warming's number, as in: echolane warm show kestrel 3", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					if _, err := number("warming", c.Args().Get(1)); err != nil {
 						return err

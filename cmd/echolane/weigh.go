@@ -25,7 +25,7 @@ import (
 
 func weighCommand() *cli.Command {
 	return &cli.Command{
-		Name: "weigh", Usage: "the weigh-in of a page: what its pictures cost, and what they would", ArgsUsage: "PAGE",
+		Name: "weigh", Usage: "weigh a page: what its pictures cost, and what they could", ArgsUsage: "PAGE",
 		Description: `PAGE is a URL, an HTML file, or a folder with an index.html. What a file names beside it goes along, as if it were served
 under --at, from where everything else then comes, or by itself. The service opens it in headless
 Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to fit its place to know what it would weigh.
@@ -41,7 +41,7 @@ Examples:
   echolane weigh index.html --at http://127.0.0.1:8741/ --site kestrel --map http://127.0.0.1:8741/pictures/=catalogue --fix --dry-run
   echolane weigh index.html --undo --in-place`,
 		Flags: callFlags(
-			&cli.StringFlag{Name: "site", Usage: "the site whose lanes and rules hold; needed where the service has more than one"},
+			&cli.StringFlag{Name: "site", Usage: "the site whose lanes and rules apply; needed where the service has several"},
 			&cli.StringFlag{Name: "at", Usage: "the address that a file is served under"},
 			&cli.StringFlag{Name: "screens", Usage: "such as 'phone 390x844@3, desktop 1440x900'"},
 			&cli.StringSliceFlag{Name: "map", Usage: "URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too; of a file also a folder beside it, as in pictures/=catalogue"},
@@ -49,7 +49,7 @@ Examples:
 			&cli.StringFlag{Name: "page", Usage: "write the report as a page by itself to this file"},
 			&cli.BoolFlag{Name: "fix", Usage: "rewrite the page, and weigh it again"},
 			&cli.StringFlag{Name: "base", Usage: "what addresses in the page begin with, such as https://img.kestrel.test; else the service's own"},
-			&cli.StringFlag{Name: "out", Usage: "where the rewritten page goes"},
+			&cli.StringFlag{Name: "out", Usage: "file for the rewritten page"},
 			&cli.BoolFlag{Name: "in-place", Usage: "into the file itself"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "print what would change in the page, and write nothing"},
 			&cli.BoolFlag{Name: "undo", Usage: "give the file back as it was before it was rewritten; no service is needed"}),

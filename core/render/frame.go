@@ -41,40 +41,49 @@ func rounded(path *raster.Path, r geometry.Rect, canvas geometry.Size, outer ras
 	path.Rect(float64(r.X0), float64(r.Y0), float64(r.X1), float64(r.Y1), outer.Within(edge))
 }
 
-// shade paints a shadow that falls inwards from the padding's edge: what lies beside a hole, blurred.
+// shade paints a shadow that falls inwards from the padding's edge: what lies beside a hole, blurred. A wide blur is made small and
+// enlarged, for it has no detail.
 func (p *paints) shade(on *raster.RGBA, s declare.InnerShadow, outer raster.Corners) {
 	k, box := p.plan.K, p.plan.Padding()
-	sigma := s.Blur * k / 2
-	// The hole goes on beyond the box's edge where it is moved or spread that way.
-	room := int(math.Ceil(3*sigma+math.Max(math.Abs(s.X), math.Abs(s.Y))*k+math.Max(0, -s.Spread)*k)) + 2
-	room = min(room, max(on.W, on.H)+int(math.Ceil(3*sigma)))
-	spread := s.Spread * k
-	x0, y0 := float64(box.X0+room)+spread+s.X*k, float64(box.Y0+room)+spread+s.Y*k
-	x1, y1 := float64(box.X1+room)-spread+s.X*k, float64(box.Y1+room)-spread+s.Y*k
+	sigma, spread := s.Blur*k/2, s.Spread*k
+	const widest, reduced = 32, 16
+	q := 1.0 // the mask's pixels to one of the canvas
+	if sigma > widest {
+		q = reduced / sigma
+	}
+	room := int(math.Ceil(3*sigma*q)) + 2 // around the canvas, from where blurring reaches it
+	at := func(v float64) float64 { return float64(room) + v*q }
+	x0, y0 := at(float64(box.X0)+spread+s.X*k), at(float64(box.Y0)+spread+s.Y*k)
+	x1, y1 := at(float64(box.X1)-spread+s.X*k), at(float64(box.Y1)-spread+s.Y*k)
 	b := floats(p.plan.Frame.Border)
 	corners := outer.Within([4]float64{b[0] + spread, b[1] + spread, b[2] + spread, b[3] + spread})
-	if spread < 0 { // square corners stay so
-		for i := range corners.Across {
-			if outer.Across[i] == 0 || outer.Down[i] == 0 {
-				corners.Across[i], corners.Down[i] = 0, 0
-			}
+	for i := range corners.Across {
+		if spread < 0 && (outer.Across[i] == 0 || outer.Down[i] == 0) { // square corners stay so
+			corners.Across[i], corners.Down[i] = 0, 0
 		}
+		corners.Across[i], corners.Down[i] = corners.Across[i]*q, corners.Down[i]*q
 	}
 	var hole raster.Path
 	hole.Rect(x0, y0, x1, y1, corners.Fit(x1-x0, y1-y0))
-	mask := hole.Mask(on.W+2*room, on.H+2*room)
+	mask := hole.Mask(int(math.Ceil(float64(on.W)*q))+2*room, int(math.Ceil(float64(on.H)*q))+2*room)
 	if sigma > 0 {
 		sharp := mask
-		mask = raster.BlurMask(sharp, sigma)
+		mask = raster.BlurMask(sharp, sigma*q)
 		sharp.Free()
 	}
 	defer mask.Free()
 	mask.Outside()
+	shadow := mask.View(room, room, room+int(math.Ceil(float64(on.W)*q)), room+int(math.Ceil(float64(on.H)*q)))
+	if q != 1 {
+		large := raster.ResamplePlane(mask, raster.Axis{From: float64(room), Step: q, Len: on.W}, raster.Axis{From: float64(room), Step: q, Len: on.H}, 1, 0)
+		defer large.Free()
+		shadow = large
+	}
 	var within raster.Path
 	rounded(&within, box, p.plan.Canvas, outer)
 	inside := within.Mask(on.W, on.H)
 	defer inside.Free()
-	inside.Times(mask.View(room, room, room+on.W, room+on.H))
+	inside.Times(shadow)
 	on.PaintMask(inside, straightOf(s.Color))
 }
 
@@ -216,7 +225,7 @@ func middle(w, h, in float64, c raster.Corners) [][2]float64 {
 	points := [][2]float64{{in + c.Across[0], in}} // clockwise from the top, as browsers draw it
 	for i, corner := range [4]struct{ x, y, dx, dy, from float64 }{{w - in, in, -1, 1, 1.5 * math.Pi}, {w - in, h - in, -1, -1, 0}, {in, h - in, 1, -1, math.Pi / 2}, {in, in, 1, 1, math.Pi}} {
 		rx, ry := c.Across[(i+1)%4], c.Down[(i+1)%4]
-		n := 1 + int(math.Ceil(math.Max(rx, ry)))
+		n := min(256, 1+int(math.Ceil(math.Max(rx, ry)))) // within a 40th of a pixel at any size
 		for j := range n + 1 {
 			sin, cos := math.Sincos(corner.from + math.Pi/2*float64(j)/float64(n))
 			points = append(points, [2]float64{corner.x + corner.dx*rx + rx*cos, corner.y + corner.dy*ry + ry*sin})

@@ -49,20 +49,32 @@ func (job Job) ground(plan geometry.Plan) (*raster.RGBA, error) {
 	if r := job.Limits.CheckOutput(int(math.Ceil(x.size)), int(math.Ceil(y.size))); r != nil {
 		return nil, r
 	}
-	// Edges lie on whole pixels, so that tiles of a fractional size differ by one.
-	type side struct{ w, h int }
-	tiles := map[side]*raster.RGBA{}
+	// Edges lie on whole pixels, so that tiles of a fractional size differ by one. Each row of tiles is made once and laid down as
+	// often as it repeats: tiles of a pixel would take as many steps as there are pixels.
+	rows := map[int]*raster.RGBA{}
 	canvas := raster.NewRGBA(plan.Canvas.W, plan.Canvas.H)
+	across := x.spans(area.X0, plan.Canvas.W)
 	for _, down := range y.spans(area.Y0, plan.Canvas.H) {
-		for _, across := range x.spans(area.X0, plan.Canvas.W) {
-			of := side{across[1] - across[0], down[1] - down[0]}
-			if tiles[of] == nil {
-				if tiles[of], err = job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: float64(of.w), Height: float64(of.h), Fit: declare.Fill, Grow: declare.GrowYes}}); err != nil {
-					return nil, err
+		high := down[1] - down[0]
+		row := rows[high]
+		if row == nil {
+			tiles := map[int]*raster.RGBA{}
+			row = raster.NewRGBA(plan.Canvas.W, high)
+			for _, at := range across {
+				wide := at[1] - at[0]
+				if tiles[wide] == nil {
+					if tiles[wide], err = job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: float64(wide), Height: float64(high), Fit: declare.Fill, Grow: declare.GrowYes}}); err != nil {
+						return nil, err
+					}
 				}
+				row.Over(tiles[wide], at[0], 0)
 			}
-			canvas.Over(tiles[of], across[0], down[0])
+			rows[high] = row
 		}
+		canvas.Over(row, 0, down[0])
+	}
+	for _, row := range rows {
+		row.Free()
 	}
 	canvas.FindOpaque()
 	return canvas, nil
