@@ -81,6 +81,9 @@ func (j *Jobs) lookForWarmings(ctx context.Context) {
 	}
 }
 
+// recordTime is how long the records may take for what a node that ends has to write down.
+const recordTime = 3 * time.Second
+
 // Work does one turn.
 func (w *warmWorker) Work(ctx context.Context, job *river.Job[warmArgs]) error {
 	j, id := w.jobs, job.Args.Warming
@@ -92,7 +95,14 @@ func (w *warmWorker) Work(ctx context.Context, job *river.Job[warmArgs]) error {
 		return err
 	}
 	for end := time.Now().Add(turnTime); time.Now().Before(end); {
-		item, ok, err := j.o.Store.TakeWarmItem(ctx, id)
+		if ctx.Err() != nil {
+			return ctx.Err()
+		}
+		// What is taken is known to be, and what is ended is written down, also where the node ends meanwhile: else nobody would go on
+		// with it until it is found out that this node has left it.
+		taking, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordTime)
+		item, ok, err := j.o.Store.TakeWarmItem(taking, id)
+		cancel()
 		if err != nil {
 			return err
 		}
@@ -101,12 +111,15 @@ func (w *warmWorker) Work(ctx context.Context, job *river.Job[warmArgs]) error {
 		}
 		out := j.warm(ctx, warming, item)
 		if ctx.Err() != nil { // the node ends, or the turn has taken too long: another goes on with it
-			giving, cancel := context.WithTimeout(context.WithoutCancel(ctx), 3*time.Second)
+			giving, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordTime)
 			defer cancel()
 			j.o.Store.GiveBackWarmItem(giving, id, item.N)
 			return ctx.Err()
 		}
-		if err := j.o.Store.EndWarmItem(ctx, id, item.N, out); err != nil {
+		ending, cancel := context.WithTimeout(context.WithoutCancel(ctx), recordTime)
+		err = j.o.Store.EndWarmItem(ending, id, item.N, out)
+		cancel()
+		if err != nil {
 			return err
 		}
 	}
