@@ -85,7 +85,7 @@ func Read(text string) ([]Rule, error) {
 		}
 		r.tokens = append(r.tokens, t)
 	}
-	for r.at < len(r.tokens) {
+	for r.at < len(r.tokens) && r.items <= mostItems {
 		r.block("", "", 0)
 	}
 	if len(r.rules) == 0 {
@@ -118,7 +118,7 @@ func (r *reader) block(selector, within string, depth int) {
 				r.rules = append(r.rules, Rule{Selector: selector, Within: within, Items: []Item{}})
 				own = len(r.rules) - 1
 			}
-			r.rules[own].add(words, strings.Contains(selector, "::after") || strings.Contains(selector, ":after"))
+			r.rules[own].add(words)
 			r.items++
 		}
 		if end == css.RightBraceToken {
@@ -204,8 +204,11 @@ func lineOf(words []token) int {
 	return 1
 }
 
+// layer reports whether the rule is for the layer on top. The older spelling has one colon.
+func (r *Rule) layer() bool { return strings.Contains(r.Selector, ":after") }
+
 // add reads one declaration.
-func (r *Rule) add(words []token, after bool) {
+func (r *Rule) add(words []token) {
 	name, value, ok := strings.Cut(joined(words), ":")
 	item := Item{Line: lineOf(words), Property: strings.ToLower(strings.TrimSpace(name)), Value: strings.TrimSpace(value)}
 	switch {
@@ -214,7 +217,7 @@ func (r *Rule) add(words []token, after bool) {
 	case !ok || item.Property == "" || strings.ContainsAny(item.Property, " \"'(){}"):
 		item.Why, item.Remedy = "that isn't a declaration", "write property: value;"
 	default:
-		item.read(after)
+		item.read(r.layer())
 	}
 	r.Items = append(r.Items, item)
 }
@@ -238,7 +241,7 @@ func (i *Item) read(after bool) {
 
 // finish puts together what was taken, the later one of a property over those before, as the cascade has it, and what the slot takes.
 func (r *Rule) finish() {
-	after := strings.Contains(r.Selector, "::after") || strings.Contains(r.Selector, ":after")
+	after := r.layer()
 	var d declare.Declarations
 	seen := map[string]bool{}
 	var slot []string
