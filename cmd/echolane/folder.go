@@ -22,12 +22,19 @@ var inStyle = regexp.MustCompile(`url\(\s*["']?([^"')]+)["']?\s*\)`)
 
 // besides gathers the files that a page names and that lie in its folder: pictures, style sheets and what these name,
 // scripts. at is the address that the page is taken to have.
-func besides(page, at string, text []byte) ([]weighing.File, error) {
+func besides(page, at, root, rootAt string, text []byte) ([]weighing.File, error) {
 	base, err := url.Parse(at)
 	if err != nil {
 		return nil, badUsage("--at %s isn't a URL", at)
 	}
-	root := filepath.Dir(page)
+	rootURL, err := url.Parse(rootAt)
+	if err != nil {
+		return nil, badUsage("--at %s isn't a URL", rootAt)
+	}
+	folder := rootURL.Path[:strings.LastIndexByte(rootURL.Path, '/')+1]
+	if folder == "" {
+		folder = "/"
+	}
 	var list []weighing.File
 	seen := map[string]bool{}
 	total := 0
@@ -39,7 +46,7 @@ func besides(page, at string, text []byte) ([]weighing.File, error) {
 			return
 		}
 		seen[u.Path] = true
-		below, ok := strings.CutPrefix(u.Path, base.Path[:strings.LastIndexByte(base.Path, '/')+1])
+		below, ok := strings.CutPrefix(u.Path, folder)
 		file := filepath.Join(root, filepath.FromSlash(below))
 		if rel, err := filepath.Rel(root, file); !ok || err != nil || rel == ".." || strings.HasPrefix(rel, ".."+string(filepath.Separator)) {
 			return

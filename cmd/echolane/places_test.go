@@ -86,8 +86,10 @@ func TestPagesAreWeighedInTheConsole(t *testing.T) {
 	if n := p.text(`String(document.querySelectorAll("table[aria-label='In short'] tbody tr").length)`); n != "3" {
 		t.Errorf("%s screens", n)
 	}
+	p.says("How it loads")
+	p.until(`document.querySelectorAll("section[aria-label='How it loads'] li").length === 8 && document.querySelector("section[aria-label='How it loads'] img").naturalWidth > 0`)
 	// Two side by side.
-	bed.Must(t, s, "weigh", at, "--screens", "phone 390x844@3")
+	bed.Must(t, s, "weigh", at, "--loads", "0", "--screens", "phone 390x844@3")
 	list := p.text("location.href")
 	p.must(p.Open(list + "?beside=2"))
 	p.says("beside: pictures")

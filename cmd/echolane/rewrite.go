@@ -103,6 +103,30 @@ func readMaps(list []string, page string) (maps []weighing.Map, err error) {
 	return maps, nil
 }
 
+// pagesIn are the pages below a folder, by their paths from there, in order. What is hidden, or a package of others, isn't the site's.
+func pagesIn(folder string) (pages []string, err error) {
+	err = filepath.WalkDir(folder, func(file string, d fs.DirEntry, err error) error {
+		if err != nil {
+			return err
+		}
+		if name := d.Name(); d.IsDir() {
+			if file != folder && (strings.HasPrefix(name, ".") || name == "node_modules") {
+				return filepath.SkipDir
+			}
+			return nil
+		} else if !slices.Contains([]string{".html", ".htm", ".xhtml"}, strings.ToLower(filepath.Ext(name))) {
+			return nil
+		}
+		path, err := filepath.Rel(folder, file)
+		pages = append(pages, path)
+		return err
+	})
+	if err == nil && len(pages) == 0 {
+		err = fmt.Errorf("%s has no .html, .htm or .xhtml file", folder)
+	}
+	return pages, err
+}
+
 // eachPage does something to every page that is named, and puts it where it belongs: standard input's to standard
 // output, files' into the files, or to a diff.
 func eachPage(c *cli.Command, do func(path string, page []byte) ([]byte, []string, error)) error {
@@ -155,23 +179,14 @@ func eachPage(c *cli.Command, do func(path string, page []byte) ([]byte, []strin
 		if err != nil {
 			return fmt.Errorf("read the page: %w", err)
 		}
-		found := 0
-		err = filepath.WalkDir(name, func(file string, d fs.DirEntry, err error) error {
-			if err != nil || d.IsDir() || !slices.Contains([]string{".html", ".htm", ".xhtml"}, strings.ToLower(filepath.Ext(file))) {
-				return err
-			}
-			found++
-			path, err := filepath.Rel(name, file)
-			if err != nil {
-				return err
-			}
-			return one(file, path)
-		})
+		pages, err := pagesIn(name)
 		if err != nil {
 			return err
 		}
-		if found == 0 {
-			return fmt.Errorf("%s has no .html, .htm or .xhtml file", name)
+		for _, path := range pages {
+			if err := one(filepath.Join(name, path), path); err != nil {
+				return err
+			}
 		}
 	}
 	return nil

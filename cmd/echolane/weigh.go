@@ -3,7 +3,9 @@ package main
 import (
 	"bytes"
 	"context"
+	"errors"
 	"fmt"
+	"net/url"
 	"os"
 	"os/signal"
 	"path/filepath"
@@ -26,9 +28,11 @@ import (
 func weighCommand() *cli.Command {
 	return &cli.Command{
 		Name: "weigh", Usage: "weigh a page: what its pictures cost, and what they could", ArgsUsage: "PAGE",
-		Description: `PAGE is a URL, an HTML file, or a folder with an index.html. What a file names beside it goes along, as if it were served
-under --at, from where everything else then comes, or by itself. The service opens it in headless
-Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to fit its place to know what it would weigh.
+		Description: `PAGE is a URL, an HTML file, or a folder with pages. What a file names beside it, or below the folder, goes along, as if it
+were served under --at, from where everything else then comes, or by itself. The service opens it in headless
+Chromium on a phone, a tablet and a desktop, scrolls it, and makes every picture to fit its place to know what it would weigh. Then
+it loads the page over slow 4G on the narrowest screen and over cable on the widest, three times each, to tell when the largest
+content and the last picture come. Of a folder's pages that is left out unless --loads asks for it.
 
 With --fix the page is rewritten with Echo Lane markup: nothing but its image tags changes, and every tag keeps what
 it was in data-was, from which --undo brings it back. It goes to --out FILE, - for standard output, or into the file itself
@@ -39,14 +43,16 @@ Examples:
   echolane weigh https://shop.kestrel.test/ --site kestrel --screens 'phone 360x740@3, wall 2560x1440'
   echolane weigh https://shop.kestrel.test/ --site kestrel --page report.html
   echolane weigh index.html --at http://127.0.0.1:8741/ --site kestrel --map http://127.0.0.1:8741/pictures/=catalogue --fix --dry-run
+  echolane weigh public/ --site kestrel --map pictures/=catalogue --fix --in-place
   echolane weigh index.html --undo --in-place`,
 		Flags: callFlags(
 			&cli.StringFlag{Name: "site", Usage: "the site whose lanes and rules apply; needed where the service has several"},
 			&cli.StringFlag{Name: "at", Usage: "the address that a file is served under"},
 			&cli.StringFlag{Name: "screens", Usage: "such as 'phone 390x844@3, desktop 1440x900'"},
 			&cli.StringSliceFlag{Name: "map", Usage: "URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too; of a file also a folder beside it, as in pictures/=catalogue"},
+			&cli.IntFlag{Name: "loads", Value: 3, Usage: "how often the page is loaded over slow 4G and over cable, to know how soon its pictures are seen; 0: not at all"},
 			&cli.BoolFlag{Name: "all", Usage: "print the pictures of all screens"},
-			&cli.StringFlag{Name: "page", Usage: "write the report as a page by itself to this file"},
+			&cli.StringFlag{Name: "page", Usage: "write the report as a page by itself to this file; of a folder's pages to this folder"},
 			&cli.BoolFlag{Name: "fix", Usage: "rewrite the page, and weigh it again"},
 			&cli.StringFlag{Name: "base", Usage: "what addresses in the page begin with, such as https://img.kestrel.test; else the service's own"},
 			&cli.StringFlag{Name: "out", Usage: "file for the rewritten page"},
@@ -62,37 +68,38 @@ func weigh(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	if c.Bool("undo") {
-		return undo(c, page)
-	}
-	ask := api.AskWeighing{Page: page, Base: c.String("base"), Fix: c.Bool("fix")}
-	if ask.Screens, err = readScreens(c.String("screens")); err != nil {
-		return err
-	}
 	local := !strings.Contains(page, "://")
-	var before []byte
+	pages := []localPage{{file: page, at: page}}
 	if local {
-		if info, err := os.Stat(page); err == nil && info.IsDir() {
-			page = filepath.Join(page, "index.html")
-		}
-		if before, err = readFileOrInput(page); err != nil {
+		if pages, err = localPages(page, c.String("at")); err != nil {
 			return err
-		}
-		if ask.Page = c.String("at"); ask.Page == "" {
-			ask.Page = "http://page.test/"
-		}
-		ask.HTML, ask.File = before, page
-		if page != "-" {
-			if ask.Files, err = besides(page, ask.Page, before); err != nil {
-				return err
-			}
 		}
 	} else if c.Bool("in-place") {
 		return badUsage("--in-place goes with a file; write the page with --out FILE")
 	}
+	if several := len(pages) > 1; several && c.String("out") != "" {
+		return badUsage("--out takes one page, and %s has %d: write them with --in-place", page, len(pages))
+	} else if several && c.Bool("undo") && !c.Bool("in-place") {
+		return badUsage("%s has %d pages: --undo writes them with --in-place", page, len(pages))
+	}
+	if c.Bool("undo") {
+		for _, p := range pages {
+			if err := undo(c, p.file); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	ask := api.AskWeighing{Base: c.String("base"), Fix: c.Bool("fix"), Loads: c.Int("loads")}
+	if len(pages) > 1 && !c.IsSet("loads") {
+		ask.Loads = 0
+	}
+	if ask.Screens, err = readScreens(c.String("screens")); err != nil {
+		return err
+	}
 	relative := ""
 	if local {
-		relative = ask.Page
+		relative = pages[0].rootAt
 	}
 	if ask.Maps, err = readMaps(c.StringSlice("map"), relative); err != nil {
 		return err
@@ -105,28 +112,12 @@ func weigh(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	w, err := weighed(ctx, call, site, ask)
+	if len(pages) > 1 {
+		return weighFolder(ctx, c, call, site, ask, pages)
+	}
+	w, err := weighPage(ctx, c, call, site, ask, pages[0], c.String("page"))
 	if err != nil {
 		return err
-	}
-	if to := c.String("page"); to != "" {
-		f, err := os.Create(to)
-		if err != nil {
-			return fmt.Errorf("write the report: %w", err)
-		}
-		defer f.Close()
-		if err := weighin.WritePage(f, w.Report, w.After); err != nil {
-			return err
-		}
-		if err := f.Close(); err != nil {
-			return err
-		}
-		say("The report: %s", to)
-	}
-	if w.Fixed != nil && w.Fixed.Changed > 0 {
-		if err := writeFixed(c, page, before, w); err != nil {
-			return err
-		}
 	}
 	if c.Bool("json") {
 		if err := printJSON(stdout(), w); err != nil {
@@ -140,6 +131,155 @@ func weigh(ctx context.Context, c *cli.Command) error {
 	}
 	return nil
 }
+
+// localPage is a page that lies in a file, or on the network where it has no root.
+type localPage struct {
+	file   string // path, - or URL
+	name   string // from the root
+	at     string // the address that it is taken to have
+	root   string // the folder that its files lie below
+	rootAt string // the address of that
+}
+
+// localPages are the page in a file, or those of a folder.
+func localPages(name, at string) ([]localPage, error) {
+	at = orText(at, "http://page.test/")
+	info, err := os.Stat(name)
+	if err != nil && name != "-" {
+		return nil, fmt.Errorf("read the page: %w", err)
+	}
+	if name == "-" || !info.IsDir() {
+		return []localPage{{file: name, name: filepath.Base(name), at: at, root: filepath.Dir(name), rootAt: at}}, nil
+	}
+	found, err := pagesIn(name)
+	if err != nil {
+		return nil, err
+	}
+	base, err := url.Parse(at)
+	if err != nil {
+		return nil, badUsage("--at %s isn't a URL", at)
+	}
+	if base.Path == "" {
+		base.Path = "/"
+	}
+	var pages []localPage
+	for _, f := range found {
+		u := base.ResolveReference(&url.URL{Path: strings.TrimSuffix(filepath.ToSlash(f), "index.html")})
+		if f == "index.html" {
+			u = base
+		}
+		pages = append(pages, localPage{file: filepath.Join(name, f), name: f, at: u.String(), root: name, rootAt: base.String()})
+	}
+	return pages, nil
+}
+
+// weighPage weighs one page, and writes its report and what became of it where the flags say.
+func weighPage(ctx context.Context, c *cli.Command, call *client.Client, site string, ask api.AskWeighing, p localPage, report string) (w api.Weighing, err error) {
+	var before []byte
+	ask.Page = p.at
+	if p.root != "" {
+		if before, err = readFileOrInput(p.file); err != nil {
+			return w, err
+		}
+		ask.HTML, ask.File = before, p.file
+		if p.file != "-" {
+			if ask.Files, err = besides(p.file, p.at, p.root, p.rootAt, before); err != nil {
+				return w, err
+			}
+		}
+	}
+	if w, err = weighed(ctx, call, site, ask); err != nil {
+		return w, err
+	}
+	if report != "" {
+		text, err := call.WeighingPage(ctx, site, w.ID)
+		if err != nil {
+			return w, err
+		}
+		if err := os.WriteFile(report, text, 0o644); err != nil {
+			return w, fmt.Errorf("write the report: %w", err)
+		}
+		say("The report: %s", report)
+	}
+	if w.Fixed != nil && w.Fixed.Changed > 0 {
+		err = writeFixed(c, p.file, before, w)
+	}
+	return w, err
+}
+
+// weighFolder weighs the pages of a folder one after the other. One that can't be weighed doesn't keep the others from it.
+func weighFolder(ctx context.Context, c *cli.Command, call *client.Client, site string, ask api.AskWeighing, pages []localPage) error {
+	if to := c.String("page"); to != "" {
+		if err := os.MkdirAll(to, 0o755); err != nil {
+			return fmt.Errorf("make the reports' folder: %w", err)
+		}
+	}
+	type weighed struct {
+		File    string        `json:"file"`
+		Trouble string        `json:"trouble"` // why it wasn't weighed
+		Weighed *api.Weighing `json:"weighed"`
+	}
+	all := []weighed{}
+	failed, changed := 0, 0
+	rows := [][]string{{"page", "screen", "pictures", "now", "made to fit", "saved"}}
+	if ask.Fix {
+		rows = [][]string{{"page", "screen", "pictures", "now", "made to fit", "rewritten", "saved", "images rewritten", "left"}}
+	}
+	for i, p := range pages {
+		say("%s (%d of %d)", p.file, i+1, len(pages))
+		report := c.String("page")
+		if report != "" {
+			report = filepath.Join(report, strings.ReplaceAll(filepath.ToSlash(p.name), "/", "-"))
+		}
+		w, err := weighPage(ctx, c, call, site, ask, p, report)
+		if ctx.Err() != nil || err == errStopped {
+			return errStopped
+		}
+		if err != nil {
+			failed++
+			say("%s: %v", p.file, err)
+			all = append(all, weighed{File: p.file, Trouble: err.Error()})
+			continue
+		}
+		all = append(all, weighed{File: p.file, Weighed: &w})
+		for n, x := range weighin.Compare(w.Report, w.After) {
+			row := []string{p.name, x.Name, fmt.Sprint(x.Pictures), wording.Bytes(x.Before), wording.Bytes(x.Predicted), wording.Part(x.Before-x.Predicted, x.Before)}
+			if ask.Fix {
+				row = []string{p.name, x.Name, fmt.Sprint(x.Pictures), wording.Bytes(x.Before), wording.Bytes(x.Predicted), wording.Bytes(x.After), wording.Part(x.Before-x.After, x.Before), fmt.Sprint(w.Fixed.Changed), fmt.Sprint(len(w.Fixed.Left))}
+			}
+			if n > 0 {
+				row[0] = ""
+				if ask.Fix {
+					row[7], row[8] = "", ""
+				}
+			}
+			rows = append(rows, row)
+		}
+		if w.Fixed != nil {
+			changed += w.Fixed.Changed
+		}
+		if c.Bool("all") && !c.Bool("json") {
+			fmt.Fprintf(stdout(), "\n%s\n\n", p.file)
+			printWeighing(w, true)
+		}
+	}
+	if c.Bool("json") {
+		if err := printJSON(stdout(), all); err != nil {
+			return err
+		}
+	} else if len(rows) > 1 && !c.Bool("dry-run") {
+		table(stdout(), "llrrrrrrr", rows...)
+	}
+	switch {
+	case failed > 0:
+		return fmt.Errorf("%d of %d pages weren't weighed", failed, len(pages))
+	case ask.Fix && changed == 0:
+		return fmt.Errorf("nothing of the %d pages was rewritten: --all says of each image why", len(pages))
+	}
+	return nil
+}
+
+var errStopped = errors.New("stopped")
 
 // theSite is the one that is named, or the only one.
 func theSite(ctx context.Context, c *cli.Command, call *client.Client) (string, error) {
@@ -202,7 +342,7 @@ func weighed(ctx context.Context, call *client.Client, site string, ask api.AskW
 		select {
 		case <-ctx.Done():
 			call.StopWeighing(context.WithoutCancel(ctx), site, w.ID)
-			return w, fmt.Errorf("stopped")
+			return w, errStopped
 		case <-time.After(400 * time.Millisecond):
 		}
 		if w, err = call.Weighing(ctx, site, w.ID); err != nil {
@@ -298,6 +438,7 @@ func replaceFile(name string, data []byte) error {
 func writeFixed(c *cli.Command, name string, before []byte, w api.Weighing) error {
 	after := w.Fixed.HTML
 	if c.Bool("dry-run") {
+		fmt.Fprintf(stdout(), "--- %s\n", name)
 		for _, line := range diffLines(string(markup.Restore(after)), string(after)) {
 			fmt.Fprintln(stdout(), line)
 		}
@@ -332,6 +473,9 @@ func diffLines(before, after string) (out []string) {
 		}
 		// To where both are alike again.
 		di, dj := len(a)-i, len(b)-j
+		for di > 0 && dj > 0 && a[i+di-1] == b[j+dj-1] { // but for what both end with
+			di, dj = di-1, dj-1
+		}
 	search:
 		for d := 1; d < 200; d++ {
 			for k := 0; k <= d; k++ {
@@ -358,6 +502,30 @@ func diffLines(before, after string) (out []string) {
 		i, j = i+di, j+dj
 	}
 	return out
+}
+
+// printLoads says how the page loads over throttled lines, before and after.
+func printLoads(r, after *weighin.Report) {
+	if len(r.Loads) == 0 {
+		return
+	}
+	out := stdout()
+	rows := [][]string{{"", "on the", "largest paint", "last picture", "jumps", "loads"}}
+	add := func(l *weighin.Loading, which string) {
+		loads := fmt.Sprint(l.Loads)
+		if l.Unfinished > 0 {
+			loads = fmt.Sprintf("%d, %d cut off", l.Loads, l.Unfinished)
+		}
+		rows = append(rows, []string{l.Line + which, l.Screen, l.Time(l.Content), l.Time(l.LastImage), l.Shift.Score(), loads})
+	}
+	for i := range r.Loads {
+		add(&r.Loads[i], "")
+		if after != nil && after != r && i < len(after.Loads) {
+			add(&after.Loads[i], ", rewritten")
+		}
+	}
+	fmt.Fprintln(out, "\nHow it loads, in medians (least–greatest):")
+	table(out, "llrrrr", rows...)
 }
 
 func printWeighing(w api.Weighing, all bool) {
@@ -389,6 +557,7 @@ func printWeighing(w api.Weighing, all bool) {
 		rows = append(rows, row)
 	}
 	table(out, "lrrrrrrrrr", rows...)
+	printLoads(r, w.After)
 	for n := range r.Views {
 		if n > 0 && !all {
 			fmt.Fprintf(out, "\nThe pictures of the other screens: --all.\n")

@@ -10,6 +10,7 @@ import (
 	"os"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"testing"
 	"time"
@@ -64,6 +65,9 @@ func shop(t *testing.T, page string) string {
 func weighedPage(t *testing.T, s *testbed.Process, args ...string) api.Weighing {
 	t.Helper()
 	var w api.Weighing
+	if !slices.Contains(args, "--loads") {
+		args = append(args, "--loads", "0")
+	}
 	if err := json.Unmarshal([]byte(bed.Must(t, s, append([]string{"weigh"}, append(args, "--json")...)...)), &w); err != nil {
 		t.Fatal(err)
 	}
@@ -228,7 +232,7 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 		{[]string{"http://169.254.10.10/"}, 1, "public"},
 		{[]string{"ftp://kestrel.test/"}, 2, "http"},
 		{[]string{"page.html"}, 1, "no such file"},
-		{[]string{t.TempDir()}, 1, "index.html"},
+		{[]string{t.TempDir()}, 1, "no .html"},
 		{[]string{at, "--screens", "phone"}, 2, "phone 390x844@3"},
 		{[]string{at, "--screens", "tiny 10x10"}, 2, "200"},
 		{[]string{at, "--map", "x"}, 2, "URL=LANE"},
@@ -236,7 +240,7 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 		{[]string{at, "--site", "kestral"}, 1, "write kestrel instead of kestral"},
 		{nil, 2, "echolane weigh"},
 	} {
-		out := bed.Run(t, s, append([]string{"weigh"}, c.args...)...)
+		out := bed.Run(t, s, append([]string{"weigh", "--loads", "0"}, c.args...)...)
 		if out.Code != c.code || !strings.Contains(out.Err, c.says) {
 			t.Errorf("%v: %d %s; want %d with %q", c.args, out.Code, out.Err, c.code, c.says)
 		}
@@ -260,6 +264,89 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 	w := weighedPage(t, s, at, "--screens", "phone 390x844@3")
 	if v := w.Report.Views[0]; len(v.Pictures) != 0 || v.ImageBytes != 0 || w.Report.Title != "Nothing" {
 		t.Errorf("%+v", w.Report)
+	}
+}
+
+func TestTheFilesOfAFolderAreWeighedRewrittenAndUndone(t *testing.T) {
+	t.Parallel()
+	s := bed.Kestrel(t)
+	folder, reports := t.TempDir(), filepath.Join(t.TempDir(), "reports")
+	picture, err := os.ReadFile(filepath.Join(bed.Pictures, "mark.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	files := map[string]string{
+		"pictures/mark.png":          string(picture),
+		"index.html":                 `<!doctype html><title>Home</title><img src="pictures/mark.png" width="60" height="60" alt="The mark">`,
+		"guides/first.html":          `<!doctype html><title>First</title><img src="../pictures/mark.png" width="90" height="90" alt="The mark">`,
+		"guides/none.htm":            `<!doctype html><title>None</title><p>No pictures here`,
+		"node_modules/x/readme.html": `<!doctype html><img src="../../pictures/mark.png" alt="">`,
+	}
+	for name, data := range files {
+		file := filepath.Join(folder, name)
+		if err := os.MkdirAll(filepath.Dir(file), 0o755); err != nil {
+			t.Fatal(err)
+		}
+		if err := os.WriteFile(file, []byte(data), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if out := bed.Run(t, s, "weigh", folder, "--fix", "--out", "x.html"); out.Code != 2 || !strings.Contains(out.Err, "--in-place") {
+		t.Errorf("one file for three pages: %d %s", out.Code, out.Err)
+	}
+	out := bed.Must(t, s, "weigh", folder, "--map", "pictures/=catalogue", "--screens", "phone 390x844@2", "--fix", "--in-place", "--page", reports)
+	for _, want := range []string{"index.html", "guides/first.html", "guides/none.htm", "rewritten"} {
+		if !strings.Contains(out, want) {
+			t.Errorf("the table lacks %s:\n%s", want, out)
+		}
+	}
+	if strings.Contains(out, "node_modules") {
+		t.Errorf("a package of others was weighed:\n%s", out)
+	}
+	for name, rewritten := range map[string]bool{"index.html": true, "guides/first.html": true, "guides/none.htm": false, "node_modules/x/readme.html": false} {
+		data, err := os.ReadFile(filepath.Join(folder, name))
+		if err != nil || strings.Contains(string(data), "/kestrel/catalogue/mark.png") != rewritten {
+			t.Errorf("%s: %v\n%s", name, err, data)
+		}
+	}
+	for _, name := range []string{"index.html", "guides-first.html", "guides-none.htm"} {
+		if text, err := os.ReadFile(filepath.Join(reports, name)); err != nil || !strings.Contains(string(text), "Weigh-in") {
+			t.Errorf("the report %s: %v", name, err)
+		}
+	}
+	bed.Must(t, s, "weigh", folder, "--undo", "--in-place")
+	for name, data := range files {
+		if now, err := os.ReadFile(filepath.Join(folder, name)); err != nil || string(now) != data {
+			t.Errorf("undone, %s isn't what it was: %v\n%s", name, err, now)
+		}
+	}
+}
+
+// What a page looks like while it loads, and when it has, is in the report, in the terminal and behind the calls' addresses.
+func TestAPageIsLoadedOverThrottledLines(t *testing.T) {
+	t.Parallel()
+	s := bed.Kestrel(t)
+	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+	at := shop(t, `<!doctype html><title>One kite</title><img src="pictures/mark.png" width="300" height="300" alt="The mark">`)
+	w := weighedPage(t, s, at, "--screens", "phone 390x844@1", "--loads", "1")
+	if len(w.Report.Loads) != 2 || w.Report.Loads[0].LastImage.Median < 500 || len(w.Report.Loads[0].Frames) != len(weighin.Marks) {
+		t.Fatalf("%+v", w.Report.Loads)
+	}
+	path := fmt.Sprintf("/-/api/v1/sites/kestrel/weighings/%d/", w.ID)
+	shot := w.Report.Loads[0].Frames[3].Shot
+	for n, want := range map[int]string{w.Report.Views[0].Shot: "200", shot: "200", 0: "404", 1000: "404"} {
+		if r := s.Get(t, path+fmt.Sprintf("shots/%d", n)); r.Status[:3] != want || want == "200" && r.Header.Get("Content-Type") != "image/jpeg" {
+			t.Errorf("screenshot %d: %s %s", n, r.Status, r.Header.Get("Content-Type"))
+		}
+	}
+	if r, err := http.Get(s.Base + path + "shots/1"); err != nil || r.StatusCode != 401 {
+		t.Errorf("a screenshot for nobody: %v %v", r, err)
+	}
+	if r := s.Get(t, path+"page"); !strings.Contains(string(r.Data), "Slow 4G") || !strings.Contains(string(r.Data), "data:image/jpeg;base64,") {
+		t.Errorf("the report lacks how the page loads: %s", r.Status)
+	}
+	if out := bed.Run(t, s, "weigh", at, "--loads", "10"); out.Code != 2 || !strings.Contains(out.Err, "0 to 9") {
+		t.Errorf("ten loads: %d %s", out.Code, out.Err)
 	}
 }
 

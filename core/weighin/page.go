@@ -2,6 +2,7 @@ package weighin
 
 import (
 	_ "embed"
+	"encoding/base64"
 	"fmt"
 	"html/template"
 	"io"
@@ -15,6 +16,12 @@ import (
 var pageText string
 
 var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
+	"shot": func(int) template.URL { return "" }, "seconds": func(ms int) string { return fmt.Sprintf("%g s", float64(ms)/1000) }, "afterView": func(r *Report, i int) *View {
+		if r == nil || i >= len(r.Views) {
+			return nil
+		}
+		return &r.Views[i]
+	},
 	"bytes": wording.Bytes, "ms": func(v float64) string { return fmt.Sprintf("%.0f ms", v) },
 	"shift": func(v float64) string { return fmt.Sprintf("%.3f", v) }, "px": func(v float64) string { return fmt.Sprintf("%.0f", v) },
 	"short": short, "type": shortType, "share": func(left, of int64) string { return wording.Part(of-left, of) }, "saved": func(p Picture) int64 { return p.Saved() },
@@ -24,8 +31,37 @@ var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
 }).Parse(pageText))
 
 // WritePage writes a report as a page by itself, which prints well. after is of the rewritten page, nil where it wasn't.
-func WritePage(w io.Writer, r, after *Report) error {
-	return pageTemplate.Execute(w, map[string]any{"Report": r, "After": after, "Rows": Compare(r, after)})
+// shots are the screenshots by number, from 1.
+func WritePage(w io.Writer, r, after *Report, shots [][]byte) error {
+	t, err := pageTemplate.Clone()
+	if err != nil {
+		return err
+	}
+	t.Funcs(template.FuncMap{"shot": func(n int) template.URL {
+		if n < 1 || n > len(shots) {
+			return ""
+		}
+		return template.URL("data:image/jpeg;base64," + base64.StdEncoding.EncodeToString(shots[n-1]))
+	}})
+	return t.Execute(w, map[string]any{"Report": r, "After": after, "Rows": Compare(r, after), "Strips": Strips(r, after)})
+}
+
+// A Strip is a page's loading over one line, beside that of the rewritten page.
+type Strip struct {
+	Before Loading
+	After  *Loading // nil: it wasn't rewritten
+}
+
+// Strips puts a page's loads beside those of the rewritten page, which may be nil.
+func Strips(r, after *Report) (all []Strip) {
+	for i := range r.Loads {
+		s := Strip{Before: r.Loads[i]}
+		if after != nil && i < len(after.Loads) {
+			s.After = &after.Loads[i]
+		}
+		all = append(all, s)
+	}
+	return all
 }
 
 // Wasted is the share of the picture's bytes that it would do without, from 0 to 1.

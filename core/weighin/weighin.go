@@ -21,6 +21,7 @@ type Report struct {
 	Static bool      `json:"static"` // from the HTML alone: no browser laid the page out
 	Notes  []string  `json:"notes"`  // what couldn't be known or done
 	Views  []View    `json:"views"`
+	Loads  []Loading `json:"loads"` // over throttled lines; empty: it wasn't tried
 }
 
 // View is the page on one screen.
@@ -43,6 +44,9 @@ type View struct {
 	PageHeight   int       `json:"page_height"`   // CSS pixels
 	LoadMS       float64   `json:"load_ms"`       // until the load event
 	ImagesFailed int       `json:"images_failed"` // that didn't load
+	Shot         int       `json:"shot"`          // the whole page's screenshot, by number; 0: there is none
+	ShotHeight   int       `json:"shot_height"`   // how much of the page it shows, CSS pixels
+	ShotData     []byte    `json:"-"`             // JPEG
 }
 
 // Shift is an element that jumped.
@@ -294,6 +298,9 @@ func (r *Report) Finish(took time.Duration) {
 		}
 		v.Sum()
 		v.Sort()
+	}
+	if r.Loads == nil {
+		r.Loads = []Loading{}
 	}
 	r.TookMS = took.Milliseconds()
 }

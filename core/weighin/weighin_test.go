@@ -113,7 +113,7 @@ func TestSumsCountWhatIsRepeatedOnce(t *testing.T) {
 func TestTheReportStandsByItself(t *testing.T) {
 	r := &Report{Page: "https://shop.test/<b>", Notes: []string{"a & b"}, Views: []View{{Name: "phone", ImageBytes: 1000, AfterBytes: 10, Pictures: []Picture{{URL: "https://shop.test/<script>.jpg", Rule: "echolane lane set", Bytes: 1000, After: &After{Bytes: 10, Type: "image/avif"}, Remedies: []Remedy{{"pixels", 990, "too many"}}}}}}}
 	var b bytes.Buffer
-	if err := WritePage(&b, r, nil); err != nil {
+	if err := WritePage(&b, r, nil, nil); err != nil {
 		t.Fatal(err)
 	}
 	page := b.String()

@@ -105,6 +105,7 @@ func (a *API) operations() []operation {
 		{"POST", "/sites/:site/weighings", a.weigh, "begin to weigh a page", nil, AskWeighing{}, Weighing{}, 202, false},
 		{"GET", "/sites/:site/weighings/:weighing", a.weighing, "how far it is, or what it came to", nil, nil, Weighing{}, 200, false},
 		{"GET", "/sites/:site/weighings/:weighing/page", a.weighingPage, "the report as a page by itself", nil, nil, page{}, 200, false},
+		{"GET", "/sites/:site/weighings/:weighing/shots/:shot", a.weighingShot, "one of the report's screenshots, by its number", nil, nil, image{}, 200, false},
 		{"DELETE", "/sites/:site/weighings/:weighing", a.stopWeighing, "stop it, or forget it", nil, nil, nil, 204, false},
 
 		{"GET", "/sites/:site/keys", a.keys, "the site's signing keys, without what they say", byPage, nil, Page[Key]{}, 200, false},

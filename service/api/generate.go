@@ -24,7 +24,7 @@ type call struct {
 }
 
 // numbered are the path's parameters that are numbers.
-var numbered = []string{"version", "weighing", "refusal", "token", "person"}
+var numbered = []string{"version", "weighing", "shot", "refusal", "token", "person"}
 
 func calls() []call {
 	var all []call

@@ -27,6 +27,7 @@ type AskWeighing struct {
 	Base    string            `json:"base,omitempty"`    // what addresses in the rewritten page begin with
 	File    string            `json:"file,omitempty"`    // the file that the page lies in, as people know it
 	Fix     bool              `json:"fix,omitempty"`     // rewrite the page too, and weigh that
+	Loads   int               `json:"loads,omitempty"`   // how often it is loaded over each throttled line, 0 to 9
 }
 
 const (
@@ -52,7 +53,7 @@ func (a *API) weigh(c fiber.Ctx) error {
 	if no := readUpTo(c, &in, largestFolder); no != nil {
 		return refuse(c, no)
 	}
-	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: cmp.Or(in.Base, addressOf(s, c.BaseURL())), Fix: in.Fix, File: wording.Cut(in.File, 200), Files: in.Files, Own: []string{c.BaseURL()}}
+	ask := weighing.Ask{Site: s, Page: in.Page, Screens: in.Screens, Maps: in.Maps, Base: cmp.Or(in.Base, addressOf(s, c.BaseURL())), Fix: in.Fix, Loads: in.Loads, File: wording.Cut(in.File, 200), Files: in.Files, Own: []string{c.BaseURL()}}
 	if len(in.HTML) > 0 {
 		ask.HTML = in.HTML
 	}
@@ -69,6 +70,9 @@ func (a *API) weigh(c fiber.Ctx) error {
 	}
 	for _, h := range s.Hosts {
 		ask.Own = append(ask.Own, "http://"+h, "https://"+h)
+	}
+	if in.Loads < 0 || in.Loads > weighing.MostLoads {
+		return refuse(c, badRequest("loads", fmt.Sprint(in.Loads), "a page isn't loaded that often", fmt.Sprintf("0 to %d", weighing.MostLoads)))
 	}
 	if len(in.Screens) > 6 {
 		return refuse(c, badRequest("screens", fmt.Sprint(len(in.Screens)), "too many screens", "at most six"))
@@ -131,30 +135,63 @@ func (a *API) weighing(c fiber.Ctx) error {
 	}
 	out := Weighing{Weighing: *w}
 	if w.Outcome != nil {
-		var o weighing.Outcome
-		if err := json.Unmarshal(w.Outcome, &o); err != nil {
-			return refuse(c, asRefusal(err))
+		o, no := outcomeOf(w)
+		if no != nil {
+			return refuse(c, no)
 		}
 		out.Report, out.Fixed, out.After = &o.Report, o.Fixed, o.After
 	}
 	return c.JSON(out)
 }
 
-// weighingPage answers the report as a page by itself.
-func (a *API) weighingPage(c fiber.Ctx) error {
+// outcome is what a weigh-in came to.
+func (a *API) outcome(c fiber.Ctx) (*weighing.Outcome, *policy.Refusal) {
 	w, no := a.findWeighing(c, records.MayRead)
+	if no != nil {
+		return nil, no
+	}
+	if w.Outcome == nil {
+		return nil, nothing("report of weigh-in", c.Params("weighing"))
+	}
+	return outcomeOf(w)
+}
+
+func outcomeOf(w *records.Weighing) (*weighing.Outcome, *policy.Refusal) {
+	var o weighing.Outcome
+	if err := json.Unmarshal(w.Outcome, &o); err != nil {
+		return nil, asRefusal(err)
+	}
+	for _, r := range []*weighin.Report{&o.Report, o.After} {
+		if r != nil && r.Loads == nil { // weighed before pages were loaded over throttled lines
+			r.Loads = []weighin.Loading{}
+		}
+	}
+	return &o, nil
+}
+
+// weighingShot answers one of the screenshots.
+func (a *API) weighingShot(c fiber.Ctx) error {
+	o, no := a.outcome(c)
 	if no != nil {
 		return refuse(c, no)
 	}
-	if w.Outcome == nil {
-		return refuse(c, nothing("report of weigh-in", c.Params("weighing")))
+	n, err := strconv.Atoi(c.Params("shot"))
+	if err != nil || n < 1 || n > len(o.Shots) {
+		return refuse(c, nothing("screenshot", c.Params("shot")))
 	}
-	var o weighing.Outcome
-	if err := json.Unmarshal(w.Outcome, &o); err != nil {
-		return refuse(c, asRefusal(err))
+	pictureHead(c, "image/jpeg")
+	c.Set("Cache-Control", "private, max-age=86400") // a weigh-in never changes
+	return c.Send(o.Shots[n-1])
+}
+
+// weighingPage answers the report as a page by itself.
+func (a *API) weighingPage(c fiber.Ctx) error {
+	o, no := a.outcome(c)
+	if no != nil {
+		return refuse(c, no)
 	}
 	var b bytes.Buffer
-	if err := weighin.WritePage(&b, &o.Report, o.After); err != nil {
+	if err := weighin.WritePage(&b, &o.Report, o.After, o.Shots); err != nil {
 		return refuse(c, asRefusal(err))
 	}
 	c.Set("Content-Type", "text/html; charset=utf-8")

@@ -221,7 +221,7 @@ func (a *App) start(ctx context.Context) error {
 	}
 	a.api.Maker = a.delivery
 	a.browsers = &weighing.Browsers{Launcher: a.o.Browser, Log: a.o.Log, Panics: a.panics}
-	weigher := &weighing.Weigher{Workshop: a.workshop, Lanes: a.lanes, Sources: a.sources, Browsers: a.browsers, Listen: a.listener.Addr().String(), Log: a.o.Log, Panics: a.panics}
+	weigher := &weighing.Weigher{Workshop: a.workshop, Lanes: a.lanes, Sources: a.sources, Browsers: a.browsers, Listen: a.listener.Addr().String(), IsFirst: delivery.IsFirst, Log: a.o.Log, Panics: a.panics}
 	weigher.MarkupFor = func(ctx context.Context, s *policy.SiteSettings, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal) {
 		m, no := api.MarkupFor(ctx, a.delivery, s, api.AskMarkup{Source: source, Slot: slot, Decorative: true, Declarations: d.AddressForm(), First: first, Base: base, Modelled: true})
 		return m.Markup, no

@@ -2,6 +2,7 @@ package delivery
 
 import (
 	"strconv"
+	"strings"
 	"time"
 
 	"echolane/service/source"
@@ -75,3 +76,10 @@ func (c control) forShared() string {
 
 // changes reports whether the field depends on the time.
 func (c control) changes() bool { return c.expires != 0 }
+
+// IsFirst reports whether a Cache-Control is that of a first answer, which a better one follows within seconds.
+func IsFirst(cacheControl string) bool {
+	scope, age, ok := strings.Cut(cacheControl, ", max-age=")
+	n, err := strconv.Atoi(age)
+	return ok && err == nil && n > 0 && n <= provisionalAge && (scope == "public" || scope == "private")
+}

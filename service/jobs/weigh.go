@@ -29,7 +29,7 @@ type Weigher interface {
 const (
 	weighQueue  = "weigh"
 	weighAtOnce = 1 // pages that a node weighs: each has a browser of its own
-	weighLimit  = 5 * time.Minute
+	weighLimit  = 8 * time.Minute
 	weighTold   = 500 * time.Millisecond // how often a node says how far it is, also while nothing changes
 )
 
@@ -185,7 +185,7 @@ func (j *Jobs) weigh(ctx context.Context, id int64, turn int, ask weighing.Ask) 
 		err = errors.New("the service met something that it wasn't made for")
 	}
 	if limited.Err() == context.DeadlineExceeded {
-		err = errors.New("the page took more than five minutes to weigh")
+		err = errors.New("the page took more than eight minutes to weigh")
 	}
 	close(ended)
 	telling.Wait()

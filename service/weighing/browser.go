@@ -5,6 +5,7 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"math"
 	"os/exec"
 	"sort"
 	"strings"
@@ -94,6 +95,7 @@ type asked struct {
 	finished bool
 	failed   string
 	image    bool
+	ended    float64 // seconds since 1970
 }
 
 // traffic is what a tab asked for.
@@ -102,6 +104,7 @@ type traffic struct {
 	byID   map[network.RequestID]*asked
 	order  []*asked
 	last   time.Time
+	epoch  float64 // seconds since 1970 of the browser's own clock's zero
 	paused chan *fetch.EventRequestPaused
 }
 
@@ -111,6 +114,9 @@ func (t *traffic) see(ev any) {
 	switch e := ev.(type) {
 	case *network.EventRequestWillBeSent:
 		t.last = time.Now()
+		if t.epoch == 0 {
+			t.epoch = e.WallTime.Float64() - e.Timestamp.Float64()
+		}
 		if len(t.order) < 20000 && !strings.HasPrefix(e.Request.URL, "data:") {
 			a := &asked{id: e.RequestID, url: e.Request.URL, image: string(e.Type) == "Image"}
 			t.byID[e.RequestID] = a
@@ -129,7 +135,7 @@ func (t *traffic) see(ev any) {
 	case *network.EventLoadingFinished:
 		t.last = time.Now()
 		if a := t.byID[e.RequestID]; a != nil {
-			a.bytes, a.finished = e.EncodedDataLength, true
+			a.bytes, a.finished, a.ended = e.EncodedDataLength, true, t.epoch+e.Timestamp.Float64()
 		}
 	case *network.EventLoadingFailed:
 		t.last = time.Now()
@@ -242,7 +248,7 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	if err != nil {
 		return nil, err
 	}
-	stop, err := b.stand(ctx, t)
+	stop, err := b.stand(ctx, t, nil)
 	if err != nil {
 		return nil, err
 	}
@@ -288,6 +294,8 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	if err != nil {
 		return nil, err
 	}
+	out.view.ShotHeight = min(max(all.Height, s.Height), mostShotHigh)
+	out.view.ShotData = shoot(ctx, s, out.view.ShotHeight)
 	sizes, err := evaluate[[]sized](ctx, sizingScript)
 	if err != nil {
 		out.notes = append(out.notes, "on the "+s.Name+" it couldn't be tried which pictures make the page jump")
@@ -321,17 +329,52 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	return out, ctx.Err()
 }
 
-// stand answers, in a tab, the requests that files stand for, until it is stopped.
-func (b *browser) stand(ctx context.Context, t *traffic) (stop func(), err error) {
-	if len(b.overlay) == 0 {
-		return func() {}, nil
-	}
+const (
+	shotWide     = 720     // device pixels, at most
+	shotArea     = 1600000 // device pixels, at most
+	mostShotHigh = 9000    // CSS pixels
+	shotTime     = 6 * time.Second
+)
+
+// shoot takes a picture of the page down to a height in CSS pixels; nil where that can't be had.
+func shoot(ctx context.Context, s Screen, high int) []byte {
+	ctx, cancel := context.WithTimeout(ctx, shotTime)
+	defer cancel()
+	quality, beyond := int64(65), true
+	scale := math.Min(1, shotWide/float64(s.Width))
+	scale = math.Min(scale, math.Sqrt(shotArea/(float64(s.Width)*float64(high))))
+	var data []byte
+	chromedp.Do(ctx, chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
+		shot, err := chromedp.Call(ctx, page.CaptureScreenshot, page.CaptureScreenshotParams{
+			Format: "jpeg", Quality: &quality, CaptureBeyondViewport: &beyond, Clip: &page.Viewport{Width: float64(s.Width), Height: float64(high), Scale: scale / s.Density},
+		})
+		if err == nil {
+			data = shot.Data
+		}
+		return err
+	}))
+	return data
+}
+
+// stand answers, in a tab, the requests that files stand for, until it is stopped. Over a line, plain HTTP is left to the proxy, so that
+// the browser throttles it as it does everything else.
+func (b *browser) stand(ctx context.Context, t *traffic, over *line) (stop func(), err error) {
 	call := func(do func(ctx context.Context) error) error {
 		return chromedp.Do(ctx, chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error { return do(ctx) }))
 	}
 	var patterns []*fetch.RequestPattern
 	for u := range b.overlay {
+		if over != nil && strings.HasPrefix(u, "http://") {
+			continue
+		}
 		patterns = append(patterns, &fetch.RequestPattern{URLPattern: strings.NewReplacer(`\`, `\\`, "*", `\*`, "?", `\?`).Replace(u)})
+	}
+	if len(patterns) == 0 {
+		return func() {}, nil
+	}
+	var shared *sharedLine
+	if over != nil {
+		shared = &sharedLine{line: over}
 	}
 	if err := call(func(ctx context.Context) error {
 		_, err := chromedp.Call(ctx, fetch.Enable, fetch.EnableParams{Patterns: patterns})
@@ -345,7 +388,21 @@ func (b *browser) stand(ctx context.Context, t *traffic) (stop func(), err error
 		for {
 			select {
 			case e := <-t.paused:
-				b.panics.Run("answer a page's request", func() error { return call(func(ctx context.Context) error { return b.fulfil(ctx, e) }) })
+				answer := func() {
+					b.panics.Run("answer a page's request", func() error { return call(func(ctx context.Context) error { return b.fulfil(ctx, e) }) })
+				}
+				if shared == nil {
+					answer()
+					continue
+				}
+				wait := shared.wait(len(b.overlay[e.Request.URL].data), time.Now())
+				serving.Go(func() {
+					select {
+					case <-time.After(wait):
+						answer()
+					case <-ended.Done():
+					}
+				})
 			case <-ended.Done():
 				return
 			}
@@ -395,7 +452,7 @@ func (b *browser) boxes(address string, widths []int) (map[int][]box, error) {
 	if err := chromedp.Listen(ctx, t.see); err != nil {
 		return nil, err
 	}
-	end, err := b.stand(ctx, t)
+	end, err := b.stand(ctx, t, nil)
 	if err != nil {
 		return nil, err
 	}

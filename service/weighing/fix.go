@@ -3,7 +3,6 @@ package weighing
 import (
 	"context"
 	"fmt"
-	"maps"
 	"math"
 	"net/url"
 	"slices"
@@ -286,13 +285,6 @@ func names(value string, loaded []string) bool {
 		}
 	}
 	return false
-}
-
-// worse reports whether takeBack would take something back.
-func (p *plan) worse(before, after *weighin.Report) bool {
-	try := *p
-	try.changes, try.whyNot = maps.Clone(p.changes), maps.Clone(p.whyNot)
-	return try.takeBack(before, after, false)
 }
 
 // takeBack takes back the changes of images that weigh more than before on some screen, or don't load, all of them where the page

@@ -7,6 +7,7 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"strconv"
 	"sync"
 	"time"
 
@@ -28,6 +29,7 @@ type proxy struct {
 	serving sync.WaitGroup
 
 	mu      sync.Mutex
+	files   map[string]file   // by URL, instead of what the network has
 	refused map[string]string // host → why nothing is taken from it
 	broken  map[string]string // host → why it can't be reached
 	bytes   int64
@@ -49,6 +51,13 @@ func startProxy(site string, private []netip.Prefix, self map[string]string, cat
 	p.server = &http.Server{Handler: p, ReadHeaderTimeout: 10 * time.Second}
 	catch.Go(&p.serving, "serve the way out of a weigh-in", func() { p.server.Serve(l) })
 	return p, nil
+}
+
+// stand has files, by their URLs, be answered instead of what the network has; nil: none.
+func (p *proxy) stand(files map[string]file) {
+	p.mu.Lock()
+	defer p.mu.Unlock()
+	p.files = files
 }
 
 func (p *proxy) close() {
@@ -108,6 +117,15 @@ func (p *proxy) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	if !r.URL.IsAbs() || r.URL.Scheme != "http" {
 		http.Error(w, "this is a proxy", http.StatusBadRequest)
+		return
+	}
+	p.mu.Lock()
+	f, ok := p.files[r.RequestURI]
+	p.mu.Unlock()
+	if ok {
+		w.Header().Set("Content-Type", f.kind)
+		w.Header().Set("Content-Length", strconv.Itoa(len(f.data)))
+		w.Write(f.data)
 		return
 	}
 	out := r.Clone(r.Context())

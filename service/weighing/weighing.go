@@ -2,6 +2,7 @@
 package weighing
 
 import (
+	"bytes"
 	"cmp"
 	"context"
 	"errors"
@@ -48,8 +49,14 @@ type Weigher struct {
 	Listen   string // where the service listens
 	// MarkupFor is how markup for a source and its slot comes about.
 	MarkupFor func(ctx context.Context, s *policy.SiteSettings, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal)
-	Log       *slog.Logger
-	Panics    *panics.Catcher
+	// IsFirst reports whether a Cache-Control of this service's says that a better answer follows; nil: none does.
+	IsFirst func(cacheControl string) bool
+	Log     *slog.Logger
+	Panics  *panics.Catcher
+}
+
+func (w *Weigher) isFirst(cacheControl string) bool {
+	return w.IsFirst != nil && w.IsFirst(cacheControl)
 }
 
 // A Map says that what lies below a URL lies in a lane too.
@@ -73,10 +80,11 @@ type Ask struct {
 	HTML    []byte               `json:"html"`  // stands for what the page's address answers; nil: what it answers
 	Screens []Screen             `json:"screens"`
 	Maps    []Map                `json:"maps"`
-	Own     []string             `json:"own"`  // base URLs under which this service is reached, such as http://127.0.0.1:8740
-	Base    string               `json:"base"` // what addresses in the rewritten page begin with; "": the first of Own
-	Fix     bool                 `json:"fix"`  // rewrite the page too, and weigh that
-	File    string               `json:"file"` // the file that the page lies in, as people know it; "": it is served
+	Own     []string             `json:"own"`   // base URLs under which this service is reached, such as http://127.0.0.1:8740
+	Base    string               `json:"base"`  // what addresses in the rewritten page begin with; "": the first of Own
+	Fix     bool                 `json:"fix"`   // rewrite the page too, and weigh that
+	Loads   int                  `json:"loads"` // how often the page is loaded over each throttled line; 0: not at all
+	File    string               `json:"file"`  // the file that the page lies in, as people know it; "": it is served
 }
 
 // Progress is told how far a weigh-in is.
@@ -85,6 +93,7 @@ type Progress func(done, all int, doing string)
 const (
 	mostRenders = 240 // distinct pictures that are made to fit
 	leastBytes  = 700 // below, nothing is worth making
+	mostShots   = 6 << 20
 )
 
 // Outcome is what a weigh-in came to.
@@ -92,6 +101,46 @@ type Outcome struct {
 	Report weighin.Report  `json:"report"`
 	Fixed  *Fixed          `json:"fixed"`
 	After  *weighin.Report `json:"after"` // of the fixed page
+	Shots  [][]byte        `json:"shots"` // JPEG; the report's numbers count from 1
+}
+
+// number puts the reports' screenshots into one list: whole pages first, then what was seen while they loaded.
+func (o *Outcome) number() {
+	held := 0
+	shot := func(data []byte) int {
+		if len(data) == 0 {
+			return 0
+		}
+		for i, s := range o.Shots {
+			if bytes.Equal(s, data) {
+				return i + 1
+			}
+		}
+		if held += len(data); held > mostShots {
+			return 0
+		}
+		o.Shots = append(o.Shots, data)
+		return len(o.Shots)
+	}
+	for _, r := range []*weighin.Report{&o.Report, o.After} {
+		if r == nil {
+			continue
+		}
+		for i := range r.Views {
+			r.Views[i].Shot = shot(r.Views[i].ShotData)
+		}
+	}
+	for _, r := range []*weighin.Report{&o.Report, o.After} {
+		if r == nil {
+			continue
+		}
+		for i := range r.Loads {
+			for j := range r.Loads[i].Frames {
+				f := &r.Loads[i].Frames[j]
+				f.Shot = shot(f.Data)
+			}
+		}
+	}
 }
 
 // Weigh does it.
@@ -145,8 +194,12 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome
 	}
 	defer b.stop()
 	out := &Outcome{}
+	defer out.number()
 	report, err := w.views(ctx, b, p, &a, progress)
 	if err != nil {
+		return nil, err
+	}
+	if report.Loads, err = w.loads(ctx, b, p, &a, "the page", progress); err != nil {
 		return nil, err
 	}
 	out.Report = *report
@@ -158,42 +211,78 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome
 	if err != nil {
 		return nil, err
 	}
-	// What weighs more or fails to load after all is taken back, until nothing does.
-	for round := 0; ; round++ {
-		out.Fixed = plan.write(false)
-		if out.After = report; out.Fixed.Changed == 0 {
-			return out, nil
-		}
-		b.overlay[a.Page] = file{kind, out.Fixed.HTML}
-		after, err := w.views(ctx, b, p, &a, progress)
+	if out.Fixed, out.After, err = w.rewrite(ctx, b, p, &a, kind, plan, report, progress); err != nil || out.Fixed.Changed == 0 {
+		return out, err
+	}
+	if out.After.Loads, err = w.loads(ctx, b, p, &a, "the rewritten page", progress); err != nil {
+		return nil, err
+	}
+	return out, nil
+}
+
+// rewrite writes the page as planned and weighs it. What weighs more or fails to load after all is taken back, until nothing does.
+func (w *Weigher) rewrite(ctx context.Context, b *browser, p *proxy, a *Ask, kind string, plan *plan, before *weighin.Report, progress Progress) (*Fixed, *weighin.Report, error) {
+	again := func(fixed *Fixed) (*weighin.Report, error) {
+		b.overlay[a.Page] = file{kind, fixed.HTML}
+		after, err := w.views(ctx, b, p, a, progress)
 		if err != nil {
 			return nil, fmt.Errorf("weigh the page again: %w", err)
 		}
-		if out.After = after; !plan.worse(report, after) {
-			out.Fixed = plan.write(true)
-			return out, nil
+		return after, nil
+	}
+	for round := 0; ; round++ {
+		fixed := plan.write(false)
+		if fixed.Changed == 0 {
+			return fixed, before, nil
 		}
-		// First answers may weigh more than what is kept: what was looked for has the time to come.
-		if round == 0 {
-			select {
-			case <-time.After(refineTime):
-			case <-ctx.Done():
-				return nil, ctx.Err()
-			}
-			if after, err = w.views(ctx, b, p, &a, progress); err != nil {
-				return nil, fmt.Errorf("weigh the page again: %w", err)
-			}
-			out.After = after
+		after, err := again(fixed)
+		if err != nil {
+			return nil, nil, err
 		}
-		if !plan.takeBack(report, after, round == mostRounds-1) {
-			out.Fixed = plan.write(true)
-			return out, nil
+		// First answers may weigh more than what is kept: that has the time to come, and is what visitors get.
+		if round == 0 && w.refined(ctx, p, a, after, progress) {
+			if after, err = again(fixed); err != nil {
+				return nil, nil, err
+			}
+		}
+		if !plan.takeBack(before, after, round == mostRounds-1) {
+			return plan.write(true), after, nil
 		}
 	}
 }
 
-// refineTime is how long better encodes are waited for where the first ones were heavier than the page's own.
-const refineTime = 5 * time.Second
+// refined waits until none of the page's pictures is a first answer any more, or for as long as that is waited for. It reports whether
+// there were any.
+func (w *Weigher) refined(ctx context.Context, p *proxy, a *Ask, r *weighin.Report, progress Progress) bool {
+	first := map[string]bool{}
+	for i := range r.Views {
+		for _, x := range r.Views[i].Pictures {
+			if _, own := a.own(x.URL); own && w.isFirst(x.Cache) {
+				first[x.URL] = true
+			}
+		}
+	}
+	if len(first) == 0 {
+		return false
+	}
+	all, until := len(first), time.Now().Add(refineTime)
+	for len(first) > 0 && time.Now().Before(until) && ctx.Err() == nil {
+		progress(all-len(first), all, "waiting for the pictures that are searched for")
+		select {
+		case <-time.After(time.Second):
+		case <-ctx.Done():
+		}
+		for u := range first {
+			if _, header, err := p.get(ctx, u, mostBody); err != nil || !w.isFirst(header.Get("Cache-Control")) {
+				delete(first, u)
+			}
+		}
+	}
+	return true
+}
+
+// refineTime is how long kept variants are waited for where first answers came.
+const refineTime = 12 * time.Second
 
 // mostRounds is how often a page is weighed again before all of it is taken back.
 const mostRounds = 3

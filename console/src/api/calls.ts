@@ -136,6 +136,9 @@ export const getWeighing = (site: string, weighing: number, signal?: AbortSignal
 // weighingPageAddress is GET /sites/:site/weighings/:weighing/page: the report as a page by itself.
 export const weighingPageAddress = (site: string, weighing: number) => base + at`/sites/${site}/weighings/${weighing}/page`;
 
+// weighingShotAddress is GET /sites/:site/weighings/:weighing/shots/:shot: one of the report's screenshots, by its number.
+export const weighingShotAddress = (site: string, weighing: number, shot: number) => base + at`/sites/${site}/weighings/${weighing}/shots/${shot}`;
+
 // stopWeighing is DELETE /sites/:site/weighings/:weighing: stop it, or forget it.
 export const stopWeighing = (site: string, weighing: number) => send<void>("DELETE", at`/sites/${site}/weighings/${weighing}`);
 

@@ -20,6 +20,7 @@ export type Property = Schemas["Property"];
 export type Weighing = Schemas["Weighing"];
 export type Report = Schemas["Report"];
 export type View = Schemas["View"];
+export type Loading = Schemas["Loading"];
 export type WeighedPicture = Schemas["Picture"];
 export type Markup = Schemas["Markup"];
 type Details = Schemas["Problem"];

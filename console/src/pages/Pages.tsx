@@ -1,7 +1,7 @@
 // Pages: weigh-ins of real pages, before and after.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { getWeighing, listSites, stopWeighing, weigh } from "../api/calls";
+import { getWeighing, listSites, stopWeighing, weigh, weighingShotAddress } from "../api/calls";
 import { latestWeighings } from "../api/client";
 import { addressOf, go, useAddress } from "../frame/address";
 import { Button } from "../parts/Button";
@@ -51,10 +51,11 @@ function Begin({ site, pages }: { site: string; pages: string[] }) {
   const [page, setPage] = useState("");
   const [maps, setMaps] = useState<string[]>([]);
   const [fix, setFix] = useState(false);
+  const [loads, setLoads] = useState(true);
   const [error, setError] = useState<Error>();
   const begin = () => {
     const read = maps.map((m) => ({ from: m.slice(0, m.lastIndexOf("=")).trim(), to: m.slice(m.lastIndexOf("=") + 1).trim() }));
-    weigh(site, { page, fix, maps: read }).then((w) => (setError(undefined), queries.invalidateQueries({ queryKey: ["weighings", site] }), go(addressOf("pages", [site, String(w.id)]))), setError);
+    weigh(site, { page, fix, maps: read, loads: loads ? 3 : 0 }).then((w) => (setError(undefined), queries.invalidateQueries({ queryKey: ["weighings", site] }), go(addressOf("pages", [site, String(w.id)]))), setError);
   };
   return (
     <form
@@ -83,6 +84,10 @@ function Begin({ site, pages }: { site: string; pages: string[] }) {
           <label className="flex items-center gap-1.5">
             <input type="checkbox" checked={fix} onChange={(e) => setFix(e.target.checked)} className="accent-(--color-accent)" />
             rewrite it, and weigh that
+          </label>
+          <label className="flex items-center gap-1.5">
+            <input type="checkbox" checked={loads} onChange={(e) => setLoads(e.target.checked)} className="accent-(--color-accent)" />
+            load it over slow lines, three times each
           </label>
         </div>
       </details>
@@ -116,17 +121,27 @@ function List({ site, id }: { site: string; id: string | undefined }) {
               e.preventDefault();
               go(addressOf("pages", [site, String(w.id)]));
             }}
-            className="block py-1.5 break-all aria-[current]:text-accent"
+            className="flex gap-2 py-1.5 break-all aria-[current]:text-accent"
           >
-            {w.page}
-            <span className="figures block text-xs text-soft">
-              {whenText(w.begun_at)} {w.state !== "done" && w.state}
+            <Thumb address={w.state === "done" ? weighingShotAddress(site, w.id, 1) : ""} />
+            <span className="min-w-0">
+              {w.page}
+              <span className="figures block text-xs text-soft">
+                {whenText(w.begun_at)} {w.state !== "done" && w.state}
+              </span>
             </span>
           </a>
         </li>
       ))}
     </ul>
   );
+}
+
+// Thumb is what a page looked like, or the room for it: pages that were weighed without a browser have no picture.
+function Thumb({ address }: { address: string }) {
+  const [gone, setGone] = useState(false);
+  if (!address || gone) return <span aria-hidden className="block h-13 w-10 shrink-0 bg-panel" />;
+  return <img src={address} alt="" loading="lazy" onError={() => setGone(true)} className="block h-13 w-10 shrink-0 border border-line object-cover object-top" />;
 }
 
 function Progress({ done, of }: { done: number; of: number }) {

@@ -1,6 +1,6 @@
 import { useState } from "react";
-import { originalAddress, weighingPageAddress } from "../api/calls";
-import { type Report, type View, type WeighedPicture, type Weighing } from "../api/client";
+import { originalAddress, weighingPageAddress, weighingShotAddress } from "../api/calls";
+import { type Loading, type Report, type View, type WeighedPicture, type Weighing } from "../api/client";
 import { imageAddress } from "../easel/declarations";
 import { elementsOf } from "../frame/address";
 import { Button } from "../parts/Button";
@@ -19,7 +19,9 @@ export function Weighed(props: { site: string; id: number; report: Report; after
   const { report, after, beside } = props;
   const [screen, setScreen] = useState(report.views[0]?.name ?? "");
   const [open, setOpen] = useState<WeighedPicture>();
+  const [both, setBoth] = useState(false);
   const view = report.views.find((v) => v.name === screen) ?? report.views[0];
+  const then = after?.views.find((v) => v.name === view?.name);
   if (!view) return null;
   const cell = "py-1 pr-4 text-right";
   return (
@@ -69,15 +71,17 @@ export function Weighed(props: { site: string; id: number; report: Report; after
           </tbody>
         </table>
       </Wide>
+      {report.loads.length > 0 && <Loads site={props.site} id={props.id} views={report.views} before={report.loads} after={after?.loads} />}
       <div className="flex flex-wrap items-center gap-3">
         <Choice label="Screen" value={view.name} options={report.views.map((v) => ({ value: v.name, text: `${v.name} ${v.width} × ${v.height} at ${v.density}×` }))} onChange={setScreen} />
         <a className="text-accent underline" href={weighingPageAddress(props.site, props.id)}>
           the report as a page
         </a>
         {props.fixed && <Fixed fixed={props.fixed} />}
+        {then && then.shot > 0 && view.shot > 0 && <Button onClick={() => setBoth(true)}>Now and rewritten</Button>}
       </div>
       <div className="flex shrink-0 items-start gap-4">
-      <PageMap view={view} />
+      <PageMap view={view} shot={view.shot > 0 ? weighingShotAddress(props.site, props.id, view.shot) : ""} />
       <Wide label="Pictures" className="flex-1">
         <table className="w-full text-left text-sm" aria-label="Pictures">
           <thead className="text-soft">
@@ -136,6 +140,9 @@ export function Weighed(props: { site: string; id: number; report: Report; after
       <Window title={open ? short(open.url) : ""} open={open !== undefined} onClose={() => setOpen(undefined)}>
         {open && <BeforeAfter site={props.site} picture={open} />}
       </Window>
+      <Window title={`The page on the ${view.name}, now and rewritten`} open={both} onClose={() => setBoth(false)}>
+        {then && <WholePages before={view} after={then} address={(shot) => weighingShotAddress(props.site, props.id, shot)} />}
+      </Window>
     </>
   );
 }
@@ -149,25 +156,120 @@ const thumb = (site: string, p: WeighedPicture) => {
 };
 
 // The page in small: where its pictures lie, each the redder the more bytes it wastes. In words it's the table beside.
-function PageMap({ view }: { view: View }) {
+function PageMap({ view, shot }: { view: View; shot: string }) {
   const height = Math.max(view.page_height, view.height);
   const scale = Math.min(176 / view.width, 900 / height);
   const worst = Math.max(1, ...view.pictures.map((p) => p.bytes * wasted(p)));
   return (
     <figure className="sticky top-0 shrink-0 max-lg:hidden">
       <div role="img" aria-label={`The page on the ${view.name}: ${view.pictures.length} pictures, ${bytesText(view.image_bytes - view.after_bytes)} of ${bytesText(view.image_bytes)} wasted`} className="relative border border-edge" style={{ width: view.width * scale, height: height * scale }}>
+        {shot && <img src={shot} alt="" className="absolute inset-x-0 top-0 w-full" style={{ height: view.shot_height * scale }} />}
         <div className="absolute inset-x-0 border-b border-dashed border-edge" style={{ top: view.height * scale }} />
         {view.pictures.map((p, i) => (
           <div
             key={i}
             title={`${short(p.url)}: ${bytesText(p.bytes)}, ${Math.round(100 * wasted(p))} % wasted`}
-            className="absolute border border-ground"
+            className={"absolute border border-ground " + (shot ? "opacity-70" : "")}
             style={{ left: p.x * scale, top: p.y * scale, width: Math.max(2, p.w * scale), height: Math.max(2, p.h * scale), background: `color-mix(in oklab, var(--trouble) ${Math.round(100 * Math.pow((p.bytes * wasted(p)) / worst, 0.4))}%, var(--line))` }}
           />
         ))}
       </div>
       <figcaption className="mt-1 w-0 min-w-full text-xs text-soft">red: bytes wasted; dashed: the first screen's end</figcaption>
     </figure>
+  );
+}
+
+const seconds = (ms: number) => (ms / 1000).toFixed(1);
+const timeText = (l: Loading, s: Loading["content"]) => (s.median >= l.cut_ms ? `over ${l.cut_ms / 1000} s` : `${seconds(s.median)} s` + (seconds(s.least) === seconds(s.most) ? "" : ` (${seconds(s.least)}–${seconds(s.most)})`));
+
+// How the page loads over throttled lines: figures first, then what was seen at each of some times.
+function Loads(props: { site: string; id: number; views: View[]; before: Loading[]; after: Loading[] | undefined }) {
+  const rows = props.before.flatMap((l, i) => [
+    { l, which: "now", first: true },
+    ...(props.after?.[i] ? [{ l: props.after[i], which: "rewritten", first: false }] : []),
+  ]);
+  const shapeOf = (l: Loading) => {
+    const v = props.views.find((o) => o.name === l.screen);
+    return v ? `${v.width} / ${v.height}` : "9 / 19";
+  };
+  return (
+    <section aria-label="How it loads" className="flex shrink-0 flex-col gap-3">
+      <h3 className="font-semibold">How it loads</h3>
+      <Wide label="Loads">
+        <table className="figures text-sm whitespace-nowrap" aria-label="Loads over throttled lines">
+          <thead className="text-soft">
+            <tr>
+              {["line", "screen", "page", "largest paint", "last picture", "jumps", "pictures", "loads"].map((h, i) => (
+                <th key={h} className={"py-1 pr-4 font-normal " + (i > 2 ? "text-right" : "text-left")}>
+                  {h}
+                </th>
+              ))}
+            </tr>
+          </thead>
+          <tbody>
+            {rows.map(({ l, which, first }) => (
+              <tr key={l.line + which} className={first ? "border-t border-line" : "text-accent"}>
+                <td className="py-1 pr-4">{first && l.line}</td>
+                <td className="py-1 pr-4">{first && l.screen}</td>
+                <td className="py-1 pr-4">{which}</td>
+                <td className="py-1 pr-4 text-right">{timeText(l, l.content)}</td>
+                <td className="py-1 pr-4 text-right">{timeText(l, l.last_image)}</td>
+                <td className="py-1 pr-4 text-right">{l.shift.median.toFixed(3)}</td>
+                <td className="py-1 pr-4 text-right">{bytesText(l.image_bytes)}</td>
+                <td className="py-1 pr-4 text-right">
+                  {l.loads}
+                  {l.unfinished > 0 && `, ${l.unfinished} cut off`}
+                </td>
+              </tr>
+            ))}
+          </tbody>
+        </table>
+      </Wide>
+      <div className="flex flex-wrap gap-x-10 gap-y-3">
+        {rows.map(({ l, which }) => (
+          <figure key={l.line + which} className="max-w-full">
+            <figcaption className={"text-sm " + (which === "now" ? "" : "text-accent")}>
+              {l.line}, {which}
+            </figcaption>
+            <ol className="mt-1 flex gap-2 overflow-x-auto" tabIndex={0} aria-label={`${l.line}, ${which}: the page as it loads`}>
+              {l.frames.map((f) => (
+                <li key={f.at_ms} className="shrink-0">
+                  {f.shot > 0 ? (
+                    <img src={weighingShotAddress(props.site, props.id, f.shot)} alt={`after ${f.at_ms / 1000} s`} className="h-40 border border-edge" />
+                  ) : (
+                    <div role="img" aria-label={`nothing after ${f.at_ms / 1000} s`} className="h-40 border border-dashed border-edge" style={{ aspectRatio: shapeOf(l) }} />
+                  )}
+                  <span aria-hidden className="figures text-xs text-soft">
+                    {f.at_ms / 1000} s
+                  </span>
+                </li>
+              ))}
+            </ol>
+          </figure>
+        ))}
+      </div>
+    </section>
+  );
+}
+
+// The whole page as it is and rewritten, one over the other: a slider moves the line between.
+function WholePages(props: { before: View; after: View; address: (shot: number) => string }) {
+  const [at, setAt] = useState(50);
+  return (
+    <div className="flex flex-col gap-2">
+      <input type="range" min={0} max={100} value={at} aria-label="How much of the page as it is" onChange={(e) => setAt(Number(e.target.value))} className="w-full accent-(--color-accent)" />
+      <p className="figures flex justify-between text-sm">
+        <span>now {bytesText(props.before.image_bytes)}</span>
+        <span>rewritten {bytesText(props.after.image_bytes)}</span>
+      </p>
+      <div className="relative max-h-[62vh] overflow-y-auto border border-edge" tabIndex={0} role="group" aria-label="Both pages">
+        <div className="relative">
+          <img src={props.address(props.after.shot)} alt="Rewritten" className="block w-full" />
+          <img src={props.address(props.before.shot)} alt="As it is" style={{ clipPath: `inset(0 ${100 - at}% 0 0)` }} className="absolute inset-x-0 top-0 w-full" />
+          <div aria-hidden className="absolute inset-y-0 w-0.5 bg-accent" style={{ left: `${at}%` }} />
+        </div>
+      </div>
+    </div>
   );
 }
 

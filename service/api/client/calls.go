@@ -271,6 +271,12 @@ func (c *Client) WeighingPage(ctx context.Context, site string, weighing int64) 
 	return out, err
 }
 
+// WeighingShot is GET /sites/:site/weighings/:weighing/shots/:shot: one of the report's screenshots, by its number.
+func (c *Client) WeighingShot(ctx context.Context, site string, weighing int64, shot int64) (out []byte, err error) {
+	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/weighings/"+escaped(weighing)+"/shots/"+escaped(shot), nil, &out)
+	return out, err
+}
+
 // StopWeighing is DELETE /sites/:site/weighings/:weighing: stop it, or forget it.
 func (c *Client) StopWeighing(ctx context.Context, site string, weighing int64) error {
 	return c.call(ctx, "DELETE", "/sites/"+escaped(site)+"/weighings/"+escaped(weighing), nil, nil)

@@ -1,0 +1,91 @@
+package weighing
+
+import (
+	"bytes"
+	"context"
+	"image"
+	"image/jpeg"
+	"math/rand/v2"
+	"testing"
+	"time"
+
+	"echolane/core/weighin"
+)
+
+func TestFramesAreTheLastOnesBeforeTheirMarks(t *testing.T) {
+	const origin = 1000.0
+	frames := []seenFrame{{999, []byte("before")}, {1000.2, []byte("blank")}, {1000.7, []byte("a")}, {1001.9, []byte("b")}, {1003.9, []byte("c")}, {1004.2, []byte("late")}}
+	for i, want := range []string{"", "a", "b", "c"} {
+		if got := framesAt(frames, origin, 0.6)[i]; string(got.Data) != want || got.AtMS != weighin.Marks[i] {
+			t.Errorf("at %d ms it is %q, want %q", got.AtMS, got.Data, want)
+		}
+	}
+}
+
+func TestASharedLineSendsOneThingAfterTheOther(t *testing.T) {
+	now := time.Unix(1000, 0)
+	s := &sharedLine{line: &line{latency: 100 * time.Millisecond, down: 1000}}
+	for i, want := range []time.Duration{1100 * time.Millisecond, 2100 * time.Millisecond} {
+		if got := s.wait(1000, now); got != want {
+			t.Errorf("thing %d comes after %v, want %v", i, got, want)
+		}
+	}
+	if got := s.wait(0, now.Add(time.Minute)); got != 100*time.Millisecond {
+		t.Errorf("over an idle line it comes after %v", got)
+	}
+}
+
+// A page in a file is throttled as one that is served: its pictures take the time that their bytes need.
+func TestLoadsAreThrottled(t *testing.T) {
+	if Chromium() == "" {
+		t.Skip("there is no Chromium here")
+	}
+	noise := image.NewGray(image.Rect(0, 0, 700, 600))
+	for i := range noise.Pix {
+		noise.Pix[i] = byte(rand.N(256))
+	}
+	var picture bytes.Buffer
+	if err := jpeg.Encode(&picture, noise, &jpeg.Options{Quality: 70}); err != nil {
+		t.Fatal(err)
+	}
+	html := `<!doctype html><title>A kite</title><p>Text<p><img src="kite.jpg" alt="">`
+	w := fixer(t)
+	for _, at := range []string{"http://page.test/", "https://page.test/"} {
+		a := askFor(t, html, Screen{"phone", 390, 844, 1})
+		a.Page, a.Loads, a.Fix = at, 1, false
+		a.Files = []File{{URL: at + "kite.jpg", Type: "image/jpeg", Data: picture.Bytes()}}
+		out, err := w.Weigh(context.Background(), a, func(int, int, string) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		if len(out.Report.Loads) != 2 || out.Report.Loads[0].Line != "Slow 4G" || out.Report.Loads[1].Line != "cable" {
+			t.Fatalf("%s: loaded over %+v", at, out.Report.Loads)
+		}
+		for i, l := range out.Report.Loads {
+			line := throttled[i]
+			least := (2*line.latency.Seconds() + float64(picture.Len())/line.down) * 1000
+			if l.Unfinished > 0 || l.LastImage.Median < 0.9*least || l.ImageBytes < int64(picture.Len()) {
+				t.Errorf("%s over %s: the picture of %d bytes came after %.0f ms, want at least %.0f: %+v", at, l.Line, picture.Len(), l.LastImage.Median, least, l)
+			}
+			if l.Content.Median <= 0 || l.Content.Median > l.LastImage.Median+3000 {
+				t.Errorf("%s over %s: the largest paint came after %.0f ms", at, l.Line, l.Content.Median)
+			}
+		}
+		slow := out.Report.Loads[0]
+		if slow.Frames[0].Shot != 0 {
+			t.Errorf("%s: something was painted before anything can have come", at)
+		}
+		last := slow.Frames[len(slow.Frames)-1].Shot
+		if last == 0 || last > len(out.Shots) {
+			t.Fatalf("%s: nothing was seen after four seconds: %+v", at, slow.Frames)
+		}
+		for n, data := range out.Shots {
+			if c, err := jpeg.DecodeConfig(bytes.NewReader(data)); err != nil || c.Width > shotWide {
+				t.Errorf("%s: screenshot %d is %d × %d: %v", at, n+1, c.Width, c.Height, err)
+			}
+		}
+		if v := out.Report.Views[0]; v.Shot != 1 || v.ShotHeight < v.Height {
+			t.Errorf("%s: the page's screenshot is %d of %d CSS pixels", at, v.Shot, v.ShotHeight)
+		}
+	}
+}
