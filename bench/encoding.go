@@ -8,6 +8,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
+	"echolane/core/codec/jxl"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/encode"
@@ -153,6 +154,7 @@ func efforts(r *report, sources [][]byte) error {
 		guess  float64
 		slope  float64
 	}
+	var pixels *raster.RGBA // of the picture in turn, for what is written from them
 	var all []effort
 	for method := 0; method <= 6; method += 2 {
 		name := fmt.Sprintf("WebP method %d", method)
@@ -175,10 +177,30 @@ func efforts(r *report, sources [][]byte) error {
 			return avif.EncodePlanes(p, avif.Settings{Quantizer: avif.MaxQuantizer - int(s), Speed: speed})
 		}, avif.DecodePlanes, likeness.Encoder{Most: avif.MaxQuantizer - 1, Step: 1}, 36, -0.05})
 	}
+	madeFor := map[int]string{4: ", first answers", 5: ", kept", 7: ", kept where effort is thorough"}
+	for level := 3; level <= 8; level++ {
+		all = append(all, effort{fmt.Sprintf("JPEG XL effort %d%s", level, madeFor[level]), func(_, _ *raster.YCbCr, s float64) ([]byte, error) {
+			return jxl.Encode(pixels, jxl.Settings{Distance: jxl.Distance(s), Effort: level})
+		}, func(data []byte) (*raster.YCbCr, error) {
+			shown, err := jxl.Decode(data)
+			if err != nil {
+				return nil, err
+			}
+			defer shown.Free()
+			return shown.RGBA.To420(), nil
+		}, likeness.Encoder{Most: 100, Step: 0.25}, 33, -0.03})
+	}
 	times, bytes := make([][]float64, len(all)), make([]float64, len(all))
 	for _, source := range sources {
 		planes, err := asPlanes(source, 640)
 		if err != nil {
+			return err
+		}
+		j, err := jobOf("width=640")
+		if err != nil {
+			return err
+		}
+		if pixels, err = render.Paint(source, j); err != nil {
 			return err
 		}
 		limited, original := planes.ToLimited(), likeness.OfPlanes(planes)

@@ -138,7 +138,7 @@ func hostiles() (map[string][]byte, error) {
 		return nil, err
 	}
 	good := map[string][]byte{"jpg": photo}
-	for _, format := range []string{"webp", "avif", "png"} {
+	for _, format := range []string{"webp", "avif", "jxl", "png"} {
 		j, err := jobOf("width=300&format=" + format)
 		if err != nil {
 			return nil, err

@@ -36,6 +36,7 @@ type Source struct {
 	Alpha    bool // it has transparency
 	Detailed bool // enough of it to tell a quarter of a pixel
 	JPEG     bool
+	Type     string // media type; "": PNG, or JPEG
 }
 
 // Sources draws them, from the demo's pictures.
@@ -141,6 +142,9 @@ func NewJudge(sources []Source) (*Judge, error) {
 		kind := "image/png"
 		if s.JPEG {
 			kind = "image/jpeg"
+		}
+		if s.Type != "" {
+			kind = s.Type
 		}
 		mux.HandleFunc("GET /"+s.Name, func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Type", kind)

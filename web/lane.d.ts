@@ -82,8 +82,8 @@ export interface Declarations {
   opacity?: Value;
   /** a CSS colour, such as white or 0a7 */
   matte?: Value;
-  /** avif, webp, jpeg, png or gif */
-  format?: "avif" | "webp" | "jpeg" | "png" | "gif" | Value;
+  /** avif, jxl, webp, jpeg, png or gif */
+  format?: "avif" | "jxl" | "webp" | "jpeg" | "png" | "gif" | Value;
   /** a whole number from 1 to 100, or lossless */
   quality?: Value;
   /** bytes, from 100 to 100000000, such as 60kB, 60KiB or 61440 */

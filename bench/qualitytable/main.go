@@ -1,7 +1,8 @@
 // Command qualitytable works out the tables in core/fidelity and core/render: how far libjpeg-turbo's qualities
 // are from the original by our measure, and which settings of the other encoders come as near. It prints the
 // median over the corpus, how the pictures spread, and the lines that say which setting a picture needs by its texture,
-// with how often a line that was fitted without the picture is right.
+// with how often a line that was fitted without the picture is right. Its arguments name some of webp, avif, jxl and jpeg; without any it
+// looks at all.
 package main
 
 import (
@@ -20,6 +21,7 @@ import (
 	"echolane/core/codec"
 	"echolane/core/codec/avif"
 	"echolane/core/codec/jpeg"
+	"echolane/core/codec/jxl"
 	"echolane/core/codec/webp"
 	"echolane/core/likeness"
 	"echolane/core/raster"
@@ -34,6 +36,9 @@ func main() {
 
 var qualities = []int{5, 10, 15, 20, 25, 30, 35, 40, 45, 50, 55, 60, 65, 70, 75, 80, 85, 90, 95, 98}
 
+// wanted says which encoders are looked at: those that are named, or all.
+func wanted(name string) bool { return len(os.Args) < 2 || slices.Contains(os.Args[1:], name) }
+
 func run() error {
 	all, err := corpus.At(640)
 	if err != nil {
@@ -41,7 +46,7 @@ func run() error {
 	}
 	far := map[int][]float64{}
 	seen := map[string][]sight{}
-	settings := map[string]map[int][]float64{"webp": {}, "plain": {}, "avif": {}, "jpeg": {}}
+	settings := map[string]map[int][]float64{"webp": {}, "plain": {}, "avif": {}, "jpeg": {}, "jxl": {}}
 	var room sync.Mutex
 	var work errgroup.Group
 	work.SetLimit(runtime.NumCPU())
@@ -68,7 +73,7 @@ func run() error {
 			}
 		}
 		var webps, plain, avifs []point // plain: libwebp's as they are
-		for s := 10; s <= 100; s += 6 {
+		for s := 10; s <= 100 && wanted("webp"); s += 6 {
 			for to, write := range map[*[]point]func() ([]byte, error){
 				&webps: func() ([]byte, error) { return webp.NewEncoder(limited).Write(float64(s)) },
 				&plain: func() ([]byte, error) { return webp.EncodePlanes(limited, webp.Quality(float64(s))) },
@@ -84,7 +89,7 @@ func run() error {
 				*to = append(*to, point{float64(s), d})
 			}
 		}
-		for s := 0; s <= 63; s += 5 {
+		for s := 0; s <= 63 && wanted("avif"); s += 5 {
 			data, err := avif.EncodePlanes(planes, avif.Settings{Quantizer: 63 - s, Speed: avif.SpeedFor(codec.Usual, planes.W*planes.H)})
 			if err != nil {
 				return err
@@ -95,9 +100,25 @@ func run() error {
 			}
 			avifs = append(avifs, point{float64(s), d})
 		}
+		var jxls []point
+		for s := 0; s <= 100 && wanted("jxl"); s += 6 {
+			data, err := jxl.Encode(pic.Pixels, jxl.Settings{Distance: jxl.Distance(float64(s)), Effort: 7})
+			if err != nil {
+				return err
+			}
+			shown, err := jxl.Decode(data)
+			if err != nil {
+				return err
+			}
+			d, err := from(shown.RGBA.To420(), nil)
+			if err != nil {
+				return err
+			}
+			jxls = append(jxls, point{float64(s), d})
+		}
 		var ours []point
 		coefficients := jpeg.Transform(planes)
-		for s := 1; s <= 100; s += 9 {
+		for s := 1; s <= 100 && wanted("jpeg"); s += 9 {
 			data, err := coefficients.Write(float64(s))
 			if err != nil {
 				return err
@@ -117,9 +138,13 @@ func run() error {
 			settings["jpeg"][q] = append(settings["jpeg"][q], reach(ours, jpegs[q]))
 			settings["webp"][q] = append(settings["webp"][q], reach(webps, jpegs[q]))
 			settings["plain"][q] = append(settings["plain"][q], reach(plain, jpegs[q]))
+			settings["jxl"][q] = append(settings["jxl"][q], reach(jxls, jpegs[q]))
 			settings["avif"][q] = append(settings["avif"][q], reach(avifs, jpegs[q]))
 		}
-		for name, curve := range map[string][]point{"webp": webps, "avif": avifs, "jpeg": ours} {
+		for name, curve := range map[string][]point{"webp": webps, "avif": avifs, "jpeg": ours, "jxl": jxls} {
+			if len(curve) == 0 {
+				continue
+			}
 			for _, q := range lineQualities {
 				target := jpegs[q]
 				seen[name] = append(seen[name], sight{q, []float64{1, texture.Step(float64(q)), texture.Busy, texture.Plain}, reach(curve, target), func(setting float64) float64 {
@@ -137,7 +162,7 @@ func run() error {
 	if err := work.Wait(); err != nil {
 		return err
 	}
-	var rows [4][]string
+	var rows [5][]string
 	for _, q := range qualities {
 		d, w, a, j := far[q], settings["webp"][q], settings["avif"][q], settings["jpeg"][q]
 		fmt.Printf("libjpeg %3d  distance %.5f  libwebp %5.1f (%.1f to %.1f)  AVIF %4.1f (%.1f to %.1f)  JPEG %4.1f (%.1f to %.1f)\n", q, part(d, .5), part(w, .5), part(w, .1), part(w, .9), part(a, .5), part(a, .1), part(a, .9), part(j, .5), part(j, .1), part(j, .9))
@@ -145,23 +170,26 @@ func run() error {
 		rows[1] = append(rows[1], fmt.Sprintf("%.1f", part(w, .5)))
 		rows[2] = append(rows[2], fmt.Sprintf("%.1f", part(a, .5)))
 		rows[3] = append(rows[3], fmt.Sprintf("%.1f", part(j, .5)))
+		rows[4] = append(rows[4], fmt.Sprintf("%.1f", part(settings["jxl"][q], .5)))
 	}
 	var finer []float64
 	for _, q := range qualities {
 		finer = append(finer, part(settings["plain"][q], .5)-part(settings["webp"][q], .5))
 	}
 	fmt.Printf("libwebp alone needs %.1f finer settings\n", part(finer, .5))
-	for name, of := range map[string]string{"webp": "plain", "avif": "avif"} {
+	for name, of := range map[string]string{"webp": "plain", "avif": "avif", "jxl": "jxl"} {
 		var easy []string
 		for _, q := range qualities {
 			easy = append(easy, fmt.Sprintf("%.1f", part(settings[of][q], .1)))
 		}
 		fmt.Printf("%sEasy {%s}\n", name, strings.Join(easy, ", "))
 	}
-	for _, name := range []string{"webp", "avif", "jpeg"} {
-		lines(name, seen[name])
+	for _, name := range []string{"webp", "avif", "jpeg", "jxl"} {
+		if wanted(name) {
+			lines(name, seen[name])
+		}
 	}
-	for i, name := range []string{"distances", "libwebp", "AVIF", "JPEG"} {
+	for i, name := range []string{"distances", "libwebp", "AVIF", "JPEG", "JPEG XL"} {
 		fmt.Printf("%s {%s}\n", name, strings.Join(rows[i], ", "))
 	}
 	return nil
@@ -279,6 +307,9 @@ func along(curve []point, setting float64) float64 {
 
 // reach is the setting at which a curve first comes as near as far, between its points by the distances' logarithms.
 func reach(curve []point, far float64) float64 {
+	if len(curve) == 0 {
+		return 0
+	}
 	for i, p := range curve {
 		if p.far <= far {
 			if i == 0 {

@@ -69,7 +69,7 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 			ending = "jpeg"
 		}
 		if d.Format = declare.ParseFormat(ending); d.Format == declare.FormatUnset {
-			return badUsage("%s doesn't end as a format does: let it end in .avif, .webp, .jpg, .png or .gif, or give format=", output)
+			return badUsage("%s doesn't end as a format does: let it end in .avif, .jxl, .webp, .jpg, .png or .gif, or give format=", output)
 		}
 	}
 	request := d.Resolve(site.Defaults, site.Offer(policy.AcceptsAll, d.Over(site.Defaults).Quality))

@@ -42,7 +42,7 @@ Examples:
   echolane sweep delta-red.jpg width=640 --formats webp,avif -o sweep.html`,
 		Flags: []cli.Flag{
 			&cli.StringFlag{Name: "output", Aliases: []string{"o"}, Usage: "page to write"},
-			&cli.StringFlag{Name: "formats", Usage: "formats to sweep, separated by commas", Value: "jpeg,webp,avif"},
+			&cli.StringFlag{Name: "formats", Usage: "formats to sweep, separated by commas", Value: "jpeg,webp,jxl,avif"},
 			jsonFlag(),
 		},
 		Action: func(_ context.Context, c *cli.Command) error {

@@ -52,6 +52,8 @@ type Writer struct {
 	Fit   *Fit
 	// FullChroma says that Lossy keeps colour at full size where edges between colours would show.
 	FullChroma bool
+	// Pixels says that Lossy wants pixels, whatever the source has.
+	Pixels bool
 	// OftenLossless says that drawings often take fewer bytes with every pixel kept.
 	OftenLossless bool
 	// Direct writes at a quality of libjpeg's scale without a search, and names the setting: nothing where it should be
@@ -64,8 +66,14 @@ type Writer struct {
 	// Lossless finds by itself.
 	Indexed func(p *raster.RGBA, m *raster.Indexed, colours int) ([]byte, error)
 
+	// Apart says that Animate codes each frame by itself, which takes more bytes than formats do that code what changes.
+	Apart bool
+
 	// Sequences says that files of the format may hold frames, though Animate is nil.
 	Sequences bool
+
+	// FromJPEG writes a JPEG's own coefficients: the very same picture in fewer bytes. It errs on JPEGs that the format has no room for.
+	FromJPEG func(data []byte) ([]byte, error)
 
 	// Animate begins an animation of w×h pixels that plays so often, 0 for ever, with at most so many colours a frame where
 	// frames have palettes.

@@ -19,7 +19,7 @@ type EncodingValues struct {
 
 // How the picture is written down.
 var encoding = []declaration{
-	keywordField(declaration{name: "format", grammar: "avif, webp, jpeg, png or gif"},
+	keywordField(declaration{name: "format", grammar: "avif, jxl, webp, jpeg, png or gif"},
 		func(d *Declarations) *Format { return &d.Format }, formats[:]),
 	field(declaration{name: "quality", script: "level", grammar: "a whole number from 1 to 100, or lossless", keywords: []string{"lossless"}},
 		func(d *Declarations) *Quality { return &d.Quality }, readQuality, appendQuality),
@@ -38,6 +38,7 @@ type Format uint8
 const (
 	FormatUnset Format = iota // negotiated
 	AVIF
+	JXL // JPEG XL
 	WebP
 	JPEG
 	PNG
@@ -45,18 +46,19 @@ const (
 )
 
 // carried is what a format can carry, and whether a client has to name it in Accept.
-type carried struct{ alpha, frames, lossless, named bool }
+type carried struct{ alpha, frames, lossless, named, widened bool }
 
 // carries has each format's, by its number.
 var carries = [...]carried{
-	AVIF: {alpha: true, lossless: true, named: true},
+	AVIF: {alpha: true, lossless: true, named: true, widened: true},
+	JXL:  {alpha: true, frames: true, lossless: true, named: true},
 	WebP: {alpha: true, frames: true, lossless: true, named: true},
 	JPEG: {},
 	PNG:  {alpha: true, lossless: true},
 	GIF:  {alpha: true, frames: true},
 }
 
-var formats = [...]string{AVIF: "avif", WebP: "webp", JPEG: "jpeg", PNG: "png", GIF: "gif"}
+var formats = [...]string{AVIF: "avif", JXL: "jxl", WebP: "webp", JPEG: "jpeg", PNG: "png", GIF: "gif"}
 
 func (f Format) String() string { return keyword(formats[:], int(f)) }
 
@@ -90,6 +92,12 @@ func (f Format) MediaType() string { return "image/" + f.String() }
 
 // CarriesAlpha reports whether pictures with transparency survive in this format. GIF's is on or off.
 func (f Format) CarriesAlpha() bool { return carries[f].alpha }
+
+// ShowsAlpha reports whether browsers show a picture's alpha as it is. GIF has none that is soft, and Chromium 156 takes AVIF's for one of
+// limited range, whatever the file says: 16 becomes 0, and 235 becomes 255 (`go test ./conformance -run ShowsWhatIsWritten -v`).
+func (f Format) ShowsAlpha() bool {
+	return carries[f].alpha && carries[f].lossless && !carries[f].widened
+}
 
 // CarriesFrames reports whether animations are delivered in this format.
 func (f Format) CarriesFrames() bool { return carries[f].frames }

@@ -31,6 +31,10 @@ func (p *Picture) searched(w *codec.Writer, e encoder, guess, slope float64, how
 	if sample := p.sample(w); sample != nil {
 		part := &Picture{YCbCr: sample, Quality: p.Quality, Finest: p.Finest, Effort: p.Effort, whole: p.area(), taken: how.Kind}
 		defer part.Free()
+		if w.Pixels {
+			part.Pixels = p.samplePixels()
+			defer part.Pixels.Free()
+		}
 		return p.searchedByParts(part, w, e, guess, slope, how)
 	}
 	if p.area() <= smallArea {
@@ -85,6 +89,26 @@ func (p *Picture) large(w *codec.Writer) *raster.YCbCr {
 	return p.Planes()
 }
 
+// partAt is where a part begins in a picture of w×h.
+func partAt(i, j, w, h int) (x, y int) {
+	return (w - sampleSide) * i / (samplesX - 1) &^ 1, (h - sampleSide) * j / (samplesY - 1) &^ 1
+}
+
+// samplePixels are the same parts in pixels.
+func (p *Picture) samplePixels() *raster.RGBA {
+	out := raster.PooledRGBA(samplesX*sampleSide, samplesY*sampleSide)
+	out.Opaque = true
+	for j := range samplesY {
+		for i := range samplesX {
+			x, y := partAt(i, j, p.Pixels.W, p.Pixels.H)
+			for row := range sampleSide {
+				copy(out.Row(j*sampleSide + row)[4*i*sampleSide:4*(i+1)*sampleSide], p.Pixels.Row(y + row)[4*x:])
+			}
+		}
+	}
+	return out
+}
+
 // sample puts evenly spread parts of a large picture side by side; nil where the picture isn't large.
 func (p *Picture) sample(w *codec.Writer) *raster.YCbCr {
 	from := p.large(w)
@@ -94,7 +118,7 @@ func (p *Picture) sample(w *codec.Writer) *raster.YCbCr {
 	out := raster.New420(samplesX*sampleSide, samplesY*sampleSide, from.Range)
 	for j := range samplesY {
 		for i := range samplesX {
-			x, y := (from.W-sampleSide)*i/(samplesX-1)&^1, (from.H-sampleSide)*j/(samplesY-1)&^1
+			x, y := partAt(i, j, from.W, from.H)
 			for _, c := range []struct {
 				of, to raster.Plane
 				n      int

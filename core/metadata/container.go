@@ -12,6 +12,7 @@ const (
 	inRIFF               // WebP (RFC 9649, section 2.3)
 	inBlocks             // GIF (89a, section 12)
 	inBoxes              // AVIF and HEIC: ISO boxes (ISO/IEC 14496-12)
+	inJXL                // JPEG XL, in boxes of its own or without (ISO/IEC 18181-2)
 )
 
 func containerOf(data []byte) container {
@@ -26,6 +27,8 @@ func containerOf(data []byte) container {
 		return inBlocks
 	case len(data) >= 12 && string(data[4:8]) == "ftyp":
 		return inBoxes
+	case bytes.HasPrefix(data, jxlHead), bytes.HasPrefix(data, jxlNaked):
+		return inJXL
 	}
 	return unknown
 }

@@ -63,6 +63,8 @@ func metadata(data []byte) (exif, xmp []byte) {
 	switch containerOf(data) {
 	case inBoxes:
 		return itemFacts(data)
+	case inJXL:
+		return jxlFacts(data)
 	case inSegments:
 		for at := 2; at+4 <= len(data) && data[at] == 0xff && data[at+1] != 0xda; {
 			n := int(binary.BigEndian.Uint16(data[at+2:]))
@@ -353,7 +355,7 @@ func Reduce(data []byte, f Facts) (reduced []byte, ok bool) {
 	return Embed(out, f), ok
 }
 
-// Embed puts facts into a JPEG, PNG or WebP that has none. Other formats come back as they are.
+// Embed puts facts into a JPEG, PNG, WebP or JPEG XL that has none. Other formats come back as they are.
 func Embed(data []byte, f Facts) []byte {
 	if f.None() {
 		return data
@@ -365,6 +367,8 @@ func Embed(data []byte, f Facts) []byte {
 		return embedPNG(data, f)
 	case inRIFF:
 		return embedWebP(data, f)
+	case inJXL:
+		return embedJXL(data, f)
 	}
 	return data
 }

@@ -27,6 +27,8 @@ func StripSplices(data []byte) (all []Splice, ok bool) {
 		return stripWebP(data)
 	case inBlocks:
 		return stripGIF(data)
+	case inJXL:
+		return stripJXL(data)
 	case inBoxes:
 		return replaceFacts(data, Facts{})
 	}

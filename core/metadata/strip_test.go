@@ -5,6 +5,8 @@ import (
 	"encoding/binary"
 	"hash/crc32"
 	"testing"
+
+	"github.com/andybalholm/brotli"
 )
 
 func segment(marker byte, body string) string {
@@ -87,4 +89,60 @@ func FuzzStrip(f *testing.F) {
 		}
 		FactsOf(data, Keep{Rights: true, Camera: true, Place: true})
 	})
+}
+
+func boxed(kind, body string) string {
+	return string(binary.BigEndian.AppendUint32(nil, uint32(8+len(body)))) + kind + body
+}
+
+func TestFactsOfAJPEGXL(t *testing.T) {
+	exif := "MM\x00*\x00\x00\x00\x08\x00\x01\x82\x98\x00\x02\x00\x00\x00\x05\x00\x00\x00\x1a\x00\x00\x00\x00wren\x00"
+	xmp := `<x:xmpmeta xmlns:x="adobe:ns:meta/"><rdf:RDF xmlns:rdf="http://www.w3.org/1999/02/22-rdf-syntax-ns#"><rdf:Description xmlns:dc="http://purl.org/dc/elements/1.1/" dc:rights="wren's"/></rdf:RDF></x:xmpmeta>`
+	var packed bytes.Buffer
+	z := brotli.NewWriter(&packed)
+	z.Write([]byte("\x00\x00\x00\x00" + exif))
+	z.Close()
+	head := string(jxlHead) + boxed("ftyp", "jxl \x00\x00\x00\x00jxl ")
+	for name, file := range map[string]string{
+		"plain":      head + boxed("Exif", "\x00\x00\x00\x00"+exif) + boxed("xml ", xmp) + boxed("jbrd", "for wren") + boxed("jxlc", "\xff\x0apixels"),
+		"compressed": head + boxed("jxlp", "\x00\x00\x00\x00\xff\x0api") + boxed("brob", "Exif"+packed.String()) + boxed("xml ", xmp) + boxed("jxlp", "\x80\x00\x00\x01xels"),
+	} {
+		f := FactsOf([]byte(file), Keep{Rights: true})
+		if !bytes.Contains(f.Exif, []byte("wren")) || !bytes.Contains(f.XMP, []byte("wren&#39;s")) {
+			t.Errorf("%s: found %q and %q", name, f.Exif, f.XMP)
+		}
+		bare, ok := Strip([]byte(file))
+		if !ok || bytes.Contains(bare, []byte("wren")) || bytes.Contains(bare, []byte("brob")) || !bytes.Contains(bare, []byte("xels")) {
+			t.Errorf("%s, stripped: %v %q", name, ok, bare)
+		}
+		kept, ok := Reduce([]byte(file), f)
+		if again := FactsOf(kept, Keep{Rights: true}); !ok || !bytes.Equal(again.Exif, f.Exif) || !bytes.Equal(again.XMP, f.XMP) {
+			t.Errorf("%s, reduced: %v %q", name, ok, kept)
+		}
+		if _, ok := Strip([]byte(file[:len(file)-3])); ok {
+			t.Errorf("%s cut off is taken for clean", name)
+		}
+	}
+	rebuildable := head + boxed("jbrd", "how") + boxed("jxlc", "\xff\x0apixels")
+	if same, ok := Strip([]byte(rebuildable)); !ok || string(same) != rebuildable {
+		t.Errorf("what a JPEG is rebuilt by was lost without need: %q", same)
+	}
+	naked := "\xff\x0apixels"
+	with := Embed([]byte(naked), Facts{Exif: []byte(exif)})
+	if got := FactsOf(with, Keep{Rights: true}); !bytes.Contains(got.Exif, []byte("wren")) || !bytes.Contains(with, []byte(naked)) {
+		t.Errorf("without boxes it became %q", with)
+	}
+	if bare, ok := Strip([]byte(naked)); !ok || string(bare) != naked {
+		t.Errorf("without boxes, stripped: %q", bare)
+	}
+	bomb := boxed("brob", "Exif"+func() string {
+		var b bytes.Buffer
+		z := brotli.NewWriter(&b)
+		z.Write(make([]byte, 3*mostFacts))
+		z.Close()
+		return b.String()
+	}())
+	if f, _ := metadata([]byte(head + bomb + boxed("jxlc", "\xff\x0a"))); len(f) > mostFacts {
+		t.Errorf("%d bytes came out of a compressed box", len(f))
+	}
 }

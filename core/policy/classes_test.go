@@ -41,11 +41,11 @@ func asked(t *testing.T, s *Site, query string, more ...func(*Ask)) (declare.Res
 func TestClassesComeBeforeTheRules(t *testing.T) {
 	s := sheeted(t, nil)
 	for query, want := range map[string]string{
-		"class=tile":                       "width=320&aspect-ratio=1&object-fit=cover&filter=grayscale(1)&quality=72&format=avif,webp,jpeg,png,gif",
-		"class=tile&width=100":             "width=100&aspect-ratio=1&object-fit=cover&filter=grayscale(1)&quality=72&format=avif,webp,jpeg,png,gif",
-		"class=tile&filter=none":           "width=320&aspect-ratio=1&object-fit=cover&quality=72&format=avif,webp,jpeg,png,gif",
-		"class=tile&resolution=2x":         "width=640&aspect-ratio=1&object-fit=cover&filter=grayscale(1)&quality=72&format=avif,webp,jpeg,png,gif",
-		"width=100":                        "width=100&object-fit=cover&quality=72&format=avif,webp,jpeg,png,gif,own",
+		"class=tile":                       "width=320&aspect-ratio=1&object-fit=cover&filter=grayscale(1)&quality=72&format=avif,jxl,webp,jpeg,png,gif",
+		"class=tile&width=100":             "width=100&aspect-ratio=1&object-fit=cover&filter=grayscale(1)&quality=72&format=avif,jxl,webp,jpeg,png,gif",
+		"class=tile&filter=none":           "width=320&aspect-ratio=1&object-fit=cover&quality=72&format=avif,jxl,webp,jpeg,png,gif",
+		"class=tile&resolution=2x":         "width=640&aspect-ratio=1&object-fit=cover&filter=grayscale(1)&quality=72&format=avif,jxl,webp,jpeg,png,gif",
+		"width=100":                        "width=100&object-fit=cover&quality=72&format=avif,jxl,webp,jpeg,png,gif,own",
 		"class=fine&width=100&format=jpeg": "width=100&object-fit=cover&grow=yes&quality=95&format=jpeg",
 	} {
 		r, no := asked(t, s, query)

@@ -11,7 +11,7 @@ type Document struct {
 	Site    string   `json:"site" toml:"site"`
 	Hosts   []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
 	Sheet   string   `json:"sheet" toml:"sheet,multiline" comment:"the stylesheet for images: * holds the defaults, classes are named treatments"`
-	Formats []string `json:"formats" toml:"formats" words:"@formats" comment:"most wanted first: avif, webp, jpeg, png, gif"`
+	Formats []string `json:"formats" toml:"formats" words:"@formats" comment:"most wanted first: avif, jxl, webp, jpeg, png, gif"`
 	Effort  string   `json:"effort" toml:"effort" words:"quick thorough" comment:"for the variants that are kept: quick, or thorough, which takes longer and has fewer bytes"`
 	Shapes  []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
 	Grow    string   `json:"grow" toml:"grow" words:"url classes" comment:"who may ask for more pixels than the source has: url, classes"`
@@ -91,7 +91,7 @@ type Lane struct {
 // NewDocument is a new site's: everything that a site has, at its default.
 func NewDocument(site string) Document {
 	return Document{
-		Site: site, Hosts: []string{}, Sheet: StarterSheet, Formats: []string{"avif", "webp", "jpeg", "png"}, Shapes: []string{},
+		Site: site, Hosts: []string{}, Sheet: StarterSheet, Formats: []string{"avif", "jxl", "webp", "jpeg", "png"}, Shapes: []string{},
 		Effort: "quick", Grow: "url", Paint: "url",
 		Ladder: Ladder{Rungs: []int{}, Other: "refuse"},
 		Limits: Bounds{

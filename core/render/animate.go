@@ -21,9 +21,11 @@ func moves(info codec.Info, r declare.Resolved, canvas geometry.Size) (declare.F
 	if info.Frames < 2 || r.Animation == declare.AnimationNone || formats.Of(info.Type).Frames == nil {
 		return 0, false
 	}
-	for _, f := range r.Formats {
-		if f.CarriesFrames() && holds(f, canvas) && (r.Quality != declare.Lossless || f.CarriesLossless()) {
-			return f, true
+	for _, apart := range []bool{false, true} {
+		for _, f := range r.Formats {
+			if f.CarriesFrames() && formats.Writer(f).Apart == apart && holds(f, canvas) && (r.Quality != declare.Lossless || f.CarriesLossless()) {
+				return f, true
+			}
 		}
 	}
 	return 0, false

@@ -2,6 +2,7 @@ package render
 
 import (
 	"errors"
+	"slices"
 
 	"echolane/core/codec"
 	"echolane/core/codec/formats"
@@ -30,7 +31,10 @@ func deliver(picture *encode.Picture, result *Result, source []byte, info codec.
 	}
 	result.Data, result.How = metadata.Embed(data, after), how
 	if own, format := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(result.Data)) {
-		result.Data, result.Format, result.How = own, format, encode.Encoding{Kind: how.Kind, Way: "source"}
+		result.Data, result.How = own, encode.Encoding{Kind: how.Kind, Way: "source"}
+		if result.Format = format; format != declare.FormatOf(info.Type) {
+			result.How.Setting = "the JPEG's own coefficients"
+		}
 	}
 	return nil
 }
@@ -48,7 +52,8 @@ func refuseEncoding(err error) error {
 }
 
 // itself is the source's own image data, without its metadata, where it already is what the request asks for: the
-// same size, nothing painted, upright, sRGB, in a format that the request takes, and no quality given. Otherwise nil.
+// same size, nothing painted, upright, sRGB, in a format that the request takes, and no quality given. A JPEG's may stand in another
+// format, which is then preferred to the JPEG. Otherwise nil.
 func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) ([]byte, declare.Format) {
 	format := declare.FormatOf(info.Type)
 	whole := geometry.Rect{X1: plan.Canvas.W, Y1: plan.Canvas.H}
@@ -58,15 +63,20 @@ func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, 
 	if format == declare.FormatUnset || !same || !plain || !job.Request.Own || job.Request.Animation == declare.AnimationNone && info.Frames > 1 {
 		return nil, 0
 	}
-	if budget := job.Request.Budget; budget > 0 && len(source) > int(budget) {
+	own, sure := metadata.Reduce(source, factsOf(source, job.Request.Retain))
+	if !sure {
 		return nil, 0
 	}
+	fits := func(data []byte) bool { return job.Request.Budget == 0 || len(data) <= int(job.Request.Budget) }
 	for _, f := range job.Request.Formats {
-		if f == format {
-			if own, sure := metadata.Reduce(source, factsOf(source, job.Request.Retain)); sure {
-				return own, format
+		if from := formats.Writer(f).FromJPEG; from != nil && format == declare.JPEG {
+			if data, err := from(own); err == nil && len(data) < len(own) && fits(data) {
+				return data, f
 			}
 		}
+	}
+	if slices.Contains(job.Request.Formats, format) && fits(own) {
+		return own, format
 	}
 	return nil, 0
 }

@@ -15,12 +15,12 @@ type Estimate struct {
 
 // decoding is what a source takes by its type: work for a megapixel, and bytes for a pixel at its full size.
 var decoding = map[string]struct{ work, bytes float64 }{
-	"image/jpeg": {1, 1.5}, "image/png": {3, 8}, "image/gif": {2, 8}, "image/webp": {2, 6}, "image/avif": {4, 10}, "image/heic": {5, 10},
+	"image/jpeg": {1, 1.5}, "image/png": {3, 8}, "image/gif": {2, 8}, "image/webp": {2, 6}, "image/avif": {4, 10}, "image/heic": {5, 10}, "image/jxl": {5, 20},
 }
 
 // encoding is what a format takes: work for a megapixel of the variant, predicted, and bytes for a pixel.
 var encoding = map[declare.Format]struct{ work, bytes float64 }{
-	declare.JPEG: {3, 12}, declare.WebP: {12, 20}, declare.AVIF: {60, 60}, declare.PNG: {10, 16}, declare.GIF: {10, 16},
+	declare.JPEG: {3, 12}, declare.WebP: {12, 20}, declare.AVIF: {60, 60}, declare.JXL: {30, 80}, declare.PNG: {10, 16}, declare.GIF: {10, 16},
 }
 
 const (

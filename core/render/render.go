@@ -22,7 +22,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "12"
+const Version = "13"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -236,9 +236,11 @@ func holds(f declare.Format, canvas geometry.Size) bool {
 
 // choose is the first of the request's formats that carries this picture.
 func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Format, *policy.Refusal) {
-	for _, f := range r.Formats {
-		if holds(f, canvas) && (opaque || f.CarriesAlpha()) {
-			return f, nil
+	for _, soft := range []bool{true, false} {
+		for _, f := range r.Formats {
+			if holds(f, canvas) && (opaque || f.CarriesAlpha() && (f.ShowsAlpha() || !soft)) {
+				return f, nil
+			}
 		}
 	}
 	for _, f := range r.Formats { // one that was asked for by name takes all pictures, flattened

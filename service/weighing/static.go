@@ -15,6 +15,7 @@ import (
 
 	"golang.org/x/net/html"
 
+	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/weighin"
 	"echolane/service/source"
@@ -38,7 +39,7 @@ func (p *proxy) get(ctx context.Context, address string, most int64) (data []byt
 	if err != nil {
 		return nil, nil, err
 	}
-	r.Header.Set("Accept", "text/html,image/avif,image/webp,image/*,*/*;q=0.8")
+	r.Header.Set("Accept", "text/html,"+declare.AcceptAll())
 	answer, err := client.Do(r)
 	if err != nil {
 		return nil, nil, err

@@ -2,7 +2,7 @@
 export const words = {
   Document: {
     effort: ["quick", "thorough"],
-    formats: ["avif", "webp", "jpeg", "png", "gif"],
+    formats: ["avif", "jxl", "webp", "jpeg", "png", "gif"],
     grow: ["url", "classes"],
     paint: ["url", "classes"],
   },

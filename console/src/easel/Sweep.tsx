@@ -8,7 +8,7 @@ import { imageAddress, type Declarations } from "./declarations";
 import { useBlobAddress, usePicture } from "./pictures";
 
 const qualities = [95, 90, 84, 78, 72, 66, 60, 50, 40, 30, 20, 10];
-const all = ["avif", "webp", "jpeg"] as const;
+const all = ["avif", "jxl", "webp", "jpeg"] as const;
 type Format = (typeof all)[number];
 
 interface Step {
@@ -111,7 +111,7 @@ function Detail(props: { picture: Blob | undefined; width: number | undefined; z
   );
 }
 
-const ink: Record<Format, string> = { avif: "var(--color-accent)", webp: "#4767c9", jpeg: "#a86405" };
+const ink: Record<Format, string> = { avif: "var(--color-accent)", jxl: "#a0408c", webp: "#4767c9", jpeg: "#a86405" };
 
 function Plot(props: { steps: Step[]; format: Format; quality: number; waiting: number }) {
   const { steps } = props;

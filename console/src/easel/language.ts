@@ -114,10 +114,10 @@ export const keywords = {
   "mix-blend-mode": ["normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light", "soft-light", "difference", "exclusion", "hue", "saturation", "color", "luminosity"],
   "after-mix-blend-mode": ["normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light", "soft-light", "difference", "exclusion", "hue", "saturation", "color", "luminosity"],
   "after-text-align": ["left", "center", "right"],
-  "format": ["avif", "webp", "jpeg", "png", "gif"],
+  "format": ["avif", "jxl", "webp", "jpeg", "png", "gif"],
   "animation": ["none"],
 };
 
 // An Accept field that names every format that has to be named.
-export const accept = "image/avif,image/webp,image/*,*/*;q=0.8";
+export const accept = "image/avif,image/jxl,image/webp,image/*,*/*;q=0.8";
 // The end of what is made: go generate ./core/declare.

@@ -11,6 +11,7 @@ import (
 	"echolane/core/codec/gif"
 	"echolane/core/codec/heic"
 	"echolane/core/codec/jpeg"
+	"echolane/core/codec/jxl"
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
@@ -23,6 +24,7 @@ var all = []*codec.Format{
 	avif.Format,
 	gif.Format,
 	heic.Format,
+	jxl.Format,
 }
 
 // All are the formats that are read.
