@@ -35,6 +35,7 @@ var sections = []section{
 	{"chained", "a whole chain of paint, the subject, the language", chained},
 	{"codecs", "our calls of the codec libraries against the same from C", codecs},
 	{"encoding", "finding a quality against one encode", encoding},
+	{"formats", "which format has the fewest bytes", weighFormats},
 	{"pages", "rewriting, markup, a weigh-in", pages},
 	{"png", "a photograph as PNG", pngs},
 	{"fresh", "a new variant against the sum of its codec calls", fresh},

@@ -108,7 +108,7 @@ func TestEaselSweeps(t *testing.T) {
 		t.Error("a lower quality changes nothing")
 	}
 	// All formats and qualities come, and are drawn.
-	p.until(`document.querySelectorAll("svg[aria-label='Likeness against bytes'] circle").length === 36`)
+	p.until(`document.querySelectorAll("svg[aria-label='Likeness against bytes'] circle").length === 48`)
 	// The original is one key away, at the same place.
 	shown := `document.querySelector("[aria-label=Enlarged] img").src`
 	p.until(`document.querySelector("[aria-label=Enlarged] img")?.naturalWidth === 120`)

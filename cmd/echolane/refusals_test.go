@@ -23,7 +23,7 @@ func TestBadRequestsAreRefusedWithReasonAndRemedy(t *testing.T) {
 		{"/kestrel/catalogue/mark.png?width=0", 400, "out-of-range", "from 1 to 65535"},
 		{"/kestrel/catalogue/mark.png?width=wide", 400, "unparsable", "480px"},
 		{"/kestrel/catalogue/mark.png?format=jpg", 400, "unparsable", "write format=jpeg"},
-		{"/kestrel/catalogue/mark.png?format=photoshop", 400, "unparsable", "avif, webp, jpeg, png or gif"},
+		{"/kestrel/catalogue/mark.png?format=photoshop", 400, "unparsable", "avif, jxl, webp, jpeg, png or gif"},
 		{"/kestrel/catalogue/mark.png?width=%zz", 400, "not-decodable", "%25"},
 		{"/kestrel/catalogue/mark.png?format=jpeg&quality=lossless", 400, "format-not-lossless", "format=webp"},
 		{"/kestrel/catalogue/../catalogue/mark.png", 400, "bad-path", ""},

@@ -148,6 +148,13 @@ func howText(h encode.Encoding) string {
 	case "coarsest":
 		add("the encoder's coarsest: a lower quality gives the same bytes")
 	}
+	if len(h.Weighed) > 1 {
+		var each []string
+		for _, w := range h.Weighed {
+			each = append(each, w.Format+" "+wording.Bytes(int64(w.Bytes)))
+		}
+		add("the smallest of %s", strings.Join(each, ", "))
+	}
 	if n := len(h.Trials); n == 1 {
 		add("1 encode tried")
 	} else if n > 1 {

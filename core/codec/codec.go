@@ -78,10 +78,6 @@ func (e *Error) Error() string {
 func SniffOther(data []byte) string {
 	has := func(at int, s string) bool { return len(data) >= at+len(s) && string(data[at:at+len(s)]) == s }
 	switch {
-	case has(0, "BM"):
-		return "image/bmp"
-	case has(0, "II*\x00"), has(0, "MM\x00*"):
-		return "image/tiff"
 	case has(0, "%PDF-"):
 		return "application/pdf"
 	}

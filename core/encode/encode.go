@@ -27,6 +27,9 @@ type Encoding struct {
 	Trials   []likeness.Trial `json:"trials,omitempty"`
 	Sampled  bool             `json:"sampled,omitempty"` // partsTolerance of the picture were looked at
 
+	// Weighed are the formats that were tried, with what each weighs; absent where only one was.
+	Weighed []Weighed `json:"weighed,omitempty"`
+
 	// Bound is finest where the encoder's finest setting falls short of the aim, so that higher qualities give the same bytes,
 	// and coarsest where its coarsest is better than that, so that lower ones do.
 	Bound string `json:"bound,omitempty"`

@@ -12,6 +12,7 @@ const (
 	inRIFF               // WebP (RFC 9649, section 2.3)
 	inBlocks             // GIF (89a, section 12)
 	inBoxes              // AVIF and HEIC: ISO boxes (ISO/IEC 14496-12)
+	inTIFF               // TIFF: a directory of entries, which is what an Exif block is too
 	inJXL                // JPEG XL, in boxes of its own or without (ISO/IEC 18181-2)
 )
 
@@ -27,6 +28,8 @@ func containerOf(data []byte) container {
 		return inBlocks
 	case len(data) >= 12 && string(data[4:8]) == "ftyp":
 		return inBoxes
+	case bytes.HasPrefix(data, []byte("II*\x00")), bytes.HasPrefix(data, []byte("MM\x00*")):
+		return inTIFF
 	case bytes.HasPrefix(data, jxlHead), bytes.HasPrefix(data, jxlNaked):
 		return inJXL
 	}

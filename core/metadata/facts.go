@@ -65,6 +65,8 @@ func metadata(data []byte) (exif, xmp []byte) {
 		return itemFacts(data)
 	case inJXL:
 		return jxlFacts(data)
+	case inTIFF:
+		return data, nil
 	case inSegments:
 		for at := 2; at+4 <= len(data) && data[at] == 0xff && data[at+1] != 0xda; {
 			n := int(binary.BigEndian.Uint16(data[at+2:]))

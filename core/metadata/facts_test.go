@@ -105,3 +105,16 @@ func FuzzFacts(f *testing.F) {
 		}
 	})
 }
+
+func TestFactsOfATIFF(t *testing.T) {
+	file := "MM\x00*\x00\x00\x00\x08\x00\x02" + "\x01\x00\x00\x03\x00\x00\x00\x01\x00\x05\x00\x00" + "\x82\x98\x00\x02\x00\x00\x00\x05\x00\x00\x00\x26" + "\x00\x00\x00\x00" + "wren\x00"
+	if f := FactsOf([]byte(file), Keep{Rights: true}); !bytes.Contains(f.Exif, []byte("wren")) || bytes.Contains(f.Exif, []byte("\x01\x00\x00\x03")) {
+		t.Errorf("%q", f.Exif)
+	}
+	if f := FactsOf([]byte(file), Keep{Place: true}); f.Exif != nil {
+		t.Errorf("asked for nothing that it has: %q", f.Exif)
+	}
+	if _, ok := Strip([]byte(file)); ok {
+		t.Error("a TIFF is taken for clean")
+	}
+}

@@ -214,7 +214,7 @@ func (c *compiler) limits(s *Site, b Bounds) {
 		Width: b.Width, Height: b.Height, Pixels: b.Pixels, RenderTime: time.Duration(b.RenderMS) * time.Millisecond,
 	}
 	s.QualityFloor, s.QualityCeiling = b.QualityFloor, b.QualityCeiling
-	s.VariantsPerSource, s.RequestsPerSecond = b.VariantsPerSource, b.RequestsPerSecond
+	s.VariantsPerSource, s.RequestsPerSecond, s.FormatsTried = b.VariantsPerSource, b.RequestsPerSecond, b.FormatsTried
 }
 
 func (c *compiler) pages(s *Site, p Pages) {

@@ -32,6 +32,7 @@ type Site struct {
 	Limits                       Limits
 	QualityFloor, QualityCeiling int
 	VariantsPerSource            int
+	FormatsTried                 int // in how many a variant may be made, to keep the smallest
 	RequestsPerSecond            float64
 	Month                        Month
 

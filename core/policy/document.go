@@ -11,7 +11,7 @@ type Document struct {
 	Site    string   `json:"site" toml:"site"`
 	Hosts   []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
 	Sheet   string   `json:"sheet" toml:"sheet,multiline" comment:"the stylesheet for images: * holds the defaults, classes are named treatments"`
-	Formats []string `json:"formats" toml:"formats" words:"@formats" comment:"most wanted first: avif, jxl, webp, jpeg, png, gif"`
+	Formats []string `json:"formats" toml:"formats" words:"@formats" comment:"that are delivered: avif, jxl, webp, jpeg, png, gif; of those that a client takes the smallest, of equals the first"`
 	Effort  string   `json:"effort" toml:"effort" words:"quick thorough" comment:"for the variants that are kept: quick, or thorough, which takes longer and has fewer bytes"`
 	Shapes  []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
 	Grow    string   `json:"grow" toml:"grow" words:"url classes" comment:"who may ask for more pixels than the source has: url, classes"`
@@ -41,6 +41,7 @@ type Bounds struct {
 	QualityFloor      int     `json:"quality_floor" toml:"quality_floor" between:"1 100" label:"Quality, floor"`
 	QualityCeiling    int     `json:"quality_ceiling" toml:"quality_ceiling" between:"1 100" label:"Quality, ceiling" comment:"100 also lets lossless through"`
 	VariantsPerSource int     `json:"variants_per_source" toml:"variants_per_source" between:"0 10000000" label:"Variants of one source" hint:"0: no bound" comment:"0: no bound"`
+	FormatsTried      int     `json:"formats_tried" toml:"formats_tried" between:"1 5" label:"Formats tried for a variant" hint:"To send the smallest" comment:"in how many formats a variant may be made, to keep the smallest; 1: the one that is thought to be"`
 	RenderMS          int64   `json:"render_ms" toml:"render_ms" between:"100 120000" label:"Rendering, ms"`
 	RequestsPerSecond float64 `json:"requests_per_second" toml:"requests_per_second" between:"0 1000000" label:"Requests a second of one client" hint:"On one node; 0: no bound" comment:"of one client on one node; 0: no bound"`
 }
@@ -97,7 +98,7 @@ func NewDocument(site string) Document {
 		Limits: Bounds{
 			SourceBytes: 64 << 20, SourcePixels: 64_000_000, SourceFrames: 500,
 			Width: 8192, Height: 8192, Pixels: 40_000_000, QualityFloor: 1, QualityCeiling: 100,
-			VariantsPerSource: 2000, RenderMS: 15_000,
+			VariantsPerSource: 2000, FormatsTried: 2, RenderMS: 15_000,
 		},
 		Pages: Pages{Allow: []string{}, Silent: "allow"}, Signing: Signing{Unsigned: "anything"}, Lanes: []Lane{},
 	}
@@ -126,6 +127,9 @@ func (d *Document) Complete(kinds LaneKinds) {
 	}
 	if d.Formats == nil {
 		d.Formats = base.Formats
+	}
+	if d.Limits.FormatsTried == 0 {
+		d.Limits.FormatsTried = base.Limits.FormatsTried
 	}
 	if d.Ladder.Rungs == nil {
 		d.Ladder.Rungs = []int{}

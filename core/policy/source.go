@@ -20,7 +20,7 @@ const (
 const drawing = "image/svg+xml"
 
 // Readable names the formats that are read, for people.
-const Readable = "JPEG, PNG, WebP, AVIF, JPEG XL, GIF, HEIC"
+const Readable = "JPEG, PNG, WebP, AVIF, JPEG XL, GIF, HEIC, TIFF, BMP"
 
 // NotRead is the refusal for a source that is of none of the formats that are read; kind is what it is by its first bytes,
 // "" where that isn't known.

@@ -15,11 +15,12 @@ import (
 
 // deliver encodes, within the budget where there is one, and sends the source's own data where that is what was
 // asked for and no larger.
-func deliver(picture *encode.Picture, result *Result, source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) error {
-	data, how, err := picture.Encode(result.Format)
+func deliver(picture *encode.Picture, tried []declare.Format, result *Result, source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) error {
+	data, format, how, err := picture.Smallest(tried, job.Request.Formats)
 	if err != nil {
 		return refuseEncoding(err)
 	}
+	result.Format = format
 	after := picture.Facts // what is to be embedded afterwards
 	if formats.Writer(result.Format).Embeds {
 		after = metadata.Facts{}

@@ -3,6 +3,7 @@ package render
 import (
 	"echolane/core/codec"
 	"echolane/core/declare"
+	"echolane/core/encode"
 	"echolane/core/geometry"
 )
 
@@ -15,7 +16,7 @@ type Estimate struct {
 
 // decoding is what a source takes by its type: work for a megapixel, and bytes for a pixel at its full size.
 var decoding = map[string]struct{ work, bytes float64 }{
-	"image/jpeg": {1, 1.5}, "image/png": {3, 8}, "image/gif": {2, 8}, "image/webp": {2, 6}, "image/avif": {4, 10}, "image/heic": {5, 10}, "image/jxl": {5, 20},
+	"image/jpeg": {1, 1.5}, "image/png": {3, 8}, "image/gif": {2, 8}, "image/webp": {2, 6}, "image/avif": {4, 10}, "image/heic": {5, 10}, "image/jxl": {5, 20}, "image/tiff": {3, 14}, "image/bmp": {1, 10},
 }
 
 // encoding is what a format takes: work for a megapixel of the variant, predicted, and bytes for a pixel.
@@ -67,13 +68,20 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 		e.Class = "facts"
 		return e
 	}
-	format := declare.JPEG
+	format, f := declare.JPEG, encoding[declare.JPEG]
 	if len(j.Request.Formats) > 0 {
-		format = j.Request.Formats[0]
-	}
-	f := encoding[format]
-	if f.work == 0 {
-		f = encoding[declare.WebP]
+		tried := encode.Promising(j.Request.Formats, "photograph", j.Request.Quality, max(1, j.Tried))
+		if j.Predict {
+			tried = tried[:1]
+		}
+		format, f.work, f.bytes = tried[0], 0, 0
+		for _, t := range tried {
+			g, ok := encoding[t]
+			if !ok {
+				g = encoding[declare.WebP]
+			}
+			f.work, f.bytes = f.work+g.work, max(f.bytes, g.bytes)
+		}
 	}
 	times, effort := 1.0, "predicted"
 	switch {

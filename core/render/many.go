@@ -110,10 +110,9 @@ func (t *task) deliverAs(same *task) error {
 		same.picture.YCbCr, t.picture.YCbCr = t.picture.YCbCr, nil
 		t.picture.Free()
 	}()
-	t.result.Format = t.likely
 	if t.picture.Pixels != nil {
 		var r *policy.Refusal
-		if t.result.Format, r = choose(t.job.Request, t.plan.Canvas, t.picture.Pixels.Opaque); r != nil {
+		if t.tried, r = t.job.choose(t.plan.Canvas, t.picture.Pixels.Opaque, t.picture.Kind()); r != nil {
 			return r
 		}
 	}

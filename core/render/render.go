@@ -48,6 +48,9 @@ type Job struct {
 	// answer that has to be.
 	Predict bool
 
+	// Tried is in how many formats the picture may be made to send the smallest, where the request leaves a choice; 0 means 1.
+	Tried int
+
 	// Thorough takes more time to have fewer bytes, where that pays.
 	Thorough bool
 
@@ -234,18 +237,27 @@ func holds(f declare.Format, canvas geometry.Size) bool {
 	return most == 0 || max(canvas.W, canvas.H) <= most
 }
 
-// choose is the first of the request's formats that carries this picture.
-func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Format, *policy.Refusal) {
-	for _, soft := range []bool{true, false} {
+// choose gives those of the request's formats that the picture is to be tried in, of a kind, photograph or graphic: the one that is
+// thought to have the fewest bytes first.
+func (j *Job) choose(canvas geometry.Size, opaque bool, kind string) ([]declare.Format, *policy.Refusal) {
+	r := &j.Request
+	tried := max(1, j.Tried)
+	if j.Predict {
+		tried = 1
+	}
+	for _, takes := range []func(f declare.Format) bool{
+		func(f declare.Format) bool { return opaque || f.ShowsAlpha() },
+		func(f declare.Format) bool { return f.CarriesAlpha() },
+		func(f declare.Format) bool { return true }, // one that was asked for by name takes all pictures, flattened
+	} {
+		var fit []declare.Format
 		for _, f := range r.Formats {
-			if holds(f, canvas) && (opaque || f.CarriesAlpha() && (f.ShowsAlpha() || !soft)) {
-				return f, nil
+			if holds(f, canvas) && takes(f) {
+				fit = append(fit, f)
 			}
 		}
-	}
-	for _, f := range r.Formats { // one that was asked for by name takes all pictures, flattened
-		if holds(f, canvas) {
-			return f, nil
+		if len(fit) > 0 {
+			return encode.Promising(fit, kind, r.Quality, tried), nil
 		}
 	}
 	var sides, any []string
@@ -257,7 +269,7 @@ func choose(r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Form
 		}
 	}
 	f := r.Formats[0]
-	return f, policy.No(policy.Refusal{
+	return nil, policy.No(policy.Refusal{
 		Reason:    policy.ReasonTooLargeForFormat,
 		Detail:    fmt.Sprintf("the variant would be %d × %d pixels, which %s can't hold", canvas.W, canvas.H, f),
 		Parameter: "format", Given: f.String(), Allowed: strings.Join(sides, ", "),

@@ -16,6 +16,9 @@ import (
 	"testing"
 	"time"
 
+	"golang.org/x/image/bmp"
+	"golang.org/x/image/tiff"
+
 	"echolane/core/codec"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/jxl"
@@ -529,6 +532,7 @@ func TestBrokenSourcesAreRefusedWithTheirReason(t *testing.T) {
 	wp := variant(t, asPNG(t, up), "format=webp").Data
 	progressive := variant(t, asPNG(t, up), "format=jpeg").Data
 	for name, file := range map[string][]byte{"jpeg": jp.Bytes(), "progressive jpeg": progressive, "png": asPNG(t, up), "gif": gf.Bytes(), "webp": wp,
+		"tiff": asTIFF(t, up), "bmp": asBMP(t, up),
 		"jxl": variant(t, asPNG(t, up), "format=jxl").Data, "lossless jxl": variant(t, asPNG(t, up), "format=jxl&quality=lossless").Data, "jxl of a jpeg": variant(t, jp.Bytes(), "format=jxl").Data,
 	} {
 		for i := 1; i < 32; i++ {
@@ -670,7 +674,6 @@ func TestExtremesAreAnsweredByTheRules(t *testing.T) {
 func FuzzVariant(f *testing.F) {
 	up := scene(24, 16)
 	f.Add(asPNG(f, up))
-	f.Add([]byte("II*\x00"))
 	fuzzSource(f)
 }
 
@@ -715,6 +718,34 @@ func FuzzJXL(f *testing.F) {
 	f.Add(variant(f, asPNG(f, scene(24, 16)), "format=jxl&quality=lossless&border-radius=4px").Data)
 	f.Add(variant(f, jpeg.Bytes(), "format=jxl").Data)
 	f.Add(variant(f, kite(3, true), "format=jxl").Data)
+	fuzzSource(f)
+}
+
+func asTIFF(t testing.TB, m image.Image) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	if err := tiff.Encode(&b, m, &tiff.Options{Compression: tiff.Deflate}); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func asBMP(t testing.TB, m image.Image) []byte {
+	t.Helper()
+	var b bytes.Buffer
+	if err := bmp.Encode(&b, m); err != nil {
+		t.Fatal(err)
+	}
+	return b.Bytes()
+}
+
+func FuzzTIFF(f *testing.F) {
+	f.Add(asTIFF(f, scene(24, 16)))
+	fuzzSource(f)
+}
+
+func FuzzBMP(f *testing.F) {
+	f.Add(asBMP(f, scene(24, 16)))
 	fuzzSource(f)
 }
 

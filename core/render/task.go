@@ -2,7 +2,6 @@ package render
 
 import (
 	"echolane/core/codec"
-	"echolane/core/codec/formats"
 	"echolane/core/codec/icc"
 	"echolane/core/declare"
 	"echolane/core/encode"
@@ -24,7 +23,7 @@ type task struct {
 	plan    geometry.Plan
 	profile *icc.Transform
 	paints  *paints
-	likely  declare.Format
+	tried   []declare.Format // that it is to be made in, the most promising first
 
 	scale    int  // eighths that the source is to be decoded at, at the least
 	bottom   int  // rows of it that are needed
@@ -106,13 +105,13 @@ func begin(source []byte, job Job) (t *task, err error) {
 	if r := lost(info, job.Request); r != nil {
 		return t, r
 	}
-	likely, r := choose(job.Request, plan.Canvas, !paints.transparent)
+	tried, r := job.choose(plan.Canvas, !paints.transparent, "photograph")
 	if r != nil {
 		return t, r
 	}
-	t.info, t.plan, t.profile, t.paints, t.likely, t.job = info, plan, profile, paints, likely, job
+	t.info, t.plan, t.profile, t.paints, t.tried, t.job = info, plan, profile, paints, tried, job
 	t.scale, t.bottom = decodeScale(info, plan), storedCut(info, plan).Y1
-	t.byPlanes = profile == nil && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && formats.Writer(likely).Lossy != nil && !formats.Writer(likely).Pixels
+	t.byPlanes = profile == nil && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && !encode.WantsPixels(tried)
 	return t, nil
 }
 
@@ -133,7 +132,6 @@ func (t *task) fill() {
 // fromPlanes makes the variant's planes of the source's, decoded at t.scale.
 func (t *task) fromPlanes(from *raster.YCbCr) {
 	t.fill()
-	t.result.Format = t.likely
 	t.picture.YCbCr = resamplePlanes(from, t.info, t.plan, t.scale)
 	t.lap("resample")
 }
@@ -160,7 +158,7 @@ func (t *task) fromPixels(from *raster.RGBA, shared bool) error {
 	}
 	t.picture.Pixels = pixels
 	var r *policy.Refusal
-	if t.result.Format, r = choose(t.job.Request, t.plan.Canvas, pixels.Opaque); r != nil {
+	if t.tried, r = t.job.choose(t.plan.Canvas, pixels.Opaque, t.picture.Kind()); r != nil {
 		t.free()
 		return r
 	}
@@ -181,7 +179,7 @@ func (t *task) deliver() error {
 		t.job.painted(t.picture.Pixels.Copy())
 		return nil
 	}
-	if err := deliver(&t.picture, &t.result, t.source, t.info, t.plan, t.paints, t.job); err != nil {
+	if err := deliver(&t.picture, t.tried, &t.result, t.source, t.info, t.plan, t.paints, t.job); err != nil {
 		return err
 	}
 	t.lap("encode")

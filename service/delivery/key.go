@@ -27,6 +27,9 @@ func keyOf(r *request, f *found) cache.Key {
 	case r.declared.As == declare.Placeholder:
 		k.Kind = cache.Placeholder
 	}
+	if k.Kind == cache.Picture && len(r.resolved.Formats) > 1 {
+		k.Tried = r.site.FormatsTried
+	}
 	if r.resolved.Budget > 0 && k.Kind == cache.Picture {
 		k.Floor = r.site.QualityFloor
 	}

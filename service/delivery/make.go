@@ -197,7 +197,7 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 
 // job is what the picture or its placeholder is made by.
 func (m *maker) job() render.Job {
-	job := render.Job{Request: m.r.resolved, Limits: m.r.lane.Limits, Floor: m.r.site.QualityFloor, Thorough: m.r.site.Thorough}
+	job := render.Job{Request: m.r.resolved, Limits: m.r.lane.Limits, Floor: m.r.site.QualityFloor, Thorough: m.r.site.Thorough, Tried: m.r.site.FormatsTried}
 	if m.kind == cache.Placeholder {
 		job.Placeholder = render.PlaceholderBytes
 	}

@@ -154,10 +154,8 @@ func (t *Table) Locate(ctx context.Context, site *policy.SiteSettings, in *polic
 		s, _ = t.known.SetIfAbsent(address, &Source{})
 	}
 	now, since := Now(), site.SourcePurged(in.Name, path)
-	if f := s.failed.Load(); f != nil && now < f.until && f.lane == in && f.serial == since {
-		no := *f.no
-		no.Problems = nil
-		return nil, &no
+	if no := s.failedStill(in, since); no != nil {
+		return nil, no
 	}
 	out := &Located{Source: s, Lane: lane, Name: in.Name, Path: path}
 	if out.Known = s.known.Load(); out.Known == nil || now >= s.until.Load() || out.Known.Serial < since {
@@ -243,8 +241,26 @@ func flightOf(address string, since uint64) string {
 	return fmt.Sprint(address, "\x00", since)
 }
 
+// failedStill is why a look failed a moment ago, as a copy; nil where none did, or it is time for another.
+func (s *Source) failedStill(in *policy.CompiledLane, since uint64) error {
+	f := s.failed.Load()
+	if f == nil || Now() >= f.until || f.lane != in || f.serial != since {
+		return nil
+	}
+	no := *f.no
+	no.Problems = nil
+	return &no
+}
+
 // look is the one look that all share.
 func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, lane Lane, site, path string, since uint64) (out looked, err error) {
+	// Between the caller's own glance and this one, another look may have come to an end.
+	if no := s.failedStill(in, since); no != nil {
+		return out, no
+	}
+	if k := s.known.Load(); k != nil && k.Serial >= since && Now() < s.until.Load() {
+		return looked{known: k}, nil
+	}
 	defer func() {
 		var no *policy.Refusal
 		if err != nil && errors.As(err, &no) {

@@ -58,7 +58,7 @@ func (a *answer) check(o *message) error {
 	if o.Job.Facts {
 		return nil
 	}
-	if len(r.Data) == 0 || !slices.Contains(declare.Formats(), r.Format) || r.Canvas.W < 1 || r.Canvas.H < 1 || r.Natural.W < 1 || r.Natural.H < 1 || len(r.Stages) > 100 || len(r.How.Trials) > 200 {
+	if len(r.Data) == 0 || !slices.Contains(declare.Formats(), r.Format) || r.Canvas.W < 1 || r.Canvas.H < 1 || r.Natural.W < 1 || r.Natural.H < 1 || len(r.Stages) > 100 || len(r.How.Trials) > 200 || len(r.How.Weighed) > len(declare.Formats()) {
 		return errors.New("the worker's variant isn't one")
 	}
 	return nil

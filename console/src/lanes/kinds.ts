@@ -91,6 +91,7 @@ export const limits: NumberField<"limits">[] = [
   { name: "quality_floor", label: "Quality, floor" },
   { name: "quality_ceiling", label: "Quality, ceiling" },
   { name: "variants_per_source", label: "Variants of one source", hint: "0: no bound" },
+  { name: "formats_tried", label: "Formats tried for a variant", hint: "To send the smallest" },
   { name: "render_ms", label: "Rendering, ms" },
   { name: "requests_per_second", label: "Requests a second of one client", hint: "On one node; 0: no bound" },
 ];

@@ -8,11 +8,13 @@ import (
 
 	"echolane/core/codec"
 	"echolane/core/codec/avif"
+	"echolane/core/codec/bmp"
 	"echolane/core/codec/gif"
 	"echolane/core/codec/heic"
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/jxl"
 	"echolane/core/codec/png"
+	"echolane/core/codec/tiff"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
 )
@@ -25,6 +27,8 @@ var all = []*codec.Format{
 	gif.Format,
 	heic.Format,
 	jxl.Format,
+	tiff.Format,
+	bmp.Format,
 }
 
 // All are the formats that are read.

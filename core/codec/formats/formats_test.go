@@ -55,7 +55,7 @@ func TestFilesAreToldByTheirFirstBytes(t *testing.T) {
 	for data, want := range map[string]string{
 		"\xff\xd8\xff\xe0": "image/jpeg", "\x89PNG\r\n\x1a\n": "image/png", "GIF89a": "image/gif", "GIF87a": "image/gif", "RIFF\x00\x00\x00\x00WEBPVP8 ": "image/webp",
 		"\x00\x00\x00\x20ftypavif": "image/avif", "\x00\x00\x00\x20ftypavis": "image/avif", "\x00\x00\x00\x20ftypheic": "image/heic", "\x00\x00\x00\x20ftypmif1": "image/heic",
-		"\x00\x00\x00\x20ftypisom": "", "RIFF\x00\x00\x00\x00WAVE": "", "BM..": "image/bmp", "%PDF-1.7": "application/pdf", "<svg xmlns=": Drawing, "hello": "text/plain", "": "", "\x00": "",
+		"\x00\x00\x00\x20ftypisom": "", "RIFF\x00\x00\x00\x00WAVE": "", "BM..": "text/plain", "BM\x99\x00\x00\x00\x00\x00\x00\x00\x36\x00\x00\x00\x28\x00\x00\x00": "image/bmp", "II*\x00": "image/tiff", "MM\x00*": "image/tiff", "%PDF-1.7": "application/pdf", "<svg xmlns=": Drawing, "hello": "text/plain", "": "", "\x00": "",
 	} {
 		if got := Sniff([]byte(data)); got != want {
 			t.Errorf("%q is %q, want %q", data, got, want)
