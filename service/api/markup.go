@@ -136,7 +136,7 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 	for _, name := range in.Formats {
 		f := declare.ParseFormat(name)
 		if f == declare.FormatUnset {
-			return out, badRequest("formats", name, "there is no such format", "of " + strings.Join(declare.FormatNames(), ", "))
+			return out, badRequest("formats", name, "there is no such format", "of "+strings.Join(declare.FormatNames(), ", "))
 		}
 		o.Formats = append(o.Formats, f)
 	}
