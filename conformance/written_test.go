@@ -5,9 +5,12 @@ import (
 	"image/jpeg"
 	"strings"
 	"testing"
+	"time"
 
+	"echolane/core/codec/formats"
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/core/raster"
 	"echolane/core/render"
 )
 
@@ -42,6 +45,30 @@ func TestTheBrowserShowsWhatIsWritten(t *testing.T) {
 		t.Fatal(err)
 	}
 	write(Source{Data: b.Bytes()}, "rewrapped", "format=jxl")
+	// An animation's first frame, which is shown for long.
+	for _, f := range []declare.Format{declare.AVIF, declare.WebP, declare.JXL} {
+		frame := raster.NewRGBA(m.Rect.Dx(), m.Rect.Dy())
+		for y := range frame.H {
+			copy(frame.Row(y), m.Pix[y*m.Stride:][:4*frame.W])
+		}
+		frame.Opaque = true
+		a, err := formats.Writer(f).Animate(frame.W, frame.H, 0, 256, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		setting := map[declare.Format]float64{declare.AVIF: 50, declare.WebP: 95, declare.JXL: 70}[f]
+		for range 3 {
+			if err := a.Add(frame, time.Minute, setting); err != nil {
+				t.Fatal(err)
+			}
+		}
+		data, err := a.Bytes()
+		a.Close()
+		if err != nil {
+			t.Fatal(err)
+		}
+		files = append(files, Source{Name: "moving." + f.String(), Type: f.MediaType(), Data: data, W: frame.W, H: frame.H})
+	}
 	j, err := NewJudge(files)
 	if err != nil {
 		t.Fatal(err)

@@ -69,7 +69,9 @@ func TestAnimationsOverHTTP(t *testing.T) {
 		query, accept, kind string
 		frames              int
 	}{
-		{"width=120", browserAccept, "image/webp", info.Frames},
+		{"width=120", browserAccept, "image/avif", info.Frames},
+		{"width=120", "image/webp,*/*", "image/webp", info.Frames},
+		{"width=120&format=jxl", "", "image/jxl", info.Frames},
 		{"width=120", "image/png,*/*", "image/gif", info.Frames},
 		{"width=120&format=webp", "", "image/webp", info.Frames},
 		{"width=120&animation=none", browserAccept, "image/avif", 1},

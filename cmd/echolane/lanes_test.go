@@ -659,7 +659,7 @@ func TestEveryReasonIsGiven(t *testing.T) {
 		"link-expired": k + "?expires=2020-01-01T00:00:00Z", "glyphs-missing": k + "?after-content=%22%E5%87%A7%22", "nothing-left": k + "?xywh=900,0,10,10", "variant-too-large": k + "?width=8000&height=8000&grow=yes",
 		"source-denied": "/kestrel/press/private/a.jpg", "source-not-allowed": "/kestrel/wide/https%3A%2F%2Fa.test%2Fb.jpg", "bad-source-url": "/kestrel/wide/ftp%3A%2F%2Fa.test%2Fb.jpg",
 		"address-not-public": "/kestrel/wide/http%3A%2F%2F10.0.0.1%2Fb.jpg", "origin-failed": "/kestrel/press/500.jpg", "too-many-redirects": "/kestrel/press/around.jpg", "origin-slow": "/kestrel/press/slow.jpg",
-		"budget-out-of-reach": k + "?width=300&format=webp&budget=100", "lane-unreachable": "/gone/lane/a.png", "no-such-class": k + "?class=nowhere", "frames-not-written": "/moving/lane/launch.gif?width=100&format=avif", "too-large-for-format": "/tall/lane/mark.png?width=20000&height=100&grow=yes&format=webp",
+		"budget-out-of-reach": k + "?width=300&format=webp&budget=100", "lane-unreachable": "/gone/lane/a.png", "no-such-class": k + "?class=nowhere", "too-large-for-format": "/tall/lane/mark.png?width=20000&height=100&grow=yes&format=webp",
 	} {
 		expect(reason, s.Get(t, path))
 	}

@@ -69,15 +69,14 @@ type Writer struct {
 	// Apart says that Animate codes each frame by itself, which takes more bytes than formats do that code what changes.
 	Apart bool
 
-	// Sequences says that files of the format may hold frames, though Animate is nil.
-	Sequences bool
-
 	// FromJPEG writes a JPEG's own coefficients: the very same picture in fewer bytes. It errs on JPEGs that the format has no room for.
 	FromJPEG func(data []byte) ([]byte, error)
 
 	// Animate begins an animation of w×h pixels that plays so often, 0 for ever, with at most so many colours a frame where
-	// frames have palettes.
-	Animate func(w, h, plays, colours int) (Animation, error)
+	// frames have palettes. opaque says that no frame has transparency.
+	Animate func(w, h, plays, colours int, opaque bool) (Animation, error)
+	// Forever says that animations of the format play for ever, whatever plays says.
+	Forever bool
 }
 
 // Options are how a picture is written, whatever its setting.

@@ -50,7 +50,7 @@ type carried struct{ alpha, frames, lossless, named, widened bool }
 
 // carries has each format's, by its number.
 var carries = [...]carried{
-	AVIF: {alpha: true, lossless: true, named: true, widened: true},
+	AVIF: {alpha: true, frames: true, lossless: true, named: true, widened: true},
 	JXL:  {alpha: true, frames: true, lossless: true, named: true},
 	WebP: {alpha: true, frames: true, lossless: true, named: true},
 	JPEG: {},

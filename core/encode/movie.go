@@ -17,6 +17,7 @@ type Movie struct {
 	Quality declare.Quality
 	Quick   bool // predict the setting instead of searching for it
 	Plays   int  // how often, 0 for ever
+	Opaque  bool // no frame has transparency
 
 	how     Encoding
 	setting float64      // found on the first frame
@@ -46,7 +47,7 @@ func (m *Movie) Add(p *raster.RGBA, shown time.Duration) error {
 			m.colours = mostColours
 		}
 		var err error
-		if m.out, err = w.Animate(p.W, p.H, m.Plays, m.colours); err != nil {
+		if m.out, err = w.Animate(p.W, p.H, m.Plays, m.colours, m.Opaque); err != nil {
 			return err
 		}
 		switch {
@@ -105,7 +106,7 @@ func (m *Movie) Within(film func(*Movie) ([]byte, error), data []byte, b Budget)
 	still := Picture{Pixels: m.first, Quality: m.Quality}
 	defer still.Free()
 	again := func(colours int, setting float64) ([]byte, error) {
-		n := &Movie{Format: m.Format, Quality: m.Quality, Plays: m.Plays, colours: colours, setting: setting, known: true}
+		n := &Movie{Format: m.Format, Quality: m.Quality, Plays: m.Plays, Opaque: m.Opaque, colours: colours, setting: setting, known: true}
 		defer n.Free()
 		return film(n)
 	}

@@ -55,12 +55,8 @@ func Heavier(f declare.Format, kind string, quality declare.Quality) float64 {
 	return v[2]
 }
 
-// Promising are the offered formats that may have the fewest bytes, the most promising first, at most so many. The first is always
-// there. The order of the offered breaks ties.
-func Promising(offered []declare.Format, kind string, quality declare.Quality, most int) []declare.Format {
-	if len(offered) < 2 {
-		return offered
-	}
+// Lightest are the offered formats, the one that is thought to have the fewest bytes first. Their own order breaks ties.
+func Lightest(offered []declare.Format, kind string, quality declare.Quality) []declare.Format {
 	order := slices.Clone(offered)
 	slices.SortStableFunc(order, func(a, b declare.Format) int {
 		x, y := Heavier(a, kind, quality), Heavier(b, kind, quality)
@@ -72,6 +68,16 @@ func Promising(offered []declare.Format, kind string, quality declare.Quality, m
 		}
 		return 1
 	})
+	return order
+}
+
+// Promising are the offered formats that may have the fewest bytes, the most promising first, at most so many. The first is always
+// there.
+func Promising(offered []declare.Format, kind string, quality declare.Quality, most int) []declare.Format {
+	if len(offered) < 2 {
+		return offered
+	}
+	order := Lightest(offered, kind, quality)
 	least := Heavier(order[0], kind, quality)
 	n := 1
 	for n < len(order) && n < most && Heavier(order[n], kind, quality) <= least*within[kind] {

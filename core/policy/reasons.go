@@ -59,7 +59,6 @@ const (
 	ReasonSourceTooManyBytes  Reason = "source-too-many-bytes"
 	ReasonSourceTooManyPixels Reason = "source-too-many-pixels"
 	ReasonTooLargeForFormat   Reason = "too-large-for-format"
-	ReasonFramesNotWritten    Reason = "frames-not-written"
 	ReasonRenderTooSlow       Reason = "render-too-slow"
 	ReasonRenderTooMuch       Reason = "render-too-much"
 	ReasonSourceSetAside      Reason = "source-set-aside"
@@ -142,7 +141,6 @@ var Reasons = []struct {
 	{ReasonSourceTruncated, "The source is cut off", "The file ends before the picture does."},
 	{ReasonSourceTooManyBytes, "Source file too large", "The file has more bytes than the site reads."},
 	{ReasonSourceTooManyPixels, "Source picture too large", "The picture has more pixels than the site reads."},
-	{ReasonFramesNotWritten, "Frames not written", "The source moves, and the format that was asked for could move too, but isn't written so here."},
 	{ReasonTooLargeForFormat, "Too large for the format", "The variant would have longer sides than its format can hold."},
 	{ReasonRenderTooSlow, "It took too long to make", "Making the variant took longer than the site allows."},
 	{ReasonRenderTooMuch, "It took too much to make", "Making the variant took more memory than a worker has."},

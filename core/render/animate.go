@@ -2,7 +2,6 @@ package render
 
 import (
 	"fmt"
-	"strings"
 	"time"
 
 	"echolane/core/codec"
@@ -12,41 +11,28 @@ import (
 	"echolane/core/encode"
 	"echolane/core/geometry"
 	"echolane/core/metadata"
-	"echolane/core/policy"
 	"echolane/core/raster"
 )
 
 // moves says whether the variant is an animation, and in which format.
-func moves(info codec.Info, r declare.Resolved, canvas geometry.Size) (declare.Format, bool) {
+func moves(info codec.Info, r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Format, bool) {
 	if info.Frames < 2 || r.Animation == declare.AnimationNone || formats.Of(info.Type).Frames == nil {
 		return 0, false
 	}
-	for _, apart := range []bool{false, true} {
-		for _, f := range r.Formats {
-			if f.CarriesFrames() && formats.Writer(f).Apart == apart && holds(f, canvas) && (r.Quality != declare.Lossless || f.CarriesLossless()) {
+	for _, takes := range []func(f declare.Format, w *codec.Writer) bool{
+		func(f declare.Format, w *codec.Writer) bool {
+			return !w.Apart && (info.Plays == 0 || !w.Forever) && (opaque || f.ShowsAlpha() || !f.Named())
+		},
+		func(_ declare.Format, w *codec.Writer) bool { return !w.Apart },
+		func(declare.Format, *codec.Writer) bool { return true },
+	} {
+		for _, f := range encode.Lightest(r.Formats, "graphic", r.Quality) {
+			if f.CarriesFrames() && takes(f, formats.Writer(f)) && holds(f, canvas) && (r.Quality != declare.Lossless || f.CarriesLossless()) {
 				return f, true
 			}
 		}
 	}
 	return 0, false
-}
-
-// lost refuses to make a still of an animation in a format that people know to move, where it was asked for by name.
-func lost(info codec.Info, r declare.Resolved) *policy.Refusal {
-	if info.Frames < 2 || r.Animation == declare.AnimationNone || len(r.Formats) != 1 || !formats.Writer(r.Formats[0]).Sequences {
-		return nil
-	}
-	var others []string
-	for _, f := range declare.Formats() {
-		if f.CarriesFrames() {
-			others = append(others, "format="+f.String())
-		}
-	}
-	f := r.Formats[0]
-	return policy.No(policy.Refusal{
-		Reason: policy.ReasonFramesNotWritten, Parameter: "format", Given: f.String(), Detail: fmt.Sprintf("the source has %d frames, and %s is written as a still here", info.Frames, f),
-		Allowed: strings.Join(others, ", "), Remedy: "ask for " + strings.Join(others, " or ") + ", leave the format out, or add animation=none for the first frame",
-	})
 }
 
 // animate makes every frame as a still would be made.
@@ -73,7 +59,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 		}
 		return m.Bytes()
 	}
-	m := &encode.Movie{Format: format, Quality: job.Request.Quality, Quick: job.Predict, Plays: info.Plays}
+	m := &encode.Movie{Format: format, Quality: job.Request.Quality, Quick: job.Predict, Plays: info.Plays, Opaque: !info.Alpha && !paints.transparent}
 	defer m.Free()
 	data, err := film(m)
 	if err != nil {

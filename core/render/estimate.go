@@ -27,6 +27,7 @@ var encoding = map[declare.Format]struct{ work, bytes float64 }{
 const (
 	restingBytes = 24 << 20 // of a worker that does nothing
 	paintBytes   = 12       // for a pixel of the variant while it is painted
+	aheadBytes   = 80       // that frames which an encoder looks ahead at take for a pixel
 	searched     = 3        // times the work of a predicted variant
 	thorough     = 6
 	wideBytes    = 4 // that a progressive JPEG's coefficients take for a pixel, or more than 8 bits a sample
@@ -82,6 +83,9 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 			}
 			f.work, f.bytes = f.work+g.work, max(f.bytes, g.bytes)
 		}
+	}
+	if own.Frames > 1 && format == declare.AVIF { // frames ahead of the one that is written
+		f.bytes += aheadBytes
 	}
 	times, effort := 1.0, "predicted"
 	switch {

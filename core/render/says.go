@@ -8,6 +8,6 @@ var StageNames = []string{"plan", "focus", "decode", "frames", "colour", "resamp
 // Reasons are the reasons that a render, or the reading of a header, may be turned down for.
 var Reasons = []policy.Reason{
 	policy.ReasonNotAnImage, policy.ReasonSourceBroken, policy.ReasonSourceTruncated, policy.ReasonSourceTooManyBytes, policy.ReasonSourceTooManyPixels,
-	policy.ReasonSourceTooManyFrames, policy.ReasonVariantTooLarge, policy.ReasonTooLargeForFormat, policy.ReasonFramesNotWritten, policy.ReasonNothingLeft, policy.ReasonGlyphsMissing,
+	policy.ReasonSourceTooManyFrames, policy.ReasonVariantTooLarge, policy.ReasonTooLargeForFormat, policy.ReasonNothingLeft, policy.ReasonGlyphsMissing,
 	policy.ReasonBudgetOutOfReach, policy.ReasonEncodingFailed, policy.ReasonFormatNotLossless, policy.ReasonInternal,
 }

@@ -94,16 +94,13 @@ func begin(source []byte, job Job) (t *task, err error) {
 	if paints.layers != (layers{}) {
 		t.lap("layers")
 	}
-	if format, ok := moves(info, job.Request, plan.Canvas); ok {
+	if format, ok := moves(info, job.Request, plan.Canvas, !info.Alpha && !paints.transparent); ok {
 		if err := animate(source, info, plan, paints, profile, job, format, &t.watch, &t.result); err != nil {
 			return &task{}, err
 		}
 		t.lap("encode")
 		t.done, t.result.Stages = true, t.stages
 		return t, nil
-	}
-	if r := lost(info, job.Request); r != nil {
-		return t, r
 	}
 	tried, r := job.choose(plan.Canvas, !paints.transparent, "photograph")
 	if r != nil {

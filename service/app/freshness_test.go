@@ -152,10 +152,12 @@ func TestWhatIsMissingIsRemembered(t *testing.T) {
 	})
 	for _, how := range []int64{isMissing, fails} {
 		o.how.Store(how)
+		first := map[string]time.Time{}
 		for _, lane := range []string{"w", "short"} {
 			path := fmt.Sprintf("/kestrel/%s/none-%d.png?width=40", lane, how)
 			before := o.asked.Load()
 			begun := time.Now()
+			first[lane] = begun
 			var all sync.WaitGroup
 			for range 10 {
 				all.Go(func() {
@@ -175,7 +177,7 @@ func TestWhatIsMissingIsRemembered(t *testing.T) {
 		for lane, want := range map[string]int64{"w": 0, "short": 1} {
 			before := o.asked.Load()
 			r.get(fmt.Sprintf("/kestrel/%s/none-%d.png?width=40", lane, how))
-			if n := o.asked.Load() - before; n != want {
+			if n := o.asked.Load() - before; n != want && (want == 1 || time.Since(first[lane]) < 5*time.Second) { // a busy machine may take longer
 				t.Errorf("%s, two seconds later: the origin was asked %d times", lane, n)
 			}
 		}

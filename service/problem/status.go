@@ -47,7 +47,7 @@ var byStatus = map[int][]policy.Reason{
 		policy.ReasonQualityNotDelivered, policy.ReasonSourceTooManyFrames, policy.ReasonVariantTooLarge,
 		policy.ReasonGlyphsMissing, policy.ReasonNothingLeft, policy.ReasonBudgetOutOfReach, policy.ReasonNotAnImage,
 		policy.ReasonSourceBroken, policy.ReasonSourceTruncated, policy.ReasonSourceTooManyBytes,
-		policy.ReasonSourceTooManyPixels, policy.ReasonTooLargeForFormat, policy.ReasonFramesNotWritten, policy.ReasonRenderTooSlow, policy.ReasonRenderTooMuch, policy.ReasonSourceSetAside,
+		policy.ReasonSourceTooManyPixels, policy.ReasonTooLargeForFormat, policy.ReasonRenderTooSlow, policy.ReasonRenderTooMuch, policy.ReasonSourceSetAside,
 		policy.ReasonTooManyVariants, policy.ReasonSecretMissing,
 	},
 	428: {policy.ReasonIfMatchNeeded},

@@ -175,8 +175,8 @@ func matrixFor(quantizer, coarser int) int {
 // MaxQuantizer is the coarsest.
 const MaxQuantizer = 63
 
-// write hands the settings to the encoder, with what they point to held in place.
-func (s Settings) write(lossless bool, encode func(c *C.el_avif_settings, out **C.uint8_t, n *C.size_t) C.int) ([]byte, error) {
+// hold makes C's settings, whose facts stay in place until the pinner lets go.
+func (s Settings) hold(pin *runtime.Pinner, lossless bool) C.el_avif_settings {
 	// Alpha is what edges are seen by: finer than colour.
 	c := C.el_avif_settings{quantizer: C.int(s.Quantizer), alpha_quantizer: C.int(s.Quantizer / 2), speed: C.int(s.Speed)}
 	if s.Copies {
@@ -188,8 +188,6 @@ func (s Settings) write(lossless bool, encode func(c *C.el_avif_settings, out **
 	if lossless {
 		c = C.el_avif_settings{speed: C.int(s.Speed), lossless: 1}
 	}
-	var pin runtime.Pinner
-	defer pin.Unpin()
 	if e := s.Facts.Exif; len(e) > 0 {
 		pin.Pin(&e[0])
 		c.exif, c.exif_size = (*C.uint8_t)(&e[0]), C.size_t(len(e))
@@ -198,6 +196,14 @@ func (s Settings) write(lossless bool, encode func(c *C.el_avif_settings, out **
 		pin.Pin(&x[0])
 		c.xmp, c.xmp_size = (*C.uint8_t)(&x[0]), C.size_t(len(x))
 	}
+	return c
+}
+
+// write hands the settings to the encoder.
+func (s Settings) write(lossless bool, encode func(c *C.el_avif_settings, out **C.uint8_t, n *C.size_t) C.int) ([]byte, error) {
+	var pin runtime.Pinner
+	defer pin.Unpin()
+	c := s.hold(&pin, lossless)
 	var out *C.uint8_t
 	var n C.size_t
 	return taken(encode(&c, &out, &n), out, n)
@@ -234,8 +240,12 @@ func encode(p *raster.RGBA, s Settings, lossless bool) ([]byte, error) {
 
 func taken(status C.int, out *C.uint8_t, n C.size_t) ([]byte, error) {
 	if status != 0 {
-		return nil, &codec.Error{Type: Type, Problem: fmt.Sprintf("encoding failed: %s", C.GoString(C.el_avif_says(status)))}
+		return nil, unwritten(C.GoString(C.el_avif_says(status)))
 	}
 	defer C.el_avif_free(out, n)
 	return C.GoBytes(unsafe.Pointer(out), C.int(n)), nil
+}
+
+func unwritten(why string) error {
+	return &codec.Error{Type: Type, Problem: fmt.Sprintf("encoding failed: %s", why)}
 }

@@ -15,7 +15,7 @@ var Format = &codec.Format{
 	Sniff: func(data []byte) bool {
 		return len(data) >= 12 && (string(data[4:12]) == "ftypavif" || string(data[4:12]) == "ftypavis")
 	},
-	Probe: Probe, Decode: func(data []byte, _ codec.Want) (codec.Picture, error) { return Decode(data) },
+	Probe: Probe, Decode: func(data []byte, _ codec.Want) (codec.Picture, error) { return Decode(data) }, Frames: Frames,
 	Quality: func(data []byte) int {
 		quantizer, ok := QuantizerOf(data)
 		if !ok {
@@ -24,8 +24,8 @@ var Format = &codec.Format{
 		return fit.QualityOf(float64(MaxQuantizer - quantizer))
 	},
 	Write: &codec.Writer{
-		Sequences: true,
-		MaxSide:   MaxSide, Embeds: true, FullChroma: true, Lossy: lossy, Fit: fit, Light: isLight,
+		Animate: func(w, h, plays, _ int, opaque bool) (codec.Animation, error) { return &film{opaque: opaque}, nil },
+		Forever: true, MaxSide: MaxSide, Embeds: true, FullChroma: true, Lossy: lossy, Fit: fit, Light: isLight,
 		Lossless: func(p *raster.RGBA, o codec.Options) ([]byte, error) {
 			return EncodeLossless(p, Settings{Speed: speedOf(o), Facts: factsOf(o)})
 		},
@@ -43,6 +43,15 @@ const (
 	KeptSpeed     = 7
 	ThoroughSpeed = 6
 )
+
+// FrameSpeed is the speed of an animation's frames, of which what changes is written.
+const FrameSpeed = 8
+
+// settingsAt are those of a setting of the format's.
+func settingsAt(s float64, speed int) Settings {
+	up := math.Ceil(s)
+	return Settings{Quantizer: MaxQuantizer - int(up), Coarser: int(math.Round(4 * (up - s))), Speed: speed}
+}
 
 // more is how much lower the speed of what is kept is for pictures of up to so many pixels, which most are.
 const (
@@ -77,6 +86,9 @@ func SpeedFor(effort codec.Effort, pixels int) int {
 }
 
 func speedOf(o codec.Options) int {
+	if o.Frame && o.Effort != codec.First {
+		return FrameSpeed
+	}
 	speed := SpeedFor(o.Effort, o.Area)
 	if o.Light {
 		speed = max(leastSpeed, speed-more)
@@ -86,7 +98,7 @@ func speedOf(o codec.Options) int {
 
 // isLight says whether a small picture takes little time, by one encode at the speed of first answers.
 func isLight(p codec.Painted, o codec.Options, setting float64) (bool, error) {
-	if o.Area > keptSmall {
+	if o.Area > keptSmall || o.Frame {
 		return false, nil
 	}
 	o.Effort, o.Light = codec.First, false
@@ -109,11 +121,9 @@ func lossy(p codec.Painted, o codec.Options) (*codec.Encoder, error) {
 		e.Step, e.Finer = 1, quickLoss
 	}
 	settings := func(s float64) Settings {
-		up := math.Ceil(s)
-		return Settings{
-			Quantizer: MaxQuantizer - int(up), Coarser: int(math.Round(4 * (up - s))), Speed: speed, FullChroma: sharp,
-			Copies: sharp && o.Area <= keptSmall, Facts: factsOf(o),
-		}
+		at := settingsAt(s, speed)
+		at.FullChroma, at.Copies, at.Facts = sharp, sharp && o.Area <= keptSmall, factsOf(o)
+		return at
 	}
 	if sharp || !p.Opaque() {
 		straight := p.Straight()

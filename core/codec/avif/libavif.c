@@ -74,10 +74,9 @@ el_avif_decoder *el_avif_open(const uint8_t *data, size_t n, uint32_t most_pixel
 	return e;
 }
 
-int el_avif_read(el_avif_decoder *e, void *pix, int stride, int depth) {
-	avifResult r = avifDecoderNthImage(e->d, 0);
-	if (r != AVIF_RESULT_OK)
-		return r;
+// pixels gives the decoded frame in RGBA.
+static avifResult pixels(el_avif_decoder *e, void *pix, int stride, int depth) {
+	avifResult r;
 	avifImage *m = e->d->image, *view = m;
 	if (e->info.width != (int)m->width || e->info.height != (int)m->height) {
 		avifCropRect c = {e->info.crop_x, e->info.crop_y, e->info.width, e->info.height};
@@ -99,6 +98,19 @@ int el_avif_read(el_avif_decoder *e, void *pix, int stride, int depth) {
 	if (view != m)
 		avifImageDestroy(view);
 	return r;
+}
+
+int el_avif_read(el_avif_decoder *e, void *pix, int stride, int depth) {
+	avifResult r = avifDecoderNthImage(e->d, 0);
+	return r == AVIF_RESULT_OK ? pixels(e, pix, stride, depth) : r;
+}
+
+int el_avif_next(el_avif_decoder *e, void *pix, int stride, double *shown) {
+	avifResult r = avifDecoderNextImage(e->d);
+	if (r != AVIF_RESULT_OK)
+		return r;
+	*shown = e->d->imageTiming.duration * 1000;
+	return pixels(e, pix, stride, 8);
 }
 
 int el_avif_read_planes(el_avif_decoder *e, uint8_t *y, int ys, uint8_t *cb, uint8_t *cr, int cs) {
@@ -125,12 +137,11 @@ void el_avif_close(el_avif_decoder *e) {
 	free(e);
 }
 
-static int encode(avifImage *m, const el_avif_settings *s, uint8_t **out, size_t *n) {
-	*out = NULL;
-	*n = 0;
+// encoder is one with these settings; NULL where there is no memory.
+static avifEncoder *encoder(const el_avif_settings *s) {
 	avifEncoder *e = avifEncoderCreate();
 	if (!e)
-		return AVIF_RESULT_OUT_OF_MEMORY;
+		return NULL;
 	e->maxThreads = 1;
 	e->speed = s->speed;
 	e->minQuantizer = e->maxQuantizer = s->quantizer;
@@ -148,6 +159,15 @@ static int encode(avifImage *m, const el_avif_settings *s, uint8_t **out, size_t
 		avifEncoderSetCodecSpecificOption(e, "qm-min", level);
 		avifEncoderSetCodecSpecificOption(e, "qm-max", level);
 	}
+	return e;
+}
+
+static int encode(avifImage *m, const el_avif_settings *s, uint8_t **out, size_t *n) {
+	*out = NULL;
+	*n = 0;
+	avifEncoder *e = encoder(s);
+	if (!e)
+		return AVIF_RESULT_OUT_OF_MEMORY;
 	if (s->exif)
 		avifImageSetMetadataExif(m, s->exif, s->exif_size);
 	if (s->xmp)
@@ -193,12 +213,15 @@ int el_avif_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint
 	return r;
 }
 
-int el_avif_write_pixels(const uint8_t *rgba, int stride, int w, int h, int opaque, int full_chroma,
-	const el_avif_settings *s, uint8_t **out, size_t *n) {
-	avifImage *m = avifImageCreate(w, h, 8, full_chroma || s->lossless ? AVIF_PIXEL_FORMAT_YUV444 : AVIF_PIXEL_FORMAT_YUV420);
+// image is a picture of straight RGBA in planes; NULL where that fails, with *r set.
+static avifImage *image(const uint8_t *rgba, int stride, int w, int h, int opaque, int full_chroma, int lossless, int limited, avifResult *r) {
+	avifImage *m = avifImageCreate(w, h, 8, full_chroma || lossless ? AVIF_PIXEL_FORMAT_YUV444 : AVIF_PIXEL_FORMAT_YUV420);
+	*r = AVIF_RESULT_OUT_OF_MEMORY;
 	if (!m)
-		return AVIF_RESULT_OUT_OF_MEMORY;
-	srgb(m, s->lossless ? AVIF_MATRIX_COEFFICIENTS_IDENTITY : AVIF_MATRIX_COEFFICIENTS_BT601);
+		return NULL;
+	srgb(m, lossless ? AVIF_MATRIX_COEFFICIENTS_IDENTITY : AVIF_MATRIX_COEFFICIENTS_BT601);
+	if (limited)
+		m->yuvRange = AVIF_RANGE_LIMITED;
 	avifRGBImage rgb;
 	avifRGBImageSetDefaults(&rgb, m);
 	rgb.format = AVIF_RGB_FORMAT_RGBA;
@@ -206,9 +229,69 @@ int el_avif_write_pixels(const uint8_t *rgba, int stride, int w, int h, int opaq
 	rgb.ignoreAlpha = opaque;
 	rgb.pixels = (uint8_t *)rgba;
 	rgb.rowBytes = stride;
-	int r = avifImageRGBToYUV(m, &rgb);
-	if (r == AVIF_RESULT_OK)
-		r = encode(m, s, out, n);
+	if ((*r = avifImageRGBToYUV(m, &rgb)) != AVIF_RESULT_OK) {
+		avifImageDestroy(m);
+		return NULL;
+	}
+	return m;
+}
+
+int el_avif_write_pixels(const uint8_t *rgba, int stride, int w, int h, int opaque, int full_chroma,
+	const el_avif_settings *s, uint8_t **out, size_t *n) {
+	avifResult r;
+	avifImage *m = image(rgba, stride, w, h, opaque, full_chroma, s->lossless, 0, &r);
+	if (!m)
+		return r;
+	r = encode(m, s, out, n);
 	avifImageDestroy(m);
 	return r;
+}
+
+struct el_avif_film {
+	avifEncoder *e;
+	int opaque, full_chroma, lossless;
+};
+
+el_avif_film *el_avif_film_begin(int opaque, int full_chroma, const el_avif_settings *s) {
+	el_avif_film *f = calloc(1, sizeof *f);
+	if (!f || !(f->e = encoder(s))) {
+		free(f);
+		return NULL;
+	}
+	f->e->timescale = 1000;
+	f->opaque = opaque;
+	f->full_chroma = full_chroma;
+	f->lossless = s->lossless;
+	return f;
+}
+
+int el_avif_film_add(el_avif_film *f, const uint8_t *rgba, int stride, int w, int h, int shown) {
+	avifResult r;
+	// Chromium takes all sequences for ones of limited range: those that are, everybody shows right.
+	avifImage *m = image(rgba, stride, w, h, f->opaque, f->full_chroma, f->lossless, !f->lossless, &r);
+	if (!m)
+		return r;
+	// Only frames by themselves keep every pixel.
+	r = avifEncoderAddImage(f->e, m, shown > 0 ? shown : 1, f->lossless ? AVIF_ADD_IMAGE_FLAG_FORCE_KEYFRAME : AVIF_ADD_IMAGE_FLAG_NONE);
+	avifImageDestroy(m);
+	return r;
+}
+
+int el_avif_film_end(el_avif_film *f, uint8_t **out, size_t *n) {
+	avifRWData data = AVIF_DATA_EMPTY;
+	avifResult r = avifEncoderFinish(f->e, &data);
+	if (r != AVIF_RESULT_OK) {
+		avifRWDataFree(&data);
+		return r;
+	}
+	*out = data.data;
+	*n = data.size;
+	return 0;
+}
+
+void el_avif_film_drop(el_avif_film *f) {
+	if (!f)
+		return;
+	avifEncoderDestroy(f->e);
+	free(f);
 }

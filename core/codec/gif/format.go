@@ -17,6 +17,8 @@ var Format = &codec.Format{
 	Write: &codec.Writer{
 		MaxSide: 65500,
 		Indexed: func(p *raster.RGBA, _ *raster.Indexed, colours int) ([]byte, error) { return Encode(p, colours) },
-		Animate: func(_, _, plays, colours int) (codec.Animation, error) { return NewAnimation(plays, colours), nil },
+		Animate: func(_, _, plays, colours int, _ bool) (codec.Animation, error) {
+			return NewAnimation(plays, colours), nil
+		},
 	},
 }

@@ -25,8 +25,10 @@ var Format = &codec.Format{
 		Lossless: func(p *raster.RGBA, o codec.Options) ([]byte, error) {
 			return EncodeLossless(p, Settings{Effort: losslessEffort(o), Facts: factsOf(o)})
 		},
-		Animate: func(w, h, plays, _ int) (codec.Animation, error) { return NewAnimation(w, h, plays), nil },
-		Apart:   true, FromJPEG: FromJPEG,
+		Animate: func(w, h, plays, _ int, opaque bool) (codec.Animation, error) {
+			return NewAnimation(w, h, plays, opaque), nil
+		},
+		Apart: true, FromJPEG: FromJPEG,
 	},
 }
 

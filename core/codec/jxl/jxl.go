@@ -256,12 +256,14 @@ type animation struct {
 	e        *C.el_jxl_encoder
 	w, h     int
 	lossless bool
-	effort   int
 	plays    int
+	opaque   bool
 }
 
 // NewAnimation begins one of w×h pixels that plays so often, 0 for ever.
-func NewAnimation(w, h, plays int) codec.Animation { return &animation{w: w, h: h, plays: plays} }
+func NewAnimation(w, h, plays int, opaque bool) codec.Animation {
+	return &animation{w: w, h: h, plays: plays, opaque: opaque}
+}
 
 // Add adds a frame, straight, at a fineness, or codec.Exactly. Whether pixels are kept is the first frame's to say.
 func (a *animation) Add(p *raster.RGBA, shown time.Duration, setting float64) error {
@@ -271,7 +273,11 @@ func (a *animation) Add(p *raster.RGBA, shown time.Duration, setting float64) er
 	if a.e == nil {
 		a.lossless = setting == codec.Exactly
 		c := s.hold(&pin, a.lossless)
-		if a.e = C.el_jxl_begin(C.int(a.w), C.int(a.h), 0, C.int(a.plays), &c); a.e == nil {
+		opaque := C.int(0)
+		if a.opaque {
+			opaque = 1
+		}
+		if a.e = C.el_jxl_begin(C.int(a.w), C.int(a.h), opaque, C.int(a.plays), &c); a.e == nil {
 			return unwritten
 		}
 	}

@@ -104,7 +104,7 @@ func TestFartherIsSmaller(t *testing.T) {
 
 func TestAnimationsKeepTheirFramesAndTimes(t *testing.T) {
 	for _, setting := range []float64{85, codec.Exactly} {
-		a := NewAnimation(40, 30, 3)
+		a := NewAnimation(40, 30, 3, false)
 		var frames []*raster.RGBA
 		for i := range 4 {
 			p := slope(40, 30, true)

@@ -26,7 +26,7 @@ var Format = &codec.Format{
 	Write: &codec.Writer{
 		MaxSide: MaxSide, Lossy: lossy, Fit: fit, OftenLossless: true,
 		Lossless: func(p *raster.RGBA, _ codec.Options) ([]byte, error) { return EncodeLossless(p) },
-		Animate:  func(w, h, plays, _ int) (codec.Animation, error) { return NewAnimation(w, h, plays) },
+		Animate:  func(w, h, plays, _ int, _ bool) (codec.Animation, error) { return NewAnimation(w, h, plays) },
 	},
 }
 
