@@ -46,6 +46,32 @@ func bombPNG(w, h uint32, zeros int) []byte {
 	return append(append(b, chunk("IDAT", rows.Bytes())...), chunk("IEND", nil)...)
 }
 
+// bombTIFF says that it has so many grey pixels, and has as many zeros behind its compression as it is given.
+func bombTIFF(w, h uint32, zeros int) []byte {
+	var rows bytes.Buffer
+	z, _ := zlib.NewWriterLevel(&rows, zlib.BestCompression)
+	z.Write(make([]byte, zeros))
+	z.Close()
+	const entries = 9
+	data := uint32(8 + 2 + 12*entries + 4)
+	b := []byte("II*\x00\x08\x00\x00\x00\x09\x00")
+	for _, e := range [entries][2]uint32{{256, w}, {257, h}, {258, 8}, {259, 8}, {262, 1}, {273, data}, {277, 1}, {278, h}, {279, uint32(rows.Len())}} {
+		b = binary.LittleEndian.AppendUint16(b, uint16(e[0]))
+		b = append(b, 4, 0, 1, 0, 0, 0)
+		b = binary.LittleEndian.AppendUint32(b, e[1])
+	}
+	return append(append(b, 0, 0, 0, 0), rows.Bytes()...)
+}
+
+// lyingBMP says that it has so many pixels, and has a few bytes.
+func lyingBMP(w, h uint32) []byte {
+	b := append([]byte("BM"), make([]byte, 52)...)
+	for at, v := range map[int]uint32{2: 4096, 10: 54, 14: 40, 18: w, 22: h, 26: 1 | 24<<16} {
+		binary.LittleEndian.PutUint32(b[at:], v)
+	}
+	return append(b, make([]byte, 4096-54)...)
+}
+
 // box is one of ISO BMFF.
 func box(kind string, body ...byte) []byte {
 	return append(append(binary.BigEndian.AppendUint32(nil, uint32(len(body)+8)), kind...), body...)
@@ -166,6 +192,9 @@ func hostiles() (map[string][]byte, error) {
 		all[fmt.Sprintf("extents-%d.avif", i)] = emptyExtents(min(n, 12_000))
 		all[fmt.Sprintf("scans-%d.jpg", i)] = scanBomb(uint16(1000+i*20_000), uint16(1000+i*20_000), min(n, 5000))
 		all[fmt.Sprintf("bomb-%d.png", i)] = bombPNG(uint32(1000+i*30_000), uint32(1000+i*30_000), 4<<20<<(2*i))
+		all[fmt.Sprintf("bomb-%d.tiff", i)] = bombTIFF(uint32(1000+i*30_000), uint32(1000+i*30_000), 4<<20<<(2*i))
+		all[fmt.Sprintf("lie-%d.bmp", i)] = lyingBMP(uint32(1000+i*30_000), uint32(1000+i*30_000))
+		all[fmt.Sprintf("boxes-%d.jxl", i)] = append([]byte("\x00\x00\x00\x0cJXL \r\n\x87\n"), manyBoxes(n*50, "jxl ")...)
 		all[fmt.Sprintf("exif-%d.jpg", i)] = append(exifLoop(photo), byte(i))
 	}
 	var wide bytes.Buffer

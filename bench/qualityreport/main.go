@@ -21,6 +21,7 @@ import (
 	"echolane/core/codec/avif"
 	imageformats "echolane/core/codec/formats"
 	"echolane/core/codec/jpeg"
+	"echolane/core/codec/jxl"
 	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
@@ -50,7 +51,7 @@ func main() {
 var (
 	marks   = []int{25, 40, 47, 53, 60, 69, 72, 75, 82, 88, 95}
 	asked   = []int{50, 72, 85}
-	formats = []declare.Format{declare.WebP, declare.AVIF, declare.JPEG}
+	formats = []declare.Format{declare.WebP, declare.AVIF, declare.JXL, declare.JPEG}
 )
 
 // An effort is a way a format is written, whose bytes are told.
@@ -61,7 +62,7 @@ type effort struct {
 	most     float64
 }
 
-var efforts = []effort{{"JPEG", declare.JPEG, false, 0.92}, {"WebP", declare.WebP, false, 0.60}, {"AVIF, quick", declare.AVIF, false, 0.48}, {"AVIF, thorough", declare.AVIF, true, 0.40}}
+var efforts = []effort{{"JPEG", declare.JPEG, false, 0.92}, {"WebP", declare.WebP, false, 0.60}, {"JPEG XL", declare.JXL, false, 0.60}, {"AVIF, quick", declare.AVIF, false, 0.48}, {"AVIF, thorough", declare.AVIF, true, 0.40}}
 
 // optioned is the plain encoder of AVIF with the options that ours has; without them it is as libavif comes.
 const optioned = "avif, with our options"
@@ -338,6 +339,9 @@ func measure(pic corpus.Picture) (Picture, error) {
 		"avif": func(s float64) ([]byte, error) {
 			return direct.AVIFAlone(planes, 37-int(24*s), avif.SpeedFor(codec.Usual, planes.W*planes.H))
 		},
+		"jxl": func(s float64) ([]byte, error) {
+			return jxl.Encode(pic.Pixels, jxl.Settings{Distance: jxl.Distance(10 + 60*s), Effort: 5})
+		},
 		optioned: func(s float64) ([]byte, error) {
 			return avif.EncodePlanes(planes, avif.Settings{Quantizer: 37 - int(24*s), Speed: avif.SpeedFor(codec.Usual, planes.W*planes.H)})
 		},
@@ -381,8 +385,8 @@ func median(v []float64) float64 {
 
 const layout = `<!doctype html><html lang="en"><meta charset="utf-8"><title>Visible quality</title>
 <style>body{margin:24px auto;max-width:1040px;padding:0 16px;font:15px/1.5 system-ui,sans-serif;background:#fbfaf8;color:#20282c}pre{overflow-x:auto;font-size:13px}
-svg{width:100%;height:auto}text{font:12px ui-monospace,monospace;fill:#5c666b}.grid{stroke:#d5d2cc}.webp{fill:#3b5bb5}.avif{fill:#00695c}.band{fill:#00695c;opacity:.08}h2{font-size:16px}</style>
-<h1>Visible quality</h1><p>Each dot is one photograph at 640 pixels wide. Its height is the quality at which libjpeg-turbo, 4:2:0, has the same SSIM as our variant; the band is ±3 around what was asked for. On the left of each column WebP, on the right AVIF, between them JPEG.</p>
+svg{width:100%;height:auto}text{font:12px ui-monospace,monospace;fill:#5c666b}.grid{stroke:#d5d2cc}.webp{fill:#3b5bb5}.avif{fill:#00695c}.jxl{fill:#a0408c}.band{fill:#00695c;opacity:.08}h2{font-size:16px}</style>
+<h1>Visible quality</h1><p>Each dot is one photograph at 640 pixels wide. Its height is the quality at which libjpeg-turbo, 4:2:0, has the same SSIM as our variant; the band is ±3 around what was asked for. On the left of each column WebP, on the right AVIF, between them JPEG XL and JPEG.</p>
 <pre>{{range .Lines}}{{.}}
 {{end}}</pre>
 {{range .Plots}}<h2>{{.Title}}</h2><svg viewBox="0 0 1000 420" role="img" aria-label="{{.Title}}">
