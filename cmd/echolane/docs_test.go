@@ -8,6 +8,9 @@ import (
 	"strings"
 	"testing"
 
+	"echolane/core/codec/formats"
+	"echolane/core/declare"
+
 	"github.com/urfave/cli/v3"
 )
 
@@ -81,4 +84,24 @@ func wrongCommand(line string) string {
 		}
 	}
 	return ""
+}
+
+func TestSweptFormatsHaveTheirColours(t *testing.T) {
+	page, err := os.ReadFile("sweep.html")
+	if err != nil {
+		t.Fatal(err)
+	}
+	all := 0
+	for _, f := range declare.Formats() {
+		if formats.Writer(f).Lossy == nil {
+			continue
+		}
+		all++
+		if name := f.String(); strings.Count(string(page), "--"+name+":") != 2 || !strings.Contains(string(page), "."+name+" {") {
+			t.Errorf("%s has no colour in a sweep's page, light and dark", name)
+		}
+	}
+	if all < 4 {
+		t.Errorf("only %d formats are swept", all)
+	}
 }
