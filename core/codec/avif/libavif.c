@@ -9,6 +9,7 @@
 struct el_avif_decoder {
 	avifDecoder *d;
 	el_avif_info info;
+	uint32_t at; // the frame that el_avif_next decodes
 };
 
 const char *el_avif_says(int status) { return avifResultToString(status); }
@@ -71,6 +72,7 @@ el_avif_decoder *el_avif_open(const uint8_t *data, size_t n, uint32_t most_pixel
 	}
 	e->d = d;
 	e->info = *info;
+	e->at = 0;
 	return e;
 }
 
@@ -106,7 +108,7 @@ int el_avif_read(el_avif_decoder *e, void *pix, int stride, int depth) {
 }
 
 int el_avif_next(el_avif_decoder *e, void *pix, int stride, double *shown) {
-	avifResult r = avifDecoderNextImage(e->d);
+	avifResult r = avifDecoderNthImage(e->d, e->at++);
 	if (r != AVIF_RESULT_OK)
 		return r;
 	*shown = e->d->imageTiming.duration * 1000;
