@@ -248,7 +248,7 @@ func done(c *cli.Command, what, name, words string) error {
 func siteFlags() []cli.Flag {
 	return []cli.Flag{
 		&cli.StringFlag{Name: "sheet", Usage: "a file with the stylesheet for images; - for standard input"},
-		&cli.StringFlag{Name: "formats", Usage: "formats it delivers, most wanted first, separated by commas"},
+		&cli.StringFlag{Name: "formats", Usage: "formats it delivers, separated by commas: of those that a client takes the smallest, of equals the first"},
 		&cli.StringFlag{Name: "add-format", Usage: "add a format"},
 		&cli.StringFlag{Name: "hosts", Usage: "host names of its own, separated by commas"},
 		&cli.StringFlag{Name: "rungs", Usage: "the ladder: widths in device pixels, separated by commas; none: any width"},
@@ -520,7 +520,7 @@ func printSite(s api.Site, used []records.Usage) {
 		{"version", fmt.Sprintf("%d, of %s", s.Version, s.ChangedAt.Local().Format("2006-01-02 15:04"))},
 		{"hosts", or(d.Hosts, "none of its own: paths begin with /"+s.Name+"/")},
 		{"sheet", "below; classes: " + classesText(d.Sheet)},
-		{"formats", strings.Join(d.Formats, ", ") + " (most wanted first, as the client's Accept allows)"},
+		{"formats", strings.Join(d.Formats, ", ") + fmt.Sprintf(" (of those that the client takes the smallest, of equals the first; %d are tried at most)", b.FormatsTried)},
 		{"effort", d.Effort},
 		{"ladder", ladder},
 		{"shapes", or(d.Shapes, "any")},

@@ -12,6 +12,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -339,6 +340,16 @@ func TestAPageIsLoadedOverThrottledLines(t *testing.T) {
 			t.Errorf("screenshot %d: %s %s", n, r.Status, r.Header.Get("Content-Type"))
 		}
 	}
+	// A hundred at once are answered, a few at a time.
+	var flood sync.WaitGroup
+	for range 100 {
+		flood.Go(func() {
+			if r := s.Get(t, path+"shots/1"); r.Status[:3] != "200" {
+				t.Errorf("one of a hundred: %s", r.Status)
+			}
+		})
+	}
+	flood.Wait()
 	if r, err := http.Get(s.Base + path + "shots/1"); err != nil || r.StatusCode != 401 {
 		t.Errorf("a screenshot for nobody: %v %v", r, err)
 	}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/gofiber/fiber/v3"
 
@@ -144,6 +145,9 @@ func (a *API) weighing(c fiber.Ctx) error {
 	return c.JSON(out)
 }
 
+// reading bounds how many outcomes are taken apart at once: each is megabytes.
+var reading = make(chan struct{}, 4)
+
 // outcome is what a weigh-in came to.
 func (a *API) outcome(c fiber.Ctx) (*weighing.Outcome, *policy.Refusal) {
 	w, no := a.findWeighing(c, records.MayRead)
@@ -156,7 +160,16 @@ func (a *API) outcome(c fiber.Ctx) (*weighing.Outcome, *policy.Refusal) {
 	return outcomeOf(w)
 }
 
+// readingWait is how long a call waits for its turn.
+const readingWait = 10 * time.Second
+
 func outcomeOf(w *records.Weighing) (*weighing.Outcome, *policy.Refusal) {
+	select {
+	case reading <- struct{}{}:
+		defer func() { <-reading }()
+	case <-time.After(readingWait):
+		return nil, policy.No(policy.Refusal{Reason: policy.ReasonBusy, Detail: "too many weigh-ins are read at once", Remedy: "try again in a moment", RetryIn: 2})
+	}
 	var o weighing.Outcome
 	if err := json.Unmarshal(w.Outcome, &o); err != nil {
 		return nil, asRefusal(err)

@@ -17,7 +17,7 @@ export function Rules(props: { site: string; document: Document; onChange: (part
   return (
     <>
       <Group title="What it delivers">
-        <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) as Document["formats"] })} hint="Most wanted first" />
+        <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) as Document["formats"] })} hint="Of those that a client takes the smallest is sent, of equals the first" />
         <Labelled label="Effort for what is kept">
           <Choice label="Effort" value={d.effort} options={options(words.Document.effort)} onChange={(effort) => onChange({ effort })} />
         </Labelled>
