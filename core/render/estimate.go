@@ -21,7 +21,7 @@ var decoding = map[string]struct{ work, bytes float64 }{
 
 // encoding is what a format takes: work for a megapixel of the variant, predicted, and bytes for a pixel.
 var encoding = map[declare.Format]struct{ work, bytes float64 }{
-	declare.JPEG: {3, 12}, declare.WebP: {12, 20}, declare.AVIF: {60, 60}, declare.JXL: {30, 80}, declare.PNG: {10, 16}, declare.GIF: {10, 16},
+	declare.JPEG: {3, 12}, declare.WebP: {12, 20}, declare.AVIF: {60, 60}, declare.JXL: {100, 80}, declare.PNG: {10, 16}, declare.GIF: {10, 16},
 }
 
 const (

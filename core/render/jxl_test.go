@@ -11,6 +11,7 @@ import (
 
 	"echolane/core/codec/jxl"
 	"echolane/core/declare"
+	"echolane/core/geometry"
 	"echolane/core/metadata"
 	"echolane/core/raster"
 )
@@ -112,5 +113,16 @@ func TestEveryKindOfJPEGXL(t *testing.T) {
 	again := variant(t, film.Data, "format=webp")
 	if info, err := Probe(again.Data); err != nil || info.Frames != 3 {
 		t.Errorf("an animation became %+v, %v", info, err)
+	}
+}
+
+// What takes seconds in each format isn't made in several.
+func TestLargeVariantsAreMadeInOneFormat(t *testing.T) {
+	j := Job{Tried: 2, Request: declare.Resolved{Formats: []declare.Format{declare.AVIF, declare.JXL, declare.WebP, declare.JPEG}}}
+	j.Request.Quality = 92
+	for side, want := range map[int]int{1000: 2, 1400: 2, 1500: 1, 5000: 1} {
+		if got, no := j.choose(geometry.Size{W: side, H: side}, true, "photograph"); no != nil || len(got) != want || got[0] != declare.AVIF {
+			t.Errorf("%d × %d pixels are tried in %v, want %d: %v", side, side, got, want, no)
+		}
 	}
 }

@@ -237,12 +237,15 @@ func holds(f declare.Format, canvas geometry.Size) bool {
 	return most == 0 || max(canvas.W, canvas.H) <= most
 }
 
+// mostTried is up to how many pixels a variant is made in several formats: a larger one takes seconds in each, of the time that it has.
+const mostTried = 2_000_000
+
 // choose gives those of the request's formats that the picture is to be tried in, of a kind, photograph or graphic: the one that is
 // thought to have the fewest bytes first.
 func (j *Job) choose(canvas geometry.Size, opaque bool, kind string) ([]declare.Format, *policy.Refusal) {
 	r := &j.Request
 	tried := max(1, j.Tried)
-	if j.Predict {
+	if j.Predict || canvas.W*canvas.H > mostTried {
 		tried = 1
 	}
 	for _, takes := range []func(f declare.Format) bool{

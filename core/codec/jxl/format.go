@@ -50,11 +50,14 @@ const (
 	frameEffort    = 5
 )
 
+// large is from how many pixels on an encode at the effort of what is kept takes a second and more, of which a search makes several.
+const large = 4_000_000
+
 func effortOf(o codec.Options) int {
 	switch {
 	case o.Frame:
 		return frameEffort
-	case o.Effort == codec.First:
+	case o.Effort == codec.First || o.Area > large:
 		return firstEffort
 	case o.Effort == codec.Thorough:
 		return thoroughEffort
