@@ -1,5 +1,5 @@
 // Package corpus gathers the pictures that compression is measured on: the demo's own, drawn by our code, and the
-// photographs of three Debian packages, where these are installed.
+// pictures of four Debian packages, where these are installed.
 package corpus
 
 import (
@@ -28,47 +28,65 @@ var Drawn = []string{
 
 // A Picture is one of them, reduced.
 type Picture struct {
-	Name   string
+	Name string
+
+	// Fit says that weights and tables may be fitted on it. The others are only reported on: every second of the drawn
+	// ones and of ukui-wallpapers, and all of gnome-backgrounds.
+	Fit    bool
 	Pixels *raster.RGBA // opaque
 }
 
 // At gives all pictures at a width. Without the packages it gives the drawn ones alone, and says so.
 func At(width int) ([]Picture, error) {
 	var out []Picture
-	add := func(name string, source []byte) error {
+	add := func(name string, fit bool, source []byte) error {
 		p, err := reduced(source, width)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
-		out = append(out, Picture{name, p})
+		out = append(out, Picture{name, fit, p})
 		return nil
 	}
-	for _, name := range Drawn {
+	for i, name := range Drawn {
 		source, err := pictures.Load(name)
 		if err != nil {
 			return nil, err
 		}
-		if err := add(name, source); err != nil {
+		if err := add(name, i%2 == 0, source); err != nil {
 			return nil, err
 		}
 	}
-	files, err := filepath.Glob(Folder + "/*")
-	if err != nil {
-		return nil, err
+	var files []string
+	for _, pattern := range []string{"/*", "/gnome/*"} {
+		more, err := filepath.Glob(Folder + pattern)
+		if err != nil {
+			return nil, err
+		}
+		sort.Strings(more)
+		files = append(files, more...)
 	}
-	sort.Strings(files)
-	found := 0
+	found, ukui := 0, 0
 	for _, f := range files {
+		name, fit := filepath.Base(f), false
 		switch strings.ToLower(filepath.Ext(f)) {
-		case ".jpg", ".jpeg", ".png":
+		case ".jpg", ".jpeg", ".png", ".webp":
 		default:
 			continue
+		}
+		switch {
+		case strings.HasPrefix(name, "vnc-"): // a grid of 48 pixels
+			continue
+		case strings.Contains(name, "_by_"): // lomiri-wallpapers name who took it
+			fit = true
+		case filepath.Dir(f) == Folder:
+			fit = ukui%2 == 0
+			ukui++
 		}
 		source, err := os.ReadFile(f)
 		if err != nil {
 			return nil, err
 		}
-		if err := add(filepath.Base(f), source); err != nil {
+		if err := add(name, fit, source); err != nil {
 			return nil, err
 		}
 		found++

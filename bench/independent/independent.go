@@ -1,5 +1,6 @@
-// Package independent measures how alike two pictures are by other code than the product's: the structural similarity
-// of luma with a Gaussian window, as its authors defined it, and PSNR weighted by what the eye sees of each frequency.
+// Package independent measures how alike two pictures are by other code than the product's: the structural similarity of
+// luma with a Gaussian window, as its authors defined it, at one size and at five; PSNR weighted by what the eye sees of each
+// frequency beside a block's texture; and libjxl's butteraugli.
 package independent
 
 import "math"
@@ -118,14 +119,64 @@ func gauss(v []float64, w, h int) []float64 {
 	return out
 }
 
-// PSNRHVS is the PSNR of luma whose errors are weighted, in the cosine transform of blocks of 8×8, by how well each
-// frequency is seen: by the reciprocals of the luma table of ITU-T T.81, annex K.1 (after Egiazarian et al. 2006).
-func PSNRHVS(a, b []float64, w, h int) float64 {
-	table := [64]float64{
-		16, 11, 10, 16, 24, 40, 51, 61, 12, 12, 14, 19, 26, 58, 60, 55, 14, 13, 16, 24, 40, 57, 69, 56, 14, 17, 22, 29, 51, 87, 80, 62,
-		18, 22, 37, 56, 68, 109, 103, 77, 24, 35, 55, 64, 81, 104, 113, 92, 49, 64, 78, 87, 103, 121, 120, 101, 72, 92, 95, 98, 112, 100, 103, 99,
+// PSNRHVSM is the PSNR of luma whose errors are weighted, in the cosine transform of blocks of 8×8, by how well each
+// frequency is seen, after what the block's own texture masks was taken off them (Ponomarenko, Silvestri, Egiazarian,
+// Carli, Astola and Lukin 2007). The weights are the reciprocals of the luma table of ITU-T T.81, annex K.1.
+func PSNRHVSM(a, b []float64, w, h int) float64 {
+	var sum, n float64
+	for y := 0; y+8 <= h; y += 8 {
+		for x := 0; x+8 <= w; x += 8 {
+			ca, cb := transformed(a, w, x, y), transformed(b, w, x, y)
+			mask := math.Max(masks(a, w, x, y, &ca), masks(b, w, x, y, &cb))
+			for i := range ca {
+				e := math.Abs(ca[i] - cb[i])
+				if i > 0 {
+					e = math.Max(0, e-mask*steps[i]*steps[i]/100)
+				}
+				e *= seenOfStep / steps[i]
+				sum += e * e
+			}
+			n += 64
+		}
 	}
-	var cos [8][8]float64
+	return 10 * math.Log10(255*255*n/math.Max(sum, 1e-9))
+}
+
+// steps is the luma table of ITU-T T.81, annex K.1.
+var steps = [64]float64{
+	16, 11, 10, 16, 24, 40, 51, 61, 12, 12, 14, 19, 26, 58, 60, 55, 14, 13, 16, 24, 40, 57, 69, 56, 14, 17, 22, 29, 51, 87, 80, 62,
+	18, 22, 37, 56, 68, 109, 103, 77, 24, 35, 55, 64, 81, 104, 113, 92, 49, 64, 78, 87, 103, 121, 120, 101, 72, 92, 95, 98, 112, 100, 103, 99,
+}
+
+// seenOfStep over a step is how well a frequency is seen.
+const seenOfStep = 25.735
+
+// masks is how much of an error a block's texture hides: the root of its energy, less where it lies in some quarters only.
+func masks(v []float64, w, x, y int, c *[64]float64) float64 {
+	var energy float64
+	for i := 1; i < 64; i++ {
+		energy += c[i] * c[i] * 100 / (steps[i] * steps[i])
+	}
+	deviation := func(x0, y0, n int) float64 {
+		var sum, squares float64
+		for j := range n {
+			for _, s := range v[(y0+j)*w+x0:][:n] {
+				sum += s
+				squares += s * s
+			}
+		}
+		count := float64(n * n)
+		return (squares - sum*sum/count) * count / (count - 1)
+	}
+	whole := deviation(x, y, 8)
+	if whole <= 1e-9 {
+		return 0
+	}
+	parts := deviation(x, y, 4) + deviation(x+4, y, 4) + deviation(x, y+4, 4) + deviation(x+4, y+4, 4)
+	return math.Sqrt(energy*parts/whole) / 32
+}
+
+var cosines = func() (cos [8][8]float64) {
 	for u := range 8 {
 		for x := range 8 {
 			cos[u][x] = math.Cos(float64(2*x+1)*float64(u)*math.Pi/16) / 2
@@ -134,31 +185,25 @@ func PSNRHVS(a, b []float64, w, h int) float64 {
 			}
 		}
 	}
-	var sum, n float64
-	for y := 0; y+8 <= h; y += 8 {
-		for x := 0; x+8 <= w; x += 8 {
-			var rows, d [64]float64
-			for j := range 8 {
-				for u := range 8 {
-					for i := range 8 {
-						at := (y+j)*w + x + i
-						rows[j*8+u] += cos[u][i] * (a[at] - b[at])
-					}
-				}
+	return cos
+}()
+
+// transformed is the orthonormal cosine transform of the block of 8×8 at x, y.
+func transformed(v []float64, w, x, y int) (out [64]float64) {
+	var rows [64]float64
+	for j := range 8 {
+		for u := range 8 {
+			for i, s := range v[(y+j)*w+x:][:8] {
+				rows[j*8+u] += cosines[u][i] * s
 			}
-			for v := range 8 {
-				for u := range 8 {
-					for j := range 8 {
-						d[v*8+u] += cos[v][j] * rows[j*8+u]
-					}
-				}
-			}
-			for i, e := range d {
-				e *= 10 / table[i] // as JPEG's own steps at their finest say
-				sum += e * e
-			}
-			n += 64
 		}
 	}
-	return 10 * math.Log10(255*255*n/math.Max(sum, 1e-9))
+	for v := range 8 {
+		for u := range 8 {
+			for j := range 8 {
+				out[v*8+u] += cosines[v][j] * rows[j*8+u]
+			}
+		}
+	}
+	return out
 }

@@ -29,9 +29,9 @@ var waves = filled(func(x, y int) float64 { return 128 + 60*math.Sin(float64(x)/
 
 // measures are what each gives for two pictures, the more the more alike.
 var measures = map[string]func(a, b []float64) float64{
-	"SSIM":     func(a, b []float64) float64 { return SSIM(a, b, side, side) },
-	"MS-SSIM":  func(a, b []float64) float64 { return MSSSIM(a, b, side, side) },
-	"PSNR-HVS": func(a, b []float64) float64 { return PSNRHVS(a, b, side, side) },
+	"SSIM":       func(a, b []float64) float64 { return SSIM(a, b, side, side) },
+	"MS-SSIM":    func(a, b []float64) float64 { return MSSSIM(a, b, side, side) },
+	"PSNR-HVS-M": func(a, b []float64) float64 { return PSNRHVSM(a, b, side, side) },
 }
 
 func TestLuma(t *testing.T) {
@@ -47,7 +47,7 @@ func TestLuma(t *testing.T) {
 func TestMoreNoiseIsLessAlike(t *testing.T) {
 	for name, of := range measures {
 		before := of(waves, waves)
-		if name != "PSNR-HVS" && math.Abs(before-1) > 1e-9 || before < 1-1e-9 {
+		if name != "PSNR-HVS-M" && math.Abs(before-1) > 1e-9 || before < 1-1e-9 {
 			t.Errorf("%s of a picture with itself is %v", name, before)
 		}
 		for _, much := range []float64{1, 3, 9, 27} {
@@ -76,12 +76,12 @@ func TestPlainPictures(t *testing.T) {
 		t.Errorf("MS-SSIM %v, want %v", got, math.Pow(want, 0.1333))
 	}
 	// A shift of ten is eighty in the first of 64 coefficients, of whose table the entry is 16.
-	if got, want := PSNRHVS(plain(a), plain(b), side, side), 10*math.Log10(255*255*64/(50.0*50)); math.Abs(got-want) > 1e-6 {
-		t.Errorf("PSNR-HVS %v, want %v", got, want)
+	if got, want := PSNRHVSM(plain(a), plain(b), side, side), 10*math.Log10(255*255*64/math.Pow(80*seenOfStep/16, 2)); math.Abs(got-want) > 1e-6 {
+		t.Errorf("PSNR-HVS-M %v, want %v", got, want)
 	}
 }
 
-// What the eye sees less of counts less, in PSNR-HVS; and in MS-SSIM what is fine counts less than in SSIM.
+// What the eye sees less of counts less, in PSNR-HVS-M; and in MS-SSIM what is fine counts less than in SSIM.
 func TestFineErrorsCountLess(t *testing.T) {
 	add := func(much float64, wave func(x, y int) float64) []float64 {
 		out := make([]float64, len(waves))
@@ -92,11 +92,44 @@ func TestFineErrorsCountLess(t *testing.T) {
 	}
 	fine := add(10, func(x, y int) float64 { return 1 - 2*float64((x+y)&1) })
 	coarse := add(10, func(x, y int) float64 { return 1 - 2*float64((x/8+y/8)&1) })
-	if f, c := PSNRHVS(waves, fine, side, side), PSNRHVS(waves, coarse, side, side); f < c+6 {
-		t.Errorf("PSNR-HVS of a fine error is %.1f dB, of a coarse one %.1f", f, c)
+	if f, c := PSNRHVSM(waves, fine, side, side), PSNRHVSM(waves, coarse, side, side); f < c+6 {
+		t.Errorf("PSNR-HVS-M of a fine error is %.1f dB, of a coarse one %.1f", f, c)
 	}
 	lost := func(of string, b []float64) float64 { return 1 - measures[of](waves, b) }
 	if f, c := lost("MS-SSIM", fine)/lost("SSIM", fine), lost("MS-SSIM", coarse)/lost("SSIM", coarse); f >= c {
 		t.Errorf("against SSIM, MS-SSIM loses %.2f by what is fine and %.2f by what is coarse", f, c)
+	}
+}
+
+// What texture hides counts less in PSNR-HVS-M than what is added to a plain block.
+func TestTextureHides(t *testing.T) {
+	rough := noisy(3, filled(func(int, int) float64 { return 128 }), 25)
+	plain := filled(func(int, int) float64 { return 128 })
+	in := PSNRHVSM(rough, noisy(4, rough, 4), side, side)
+	if on := PSNRHVSM(plain, noisy(4, plain, 4), side, side); in < on+3 {
+		t.Errorf("noise in texture is %.1f dB, on plain ground %.1f", in, on)
+	}
+}
+
+// Butteraugli sees nothing between equal pictures, and the more the more one is disturbed.
+func TestButteraugli(t *testing.T) {
+	rgba := func(v []float64) []uint8 {
+		out := make([]uint8, 4*len(v))
+		for i, s := range v {
+			s := uint8(math.Max(0, math.Min(255, s)))
+			copy(out[4*i:], []uint8{s, s, s, 255})
+		}
+		return out
+	}
+	before := 0.0
+	for _, much := range []float64{0, 1, 3, 9, 27} {
+		d, err := Butteraugli(rgba(waves), rgba(noisy(7, waves, much)), side, side)
+		if err != nil || d <= before && much > 0 || much == 0 && d != 0 {
+			t.Errorf("noise of %v is %v apart, after %v (%v)", much, d, before, err)
+		}
+		before = d
+	}
+	if _, err := Butteraugli(rgba(waves), nil, side, side); err == nil {
+		t.Error("a picture without pixels was compared")
 	}
 }

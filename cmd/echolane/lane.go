@@ -265,7 +265,7 @@ func laneFlags() []cli.Flag {
 		&cli.StringFlag{Name: "visibility", Usage: "public, or signed: signed links only"},
 		&cli.StringFlag{Name: "original", Usage: "the source itself: no, or download"},
 		&cli.StringFlag{Name: "metadata", Usage: "what a downloaded source says of its making: strip or keep"},
-		&cli.StringFlag{Name: "svg", Usage: "drawings in SVG: refuse, or untouched (as they are, in a sandbox)"},
+		&cli.StringFlag{Name: "svg", Usage: "drawings in SVG: draw (to pixels), untouched (as they are, in a sandbox), or refuse"},
 	}
 	for _, f := range lane.Described.Fields() {
 		if !f.IsList() {
@@ -449,7 +449,7 @@ func printLane(l shownLane, limits policy.Bounds) {
 	if kind.Field("unshared") != nil {
 		also("unshared", map[string]string{"forget": "what the origin marks no-store or private isn't kept", "keep": "kept, also what the origin marks no-store or private"}[l.Unshared])
 	}
-	also("svg", map[string]string{"refuse": "refused", "untouched": "as it is, in a sandbox"}[l.SVG])
+	also("svg", map[string]string{"refuse": "refused", "untouched": "as it is, in a sandbox", "draw": "drawn to pixels"}[l.SVG])
 	also("original", map[string]string{"no": "never delivered", "download": "as download; metadata: " + l.Metadata}[l.Original])
 	also("secrets", l.Secrets...)
 	table(stdout(), "ll", rows...)

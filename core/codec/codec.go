@@ -84,8 +84,6 @@ func SniffOther(data []byte) string {
 	head := bytes.TrimLeft(data[:min(len(data), 1024)], "\xef\xbb\xbf \t\r\n")
 	lower := bytes.ToLower(head)
 	switch {
-	case bytes.HasPrefix(lower, []byte("<svg")), bytes.HasPrefix(lower, []byte("<?xml")) && bytes.Contains(lower, []byte("<svg")):
-		return "image/svg+xml"
 	case bytes.HasPrefix(lower, []byte("<!doctype html")), bytes.HasPrefix(lower, []byte("<html")):
 		return "text/html"
 	}

@@ -19,6 +19,9 @@ type Format struct {
 	Probe func(data []byte) (Info, error)
 	// Decode gives the picture as stored, of an animation its first frame. Its error is an *Error.
 	Decode func(data []byte, w Want) (Picture, error)
+	// Draw draws a part of a picture that has no pixels of its own on w×h pixels, straight. images reads pictures that it holds
+	// in itself, premultiplied. Its error is an *Error.
+	Draw func(data []byte, part Part, w, h int, images func(data []byte) (*raster.RGBA, error)) (*raster.RGBA, error)
 	// Scales says that Decode can give the picture at a reduced size.
 	Scales bool
 	// Frames gives an animation's frames in their order, straight, each with the time that it is shown. It ends with the
@@ -30,6 +33,9 @@ type Format struct {
 	// Write is how variants are written in this format; nil for one that is only read.
 	Write *Writer
 }
+
+// A Part is a rectangle of a drawing, in pixels of its own size.
+type Part struct{ X, Y, W, H float64 }
 
 // Want says what is wanted of a picture. A format gives more where it can't leave the rest out.
 type Want struct {

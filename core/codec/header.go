@@ -28,15 +28,12 @@ func (h Header) Upright() (w, hh int) {
 	return Info{W: h.W, H: h.H, Orientation: h.Orientation}.Upright()
 }
 
-// Check says what can't be in a header that somebody else has read. types are the media types that it may be of; of a
-// drawing, image/svg+xml, nothing else is known.
+// Check says what can't be in a header that somebody else has read. types are the media types that it may be of.
 func (h Header) Check(types []string) error {
 	const most = 1<<31 - 1
 	switch {
 	case !slices.Contains(types, h.Type):
 		return fmt.Errorf("a header of type %.40q", h.Type)
-	case h.Type == "image/svg+xml":
-		return nil
 	case h.W < 1 || h.H < 1 || h.W > most || h.H > most:
 		return fmt.Errorf("a header of %d × %d pixels", h.W, h.H)
 	case h.Orientation < 1 || h.Orientation > 8 || h.Frames < 1 || h.Frames > most || h.Depth < 0 || h.Depth > 64 || len(h.Coding) > 64:

@@ -19,7 +19,7 @@ func TestHeadersOfOthersAreHeldAgainstWhatCanBe(t *testing.T) {
 			t.Errorf("a wrong %s is believed", name)
 		}
 	}
-	if (Header{Type: "image/svg+xml"}).Check(types) != nil {
-		t.Error("a drawing has no size")
+	if (Header{Type: "image/svg+xml"}).Check(types) == nil {
+		t.Error("a drawing without a size is believed")
 	}
 }

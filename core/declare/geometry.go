@@ -307,6 +307,18 @@ func appendPosition(b []byte, p Position) []byte {
 	return edge(append(b, "%20"...), p.Y, "top", "bottom")
 }
 
+// Drawing is the media type of drawings (SVG), which have no pixels of their own.
+const Drawing = "image/svg+xml"
+
+// For are the declarations as they hold for a source of a media type: a drawing is as sharp at any size, so that it grows
+// whatever grow says.
+func (d Declarations) For(mediaType string) Declarations {
+	if mediaType == Drawing {
+		d.Grow = GrowYes
+	}
+	return d
+}
+
 // Grow is the value of grow: whether the picture may be scaled above its natural pixels.
 type Grow uint8
 

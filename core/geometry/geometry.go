@@ -168,6 +168,27 @@ func New(upright Size, d declare.Declarations) (p Plan, ok bool) {
 	return p, true
 }
 
+// Drawn is the plan for a picture that has no pixels of its own: as if what is cut had been stored at the size at which it
+// lands on the canvas, w×h pixels, or smaller where that were more than most.
+func (p Plan) Drawn(most int) (drawn Plan, w, h int) {
+	kx, ky := p.ScaleX(), p.ScaleY()
+	switch turns, right := p.Quarter(); {
+	case !right:
+		kx = max(kx, ky)
+		ky = kx
+	case turns%2 == 1:
+		kx, ky = ky, kx
+	}
+	fw, fh := float64(p.Cut.W())*kx, float64(p.Cut.H())*ky
+	if k := math.Sqrt(float64(most) / (fw * fh)); k < 1 {
+		fw, fh = fw*k, fh*k
+	}
+	w, h = max(1, int(math.Round(fw))), max(1, int(math.Round(fh)))
+	p.Cut = Rect{0, 0, w, h}
+	p.turned = turned(float64(w), float64(h), p.Turn)
+	return p, w, h
+}
+
 // snapBorder is a border's width as browsers have it (CSS Backgrounds Level 3, section 3.3): whole pixels, rounded down, but at
 // least one.
 func snapBorder(w float64) int {

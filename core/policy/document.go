@@ -86,7 +86,7 @@ type Lane struct {
 	Original    string   `json:"original" toml:"original" words:"no download" comment:"the source itself: no, download"`
 	Metadata    string   `json:"metadata" toml:"metadata" words:"strip keep" comment:"what a downloaded source says of its making: strip, keep"`
 	Unshared    string   `json:"unshared" toml:"unshared" words:"forget keep" comment:"what an origin marks no-store or private: forget, keep"`
-	SVG         string   `json:"svg" toml:"svg" words:"refuse untouched" comment:"drawings in SVG: refuse, untouched (as they are, in a sandbox)"`
+	SVG         string   `json:"svg" toml:"svg" words:"draw untouched refuse" comment:"drawings in SVG: draw (to pixels), untouched (as they are, in a sandbox), refuse"`
 }
 
 // NewDocument is a new site's: everything that a site has, at its default.
@@ -150,7 +150,7 @@ func (l *Lane) Complete(kinds LaneKinds) {
 	for _, f := range []struct {
 		v         *string
 		otherwise string
-	}{{&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}, {&l.SVG, "refuse"}, {&l.Unshared, "forget"}} {
+	}{{&l.Visibility, "public"}, {&l.Original, "no"}, {&l.Metadata, "strip"}, {&l.SVG, "draw"}, {&l.Unshared, "forget"}} {
 		if *f.v == "" {
 			*f.v = f.otherwise
 		}

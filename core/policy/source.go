@@ -16,11 +16,8 @@ const (
 	Untouched            // the source as it is: a drawing that its lane lets through
 )
 
-// drawing is the media type of drawings, of which none is rendered.
-const drawing = "image/svg+xml"
-
 // Readable names the formats that are read, for people.
-const Readable = "JPEG, PNG, WebP, AVIF, JPEG XL, GIF, HEIC, TIFF, BMP"
+const Readable = "JPEG, PNG, WebP, AVIF, JPEG XL, GIF, HEIC, TIFF, BMP, SVG"
 
 // NotRead is the refusal for a source that is of none of the formats that are read; kind is what it is by its first bytes,
 // "" where that isn't known.
@@ -28,9 +25,6 @@ func NotRead(kind string) *Refusal {
 	r := Refusal{
 		Reason: ReasonNotAnImage, Given: kind, Allowed: Readable,
 		Detail: "the source's first bytes are of no format that is known", Remedy: "put a picture in one of these formats in its place",
-	}
-	if kind == drawing {
-		r.Remedy = "put a picture in one of these formats in its place, or let the lane deliver drawings as they are: echolane lane set SITE/LANE --svg untouched"
 	}
 	if kind != "" {
 		r.Detail = fmt.Sprintf("whatever its name says, by its first bytes the source is %s", kind)
@@ -40,13 +34,16 @@ func NotRead(kind string) *Refusal {
 
 // CheckSource says whether a source with this header may be used in a lane: its format, its pixels, its frames.
 func (l *CompiledLane) CheckSource(site string, h codec.Header) (Use, *Refusal) {
-	if h.Type == drawing {
-		if l.SVG == "untouched" {
+	if h.Type == declare.Drawing {
+		switch l.SVG {
+		case "untouched":
 			return Untouched, nil
+		case "refuse":
+			return Render, No(Refusal{
+				Reason: ReasonNotAnImage, Given: h.Type, Allowed: Readable, Detail: "the source is a drawing (SVG), which the lane refuses",
+				Remedy: fmt.Sprintf("let the lane draw drawings: echolane lane set %s/%s --svg draw; or put a picture in another format in its place", site, l.Name),
+			})
 		}
-		no := NotRead(drawing)
-		no.Remedy = fmt.Sprintf("put a picture in one of these formats in its place, or let the lane deliver drawings as they are: echolane lane set %s/%s --svg untouched", site, l.Name)
-		return Render, no
 	}
 	if no := l.Limits.CheckPixels(h.W, h.H); no != nil {
 		return Render, no
@@ -68,7 +65,7 @@ func (s *Site) DecideSource(l *CompiledLane, r declare.Resolved, h codec.Header,
 	}
 	h.Orientation = r.Orientation.Of(h.Type, h.Orientation)
 	w, hh := h.Upright()
-	plan, ok := geometry.New(geometry.Size{W: w, H: hh}, r.Declarations)
+	plan, ok := geometry.New(geometry.Size{W: w, H: hh}, r.For(h.Type))
 	if !ok {
 		no := NothingLeft(r.XYWH, w, hh)
 		refused(trace, "xywh", no.Detail)

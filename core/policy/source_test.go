@@ -15,7 +15,7 @@ func TestWhatASourceOfThisHeaderMayBecome(t *testing.T) {
 	turned.Orientation = 6
 	moving := png(10, 10)
 	moving.Frames = 10
-	svg := codec.Header{Type: drawing}
+	svg := codec.Header{Type: declare.Drawing, W: 100, H: 100, Orientation: 1, Frames: 1}
 	for _, c := range []struct {
 		name, query string
 		h           codec.Header
@@ -45,7 +45,9 @@ func TestWhatASourceOfThisHeaderMayBecome(t *testing.T) {
 		{"a part that is there", "xywh=390,290,50,50", png(400, 300), nil, "", Render},
 		{"a part beside it", "xywh=400,0,50,50", png(400, 300), nil, ReasonNothingLeft, Render},
 		{"a part of the upright picture", "xywh=0,390,10,5", turned, nil, "", Render},
-		{"a drawing", "", svg, nil, ReasonNotAnImage, Render},
+		{"a drawing", "", svg, nil, "", Render},
+		{"a drawing that is drawn too wide", "width=300", svg, func(d *Document) { d.Limits.Width = 200 }, ReasonVariantTooLarge, Render},
+		{"a drawing that is refused", "", svg, func(d *Document) { d.Lanes[0].SVG = "refuse" }, ReasonNotAnImage, Render},
 		{"a drawing that may pass", "width=9999", svg, func(d *Document) { d.Lanes[0].SVG = "untouched" }, "", Untouched},
 	} {
 		d := NewDocument("kestrel")

@@ -44,12 +44,27 @@ func blendPixel(b, s []uint8, mode BlendMode) {
 	if s[3] == 0 {
 		return
 	}
-	as, ab := float32(s[3])/255, float32(b[3])/255
+	var below, above [4]float32
+	for c := range below {
+		below[c], above[c] = float32(b[c])/255, float32(s[c])/255
+	}
+	BlendColours(&below, above, mode)
+	for c := range below {
+		b[c] = uint8(clamp255(below[c]*255) + 0.5)
+	}
+}
+
+// BlendColours paints one colour onto another, both premultiplied, 0–1, as Blend does.
+func BlendColours(b *[4]float32, s [4]float32, mode BlendMode) {
+	as, ab := s[3], b[3]
+	if as == 0 {
+		return
+	}
 	var cs, cb, mixed [3]float32 // straight
 	for c := range 3 {
-		cs[c] = min(1, float32(s[c])/255/as)
+		cs[c] = min(1, s[c]/as)
 		if ab > 0 {
-			cb[c] = min(1, float32(b[c])/255/ab)
+			cb[c] = min(1, b[c]/ab)
 		}
 	}
 	if mode >= BlendHue {
@@ -60,10 +75,9 @@ func blendPixel(b, s []uint8, mode BlendMode) {
 		}
 	}
 	for c := range 3 {
-		co := as*cs[c]*(1-ab) + ab*cb[c]*(1-as) + as*ab*mixed[c]
-		b[c] = uint8(clamp255(co*255) + 0.5)
+		b[c] = as*cs[c]*(1-ab) + ab*cb[c]*(1-as) + as*ab*mixed[c]
 	}
-	b[3] = uint8((as+ab-as*ab)*255 + 0.5)
+	b[3] = as + ab - as*ab
 }
 
 // separable is section 10.1: b is the backdrop, s the source.

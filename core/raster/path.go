@@ -126,7 +126,8 @@ func (p *Path) Mask(w, h int) Plane {
 	}
 	var open []pathEdge
 	var at []crossing
-	cover := make([]float32, w+1)
+	cover := make([]float32, w+1) // what lines cover in part
+	whole := make([]int32, w+2)   // and how many more whole ones there are from a pixel on
 	for y := range h {
 		for len(edges) > 0 && edges[0].y0 < float64(y+1) {
 			open, edges = append(open, edges[0]), edges[1:]
@@ -136,6 +137,7 @@ func (p *Path) Mask(w, h int) Plane {
 			continue
 		}
 		clear(cover)
+		clear(whole)
 		for i := range pathRows {
 			line := float64(y) + (float64(i)+0.5)/pathRows
 			at = at[:0]
@@ -153,20 +155,22 @@ func (p *Path) Mask(w, h int) Plane {
 			for j, turns := 0, 0; j+1 < len(at); j++ {
 				turns += at[j].up
 				if inside := turns != 0; !p.EvenOdd && inside || p.EvenOdd && j%2 == 0 {
-					span(cover, at[j].x, at[j+1].x, w)
+					span(cover, whole, at[j].x, at[j+1].x, w)
 				}
 			}
 		}
 		row := mask.Row(y)
+		lines := int32(0)
 		for x := range row {
-			row[x] = uint8(clamp255(cover[x]*(255.0/pathRows) + 0.5))
+			lines += whole[x]
+			row[x] = uint8(clamp255((cover[x]+float32(lines))*(255.0/pathRows) + 0.5))
 		}
 	}
 	return mask
 }
 
 // span adds what of each pixel lies between two places on a line.
-func span(cover []float32, x0, x1 float64, w int) {
+func span(cover []float32, whole []int32, x0, x1 float64, w int) {
 	x0, x1 = math.Max(0, x0), math.Min(float64(w), x1)
 	if x1 <= x0 {
 		return
@@ -177,9 +181,8 @@ func span(cover []float32, x0, x1 float64, w int) {
 		return
 	}
 	cover[a] += float32(float64(a+1) - x0)
-	for x := a + 1; x < b; x++ {
-		cover[x]++
-	}
+	whole[a+1]++
+	whole[b]--
 	if b < w {
 		cover[b] += float32(x1 - float64(b))
 	}

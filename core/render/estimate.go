@@ -17,7 +17,11 @@ type Estimate struct {
 // decoding is what a source takes by its type: work for a megapixel, and bytes for a pixel at its full size.
 var decoding = map[string]struct{ work, bytes float64 }{
 	"image/jpeg": {1, 1.5}, "image/png": {3, 8}, "image/gif": {2, 8}, "image/webp": {2, 6}, "image/avif": {4, 10}, "image/heic": {5, 10}, "image/jxl": {5, 20}, "image/tiff": {3, 14}, "image/bmp": {1, 10},
+	declare.Drawing: {drawing, 24}, // of what it is drawn on
 }
+
+// drawing is how much work a megapixel of a drawing is taken to be: what it holds isn't known.
+const drawing = 20
 
 // encoding is what a format takes: work for a megapixel of the variant, predicted, and bytes for a pixel.
 var encoding = map[declare.Format]struct{ work, bytes float64 }{
@@ -43,6 +47,9 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 			own = h
 		}
 		pixels := float64(h.W) * float64(h.H)
+		if h.Type == declare.Drawing { // its own size says nothing
+			pixels = min(mostDrawn, j.canvas(own))
+		}
 		d, ok := decoding[h.Type]
 		if !ok {
 			d = decoding["image/png"]
@@ -56,11 +63,7 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 	if own.W == 0 || own.H == 0 {
 		own.W, own.H, own.Orientation = 2000, 1500, 1
 	}
-	w, h := own.Upright()
-	canvas := float64(w) * float64(h)
-	if plan, ok := geometry.New(geometry.Size{W: w, H: h}, j.Request.Declarations); ok {
-		canvas = float64(plan.Canvas.W) * float64(plan.Canvas.H)
-	}
+	canvas := j.canvas(own)
 	if j.Limits.Pixels > 0 { // beyond it is refused
 		canvas = min(canvas, float64(j.Limits.Pixels))
 	}
@@ -100,4 +103,13 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 	e.Work += f.work * times * canvas / 1e6 * float64(max(1, min(own.Frames, j.Limits.SourceFrames)))
 	e.Memory += int64(f.bytes * canvas)
 	return e
+}
+
+// canvas is how many pixels the variant of a source has.
+func (j *Job) canvas(own codec.Header) float64 {
+	w, h := own.Upright()
+	if plan, ok := geometry.New(geometry.Size{W: w, H: h}, j.Request.For(own.Type)); ok {
+		return float64(plan.Canvas.W) * float64(plan.Canvas.H)
+	}
+	return float64(w) * float64(h)
 }

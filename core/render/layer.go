@@ -146,12 +146,13 @@ func pixelsOf(source []byte, d declare.Declarations, limits policy.Limits) (*ras
 		return nil, r
 	}
 	w, h := info.Upright()
-	plan, _ := geometry.New(geometry.Size{W: w, H: h}, d)
+	plan, _ := geometry.New(geometry.Size{W: w, H: h}, d.For(info.Type))
 	if r := limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
 		return nil, r
 	}
+	info, plan, part := sized(info, plan)
 	scale := decodeScale(info, plan)
-	picture, err := decode(source, info, scale, info.H, false)
+	picture, err := decode(source, info, part, scale, info.H, false)
 	if err != nil {
 		return nil, refuseSource(err)
 	}

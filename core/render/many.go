@@ -125,7 +125,13 @@ type decoder map[need]*decoded
 type need struct {
 	scale    int
 	byPlanes bool
+
+	part codec.Part // of a drawing, and the pixels that it is drawn on
+	w, h int
 }
+
+// need is what a task needs of its source.
+func (t *task) need() need { return need{t.scale, t.byPlanes, t.part, t.info.W, t.info.H} }
 
 // decoded is what tasks of one sort need of a source, and that.
 type decoded struct {
@@ -139,7 +145,7 @@ type decoded struct {
 
 // want notes what a task needs.
 func (d decoder) want(t *task) {
-	key := need{t.scale, t.byPlanes}
+	key := t.need()
 	if d[key] == nil {
 		d[key] = &decoded{}
 	}
@@ -148,11 +154,11 @@ func (d decoder) want(t *task) {
 
 // paint paints a task's picture.
 func (d decoder) paint(t *task) error {
-	o := d[need{t.scale, t.byPlanes}]
+	o := d[t.need()]
 	t.begin()
 	o.once.Do(func() {
 		o.done = true
-		if o.picture, o.err = decode(t.source, t.info, t.scale, o.bottom, t.byPlanes); o.err == nil {
+		if o.picture, o.err = decode(t.source, t.info, t.part, t.scale, o.bottom, t.byPlanes); o.err == nil {
 			t.lap("decode")
 			if o.picture.YCbCr == nil || !t.byPlanes {
 				o.own = t.inSRGB(o.picture)

@@ -22,7 +22,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "14"
+const Version = "15"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -100,7 +100,7 @@ func Variant(source []byte, job Job) (Result, error) {
 		return t.result, err
 	}
 	defer t.close()
-	picture, err := decode(source, t.info, t.scale, t.bottom, t.byPlanes)
+	picture, err := decode(source, t.info, t.part, t.scale, t.bottom, t.byPlanes)
 	if err != nil {
 		return Result{}, refuseSource(err)
 	}
@@ -159,8 +159,9 @@ func smallCopy(source []byte, info codec.Info, p geometry.Plan) (*raster.RGBA, e
 	small.Canvas = geometry.Size{W: max(1, int(math.Round(tw*k))), H: max(1, int(math.Round(th*k)))}
 	small.Placed = geometry.Rect{X1: small.Canvas.W, Y1: small.Canvas.H}
 	small.Nearest, small.Frame = false, geometry.Frame{}
+	info, small, part := sized(info, small)
 	scale := decodeScale(info, small)
-	picture, err := decode(source, info, scale, storedCut(info, small).Y1, false)
+	picture, err := decode(source, info, part, scale, storedCut(info, small).Y1, false)
 	if err != nil {
 		return nil, err
 	}

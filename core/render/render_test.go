@@ -557,7 +557,8 @@ func TestBrokenSourcesAreRefusedWithTheirReason(t *testing.T) {
 	for _, c := range []struct{ data, reason string }{
 		{"", "source-truncated"},
 		{"This is a text, whatever its name says.\n", "not-an-image"},
-		{"<svg xmlns='http://www.w3.org/2000/svg'/>", "not-an-image"},
+		{"<svg xmlns='http://www.w3.org/2000/svg'><g>", "source-truncated"},
+		{"<svg xmlns='http://www.w3.org/2000/svg'><g></svg>", "source-broken"},
 		{"\xff\xd8\xff\xe0", "source-truncated"},
 		{"\x00\x01\x02\x03\x04\x05\x06\x07", "not-an-image"},
 	} {

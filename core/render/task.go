@@ -21,6 +21,7 @@ type task struct {
 
 	info    codec.Info
 	plan    geometry.Plan
+	part    codec.Part // of a drawing
 	profile *icc.Transform
 	paints  *paints
 	tried   []declare.Format // that it is to be made in, the most promising first
@@ -41,6 +42,7 @@ func begin(source []byte, job Job) (t *task, err error) {
 	if err != nil {
 		return t, err
 	}
+	job.Request.Declarations = job.Request.For(info.Type)
 	if r := job.Limits.CheckPixels(info.W, info.H); r != nil {
 		return t, r
 	}
@@ -81,6 +83,7 @@ func begin(source []byte, job Job) (t *task, err error) {
 	t.result = Result{Canvas: plan.Canvas, Natural: plan.Natural, Source: info.Type}
 	t.lap("plan")
 
+	info, plan, t.part = sized(info, plan)
 	profile := openProfile(info)
 	defer func() {
 		if t.profile == nil && profile != nil { // it isn't the task's to close

@@ -44,6 +44,7 @@ func TestTheWayOfARequest(t *testing.T) {
 			d.Paint, d.Grow = "classes", "classes"
 		}),
 		s.site("svg", func(d *policy.Document) { d.Lanes[0].SVG = "untouched" }),
+		s.site("nosvg", func(d *policy.Document) { d.Lanes[0].SVG = "refuse" }),
 		s.site("webp", func(d *policy.Document) { d.Formats = []string{"webp"} }),
 		s.site("gone", func(d *policy.Document) { d.Lanes[0].Folder = "/nowhere/at/all"; d.Lanes[0].FreshS = &hidden }),
 		s.site("web", func(d *policy.Document) {
@@ -91,17 +92,19 @@ func TestTheWayOfARequest(t *testing.T) {
 		{"/kestrel/f/kite.png?after-content=url(f/../x.png)", "", "400 bad-path"},
 		{"/kestrel/f/kite.png?after-content=url(f/kite.png)", "", "200"},
 		{"/kestrel/f/kite.png?after-content=url(f/text.png)", "", "422 not-an-image"},
-		{"/kestrel/f/kite.png?after-content=url(f/drawing.svg)", "", "422 not-an-image"},
+		{"/kestrel/f/kite.png?after-content=url(f/drawing.svg)", "", "200"},
+		{"/nosvg/f/kite.png?after-content=url(f/drawing.svg)", "", "422 not-an-image"},
 		{"/kestrel/f/kite.png?after-content=url(f/huge.png)", "", "422 source-too-many-pixels"},
 		{"/kestrel/f/text.png?width=60", "", "422 not-an-image"},
 		{"/kestrel/f/text.png?as=facts", "", "422 not-an-image"},
-		{"/kestrel/f/drawing.svg", "", "422 not-an-image"},
+		{"/kestrel/f/drawing.svg", "", "200"},
+		{"/nosvg/f/drawing.svg", "", "422 not-an-image"},
 		{"/kestrel/f/many.gif?width=5", "", "422 source-too-many-frames"},
 		{"/kestrel/f/huge.png?width=5", "", "422 source-too-many-pixels"},
 		{"/kestrel/f/huge.png?as=facts", "", "422 source-too-many-pixels"},
 		{"/svg/f/drawing.svg", "", "200"},
 		{"/svg/f/drawing.svg?width=5", "", "200"},
-		{"/svg/f/drawing.svg?as=facts", "", "422 not-an-image"},
+		{"/svg/f/drawing.svg?as=facts", "", "200"},
 		{"/hosted/f/kite.png?width=60", "", "200"},
 		{"/f/kite.png?width=60", "Host img.hosted.test", "200"},
 		{"/f/kite.png?width=60", "Host IMG.hosted.test:8740", "200"},
@@ -183,7 +186,11 @@ func TestWhatASiteForbidsIsRefusedForWhatIsKeptToo(t *testing.T) {
 	s := newStand(t)
 	s.put("d.svg", "svg drawing")
 	open := s.site("open", func(d *policy.Document) { d.Lanes[0].SVG = "untouched" })
-	closed := s.site("closed", func(d *policy.Document) { d.Limits.Width = 100; d.Limits.QualityFloor = 60 })
+	closed := s.site("closed", func(d *policy.Document) {
+		d.Limits.Width = 100
+		d.Limits.QualityFloor = 60
+		d.Lanes[0].SVG = "refuse"
+	})
 	s.settings.set(t, open, closed)
 	for _, c := range []struct{ path, want string }{
 		{"d.svg", "422 not-an-image"}, {"kite.png?width=300", "422 variant-too-large"}, {"kite.png?width=90&quality=50", "422 quality-not-delivered"},

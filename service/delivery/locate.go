@@ -69,11 +69,8 @@ func (s *Service) locateLayer(ctx context.Context, r *request, name string) (*so
 	if err != nil {
 		return nil, s.refusalOf(err)
 	}
-	use, no := in.CheckSource(r.site.Name, l.Known.Header)
-	if no == nil && use == policy.Untouched { // nobody draws it
-		no = policy.NotRead(l.Known.Header.Type)
-	}
-	if no != nil {
+	// As a layer a drawing is drawn, also where it goes out untouched by itself.
+	if _, no := in.CheckSource(r.site.Name, l.Known.Header); no != nil {
 		l.Close()
 		return nil, no
 	}

@@ -284,9 +284,6 @@ func PlaceholderURL(made []byte) string {
 func (m *maker) facts(ctx context.Context) (*cache.Variant, error) {
 	own, limits := m.sources[:1], m.r.lane.Limits
 	h := m.own().Known.Header
-	if h.Type == svgType {
-		return nil, policy.NotRead(h.Type)
-	}
 	found, err := m.s.render(ctx, own, render.Job{Request: declare.Resolved{Formats: []declare.Format{declare.PNG}}, Limits: limits, Facts: true})
 	if err != nil {
 		return nil, err

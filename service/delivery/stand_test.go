@@ -130,7 +130,7 @@ func (f *fakeShop) Header(_ context.Context, c *source.Content) (codec.Header, e
 	h := codec.Header{Type: "image/png", Orientation: 1, Frames: 1, Depth: 8}
 	first, _, _ := strings.Cut(string(data), "\n")
 	if strings.HasPrefix(first, "svg") {
-		return codec.Header{Type: svgType, Orientation: 1, Frames: 1}, nil
+		return codec.Header{Type: svgType, W: 10, H: 10, Orientation: 1, Frames: 1}, nil
 	}
 	if n, _ := fmt.Sscanf(first, "%dx%d %d", &h.W, &h.H, &h.Frames); n < 2 {
 		return h, policy.NotRead("text/plain")

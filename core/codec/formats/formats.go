@@ -14,6 +14,7 @@ import (
 	"echolane/core/codec/jpeg"
 	"echolane/core/codec/jxl"
 	"echolane/core/codec/png"
+	"echolane/core/codec/svg"
 	"echolane/core/codec/tiff"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
@@ -29,13 +30,11 @@ var all = []*codec.Format{
 	jxl.Format,
 	tiff.Format,
 	bmp.Format,
+	svg.Format,
 }
 
 // All are the formats that are read.
 func All() []*codec.Format { return all }
-
-// Drawing is the media type of drawings (SVG): known, passed on as they are where a lane lets them be, and never read.
-const Drawing = "image/svg+xml"
 
 // Of finds a format by its media type, nil where it's none that is read.
 func Of(mediaType string) *codec.Format {
@@ -66,9 +65,9 @@ func Sniff(data []byte) string {
 	return codec.SniffOther(data)
 }
 
-// Types are the media types of sources: those of the formats that are read, and Drawing.
+// Types are the media types of sources: those of the formats that are read.
 func Types() []string {
-	types := []string{Drawing}
+	var types []string
 	for _, f := range all {
 		types = append(types, f.Type)
 	}
@@ -78,9 +77,6 @@ func Types() []string {
 // TypeByName is the media type that a file's name says by its ending, "" for none of an image.
 func TypeByName(name string) string {
 	ending := strings.ToLower(path.Ext(name))
-	if ending == ".svg" {
-		return Drawing
-	}
 	for _, f := range all {
 		if slices.Contains(f.Endings, ending) {
 			return f.Type
@@ -93,9 +89,6 @@ func TypeByName(name string) string {
 func Ending(mediaType string) string {
 	if f := Of(mediaType); f != nil {
 		return f.Endings[0]
-	}
-	if mediaType == Drawing {
-		return ".svg"
 	}
 	return ""
 }

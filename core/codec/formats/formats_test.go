@@ -55,18 +55,18 @@ func TestFilesAreToldByTheirFirstBytes(t *testing.T) {
 	for data, want := range map[string]string{
 		"\xff\xd8\xff\xe0": "image/jpeg", "\x89PNG\r\n\x1a\n": "image/png", "GIF89a": "image/gif", "GIF87a": "image/gif", "RIFF\x00\x00\x00\x00WEBPVP8 ": "image/webp",
 		"\x00\x00\x00\x20ftypavif": "image/avif", "\x00\x00\x00\x20ftypavis": "image/avif", "\x00\x00\x00\x20ftypheic": "image/heic", "\x00\x00\x00\x20ftypmif1": "image/heic",
-		"\x00\x00\x00\x20ftypisom": "", "RIFF\x00\x00\x00\x00WAVE": "", "BM..": "text/plain", "BM\x99\x00\x00\x00\x00\x00\x00\x00\x36\x00\x00\x00\x28\x00\x00\x00": "image/bmp", "II*\x00": "image/tiff", "MM\x00*": "image/tiff", "%PDF-1.7": "application/pdf", "<svg xmlns=": Drawing, "hello": "text/plain", "": "", "\x00": "",
+		"\x00\x00\x00\x20ftypisom": "", "RIFF\x00\x00\x00\x00WAVE": "", "BM..": "text/plain", "BM\x99\x00\x00\x00\x00\x00\x00\x00\x36\x00\x00\x00\x28\x00\x00\x00": "image/bmp", "II*\x00": "image/tiff", "MM\x00*": "image/tiff", "%PDF-1.7": "application/pdf", "<svg xmlns=": "image/svg+xml", "<?xml version='1.0'?>\n<!-- by hand -->\n<svg ": "image/svg+xml", "hello": "text/plain", "": "", "\x00": "",
 	} {
 		if got := Sniff([]byte(data)); got != want {
 			t.Errorf("%q is %q, want %q", data, got, want)
 		}
 	}
-	for name, want := range map[string]string{"kite.JPG": "image/jpeg", "a.b/kite": "", "kite.svg": Drawing, "kite.txt": "", "x.jfif": "image/jpeg", "m.apng": "image/png", "kite.": ""} {
+	for name, want := range map[string]string{"kite.JPG": "image/jpeg", "a.b/kite": "", "kite.svg": "image/svg+xml", "kite.txt": "", "x.jfif": "image/jpeg", "m.apng": "image/png", "kite.": ""} {
 		if got := TypeByName(name); got != want {
 			t.Errorf("%q is %q, want %q", name, got, want)
 		}
 	}
-	if Ending("text/html") != "" || !slices.Contains(Types(), Drawing) {
+	if Ending("text/html") != "" || !slices.Contains(Types(), "image/svg+xml") {
 		t.Error("drawings are sources, pages aren't")
 	}
 }
