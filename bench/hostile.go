@@ -26,7 +26,7 @@ import (
 	"echolane/internal/testbed"
 )
 
-const hostileFiles = 200
+const hostileFiles = 240
 
 // chunk is one of a PNG's.
 func chunk(kind string, data []byte) []byte {
@@ -156,6 +156,27 @@ func hugeWebP(frames int) []byte {
 	return part("RIFF", body)
 }
 
+// drawings are SVG that ask for n times too much, by what of.
+func drawings(n int) map[string]string {
+	var uses strings.Builder
+	for i := range min(n, 60) {
+		fmt.Fprintf(&uses, `<g id="u%d"><use href="#u%d"/><use href="#u%d"/></g>`, i+1, i, i)
+	}
+	many := func(of string) string { return strings.Repeat(of, n) }
+	return map[string]string{
+		"uses":     `<rect id="u0" width="9" height="9"/>` + uses.String(),
+		"groups":   many(`<g opacity=".9"><rect width="900" height="900" stroke="red"/></g>`),
+		"deep":     many("<g>") + many("</g>"),
+		"filters":  `<filter id="f">` + strings.Repeat(`<feGaussianBlur stdDeviation="90"/>`, 50) + `</filter>` + many(`<rect width="900" height="900" filter="url(#f)"/>`),
+		"noise":    `<filter id="f"><feTurbulence baseFrequency="1e9" numOctaves="1000000"/></filter>` + many(`<rect width="900" height="900" filter="url(#f)"/>`),
+		"line":     `<path stroke="red" stroke-width="9" stroke-linejoin="round" stroke-dasharray=".01" d="M0 0` + many("C900 0 0 900 900 900") + `"/>`,
+		"masks":    `<mask id="m" mask="url(#m)"><rect width="900" height="900" mask="url(#m)"/></mask>` + many(`<rect width="900" height="900" mask="url(#m)"/>`),
+		"patterns": `<pattern id="p" width=".01" height=".01"><rect width="900" height="900" fill="url(#p)"/></pattern>` + many(`<rect width="900" height="900" fill="url(#p)"/>`),
+		"rules":    "<style>" + many("g g g g rect{fill:red}") + "</style>" + many("<rect/>"),
+		"text":     "<text>" + many("kites and ") + "</text>",
+	}
+}
+
 // hostiles are files that mean harm, by name.
 func hostiles() (map[string][]byte, error) {
 	all := map[string][]byte{}
@@ -181,6 +202,11 @@ func hostiles() (map[string][]byte, error) {
 		return nil, err
 	}
 	good["gif"] = animated
+	drawing, err := os.ReadFile("conformance/drawings/logo.svg")
+	if err != nil {
+		return nil, err
+	}
+	good["svg"] = drawing
 	for i, n := range []int{100, 900, 20_000} {
 		if all[fmt.Sprintf("frames-%d.gif", i)], err = longGIF(n, 20_000); err != nil {
 			return nil, err
@@ -195,6 +221,12 @@ func hostiles() (map[string][]byte, error) {
 		all[fmt.Sprintf("bomb-%d.tiff", i)] = bombTIFF(uint32(1000+i*30_000), uint32(1000+i*30_000), 4<<20<<(2*i))
 		all[fmt.Sprintf("lie-%d.bmp", i)] = lyingBMP(uint32(1000+i*30_000), uint32(1000+i*30_000))
 		all[fmt.Sprintf("boxes-%d.jxl", i)] = append([]byte("\x00\x00\x00\x0cJXL \r\n\x87\n"), manyBoxes(n*50, "jxl ")...)
+		for of, body := range drawings(n) {
+			if i == 1 { // the others tell enough
+				break
+			}
+			all[fmt.Sprintf("%s-%d.svg", of, i)] = []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="900" height="900">` + body + "</svg>")
+		}
 		all[fmt.Sprintf("exif-%d.jpg", i)] = append(exifLoop(photo), byte(i))
 	}
 	var wide bytes.Buffer

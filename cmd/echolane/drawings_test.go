@@ -1,13 +1,15 @@
 package main
 
 import (
+	"bytes"
+	"image/png"
 	"os"
 	"path/filepath"
 	"strings"
 	"testing"
 )
 
-func TestDrawingsGoThroughUntouchedWhereALaneLetsThem(t *testing.T) {
+func TestDrawingsAreDrawnRefusedOrGoThrough(t *testing.T) {
 	t.Parallel()
 	s := bed.Kestrel(t)
 	folder := t.TempDir()
@@ -17,10 +19,35 @@ func TestDrawingsGoThroughUntouchedWhereALaneLetsThem(t *testing.T) {
 	}
 	bed.Must(t, s, "lane", "add", "kestrel/drawings", "--folder", folder)
 	path := "/kestrel/drawings/kite.svg?width=64"
-	if no := s.Get(t, path).Problem(t); no.Reason != "not-an-image" || !strings.Contains(no.Remedy, "--svg untouched") {
+	a := s.Get(t, path+"&format=png")
+	m, err := png.Decode(bytes.NewReader(a.Data))
+	if err != nil || m.Bounds().Dx() != 64 || m.Bounds().Dy() != 64 || a.Header.Get("Content-Type") != "image/png" {
+		t.Fatalf("%d %v: %v", a.StatusCode, a.Header, err)
+	}
+	if _, _, _, alpha := m.At(2, 2).RGBA(); alpha != 0 {
+		t.Error("beside the kite it isn't transparent")
+	}
+	if _, _, _, alpha := m.At(32, 32).RGBA(); alpha != 0xffff {
+		t.Error("the kite isn't there")
+	}
+	explained := s.Get(t, path+"&as=explain")
+	if explained.StatusCode != 200 || !strings.Contains(string(explained.Data), "image/svg+xml") {
+		t.Errorf("%s", explained.Data)
+	}
+	// As a layer over a photograph.
+	if a := s.Get(t, "/kestrel/catalogue/delta-red.jpg?width=200&after-content=url(drawings/kite.svg)&after-width=40px&format=jpeg"); a.StatusCode != 200 {
+		t.Errorf("as a layer: %d %s", a.StatusCode, a.Data)
+	}
+	// What isn't drawn is named.
+	os.WriteFile(filepath.Join(folder, "page.svg"), []byte(`<svg xmlns="http://www.w3.org/2000/svg"><foreignObject><p xmlns="http://www.w3.org/1999/xhtml">text</p><rect/></foreignObject></svg>`), 0o644)
+	if no := s.Get(t, "/kestrel/drawings/page.svg?width=64").Problem(t); no.Reason != "source-broken" || !strings.Contains(no.Detail, "foreignObject") {
 		t.Errorf("%+v", no)
 	}
-	if out := bed.Run(t, s, "lane", "set", "kestrel/drawings", "--svg", "yes"); out.Code != 2 || !strings.Contains(out.Err, "refuse, untouched") {
+	bed.Must(t, s, "lane", "set", "kestrel/drawings", "--svg", "refuse")
+	if no := s.Get(t, path).Problem(t); no.Reason != "not-an-image" || !strings.Contains(no.Remedy, "--svg draw") {
+		t.Errorf("%+v", no)
+	}
+	if out := bed.Run(t, s, "lane", "set", "kestrel/drawings", "--svg", "yes"); out.Code != 2 || !strings.Contains(out.Err, "draw, untouched, refuse") {
 		t.Errorf("%d %s", out.Code, out.Err)
 	}
 	bed.Must(t, s, "lane", "set", "kestrel/drawings", "--svg", "untouched")

@@ -301,7 +301,7 @@ func TestSourcesAreUploaded(t *testing.T) {
 	}{
 		{"larger.jpg", append(large[:len(large):len(large)], 0), "source-too-many-bytes"},
 		{"text.jpg", []byte("no picture"), "not-an-image"},
-		{"script.svg", []byte(`<svg xmlns="http://www.w3.org/2000/svg"><script>alert(1)</script></svg>`), "not-an-image"},
+		{"broken.svg", []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="9" <`), "source-broken"},
 		{"cut.jpg", large[:len(large)/2], "source-truncated"},
 		{"empty.jpg", nil, "source-truncated"},
 		{"..%2Fout.png", chart, "bad-path"},

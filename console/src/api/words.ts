@@ -13,7 +13,7 @@ export const words = {
     kind: ["folder", "web", "bucket", "upload"],
     metadata: ["strip", "keep"],
     original: ["no", "download"],
-    svg: ["refuse", "untouched"],
+    svg: ["draw", "untouched", "refuse"],
     unshared: ["forget", "keep"],
     visibility: ["public", "signed"],
   },

@@ -69,7 +69,7 @@ export function LaneList(props: { site: Site; document: Document; onChange: (par
         onSubmit={(e) => {
           e.preventDefault();
           if (!name || d.lanes.some((l) => l.name === name)) return;
-          props.onChange({ lanes: [...d.lanes, { name, kind: kind.name, fresh_s: kind.fresh_s, max_age_s: 3600, visibility: "public", original: "no", metadata: "strip", unshared: "forget", svg: "refuse" }] });
+          props.onChange({ lanes: [...d.lanes, { name, kind: kind.name, fresh_s: kind.fresh_s, max_age_s: 3600, visibility: "public", original: "no", metadata: "strip", unshared: "forget", svg: "draw" }] });
           go(addressOf("lanes", [site.name, name]));
           setName("");
         }}

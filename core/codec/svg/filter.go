@@ -556,16 +556,18 @@ func (f *filter) apply(p *painter, l layer) error {
 			out = transferred(in("in"), n)
 		case "feMorphology":
 			rx, ry := pair("radius", 0)
-			out = morphed(in("in"), int(math.Min(100, rx*kx+0.5)), int(math.Min(100, ry*ky+0.5)), n.attrs["operator"] == "dilate")
-			if err := p.spend(int(math.Min(200, 2*(rx*kx+ry*ky))) * l.W * l.H); err != nil {
+			dx, dy := int(math.Min(100, rx*kx+0.5)), int(math.Min(100, ry*ky+0.5))
+			if err := p.spend(8 * max(0, dx+dy) * l.W * l.H); err != nil {
 				return err
 			}
+			out = morphed(in("in"), dx, dy, n.attrs["operator"] == "dilate")
 		case "feTurbulence":
-			if err := p.spend(1000 * l.W * l.H); err != nil {
+			octaves := int(math.Max(0, math.Min(8, one("numOctaves", 1))))
+			if err := p.spend(120 * octaves * l.W * l.H); err != nil {
 				return err
 			}
 			fx, fy := pair("baseFrequency", 0)
-			out = turbulence(l, k, fx, fy, int(math.Min(8, one("numOctaves", 1))), one("seed", 0), n.attrs["type"] == "fractalNoise")
+			out = turbulence(l, k, fx, fy, octaves, one("seed", 0), n.attrs["type"] == "fractalNoise")
 		default:
 			return broken("the filter primitive %.40s isn't drawn", n.name)
 		}
