@@ -166,7 +166,7 @@ func masks(v []float64, w, x, y int, c *[64]float64) float64 {
 			}
 		}
 		count := float64(n * n)
-		return (squares - sum*sum/count) * count / (count - 1)
+		return math.Max(0, squares-sum*sum/count) * count / (count - 1)
 	}
 	whole := deviation(x, y, 8)
 	if whole <= 1e-9 {
