@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"slices"
 	"strings"
 	"testing"
 
@@ -44,7 +45,7 @@ func TestEveryClientGetsWhatItCanShow(t *testing.T) {
 		{"no to both", "image/avif;q=0.0, image/webp;q=0, */*;q=1", declare.JPEG},
 		{"only AVIF", "image/avif", declare.AVIF},
 		{"little love is enough", "image/jpeg, image/avif;q=0.001", declare.AVIF},
-		{"white space and case", " Image/AVIF ;q=0.9 , IMAGE/WEBP", declare.AVIF},
+		{"white space and case", " Image/AVIF ;q=0.9 , IMAGE/WEBP;Q=.9", declare.AVIF},
 		{"parameters before the weight", "image/avif;profile=main;q=1", declare.AVIF},
 		{"something longer", "image/avifs, image/webp2", declare.JPEG},
 		{"a weight that says nothing counts as none", ";;;,,image/webp;q=,=", declare.JPEG},
@@ -53,9 +54,44 @@ func TestEveryClientGetsWhatItCanShow(t *testing.T) {
 			t.Errorf("%s: %q gets %v, want %v", c.client, c.accept, got, c.want)
 		}
 	}
-	// Only two bits of the field matter, so variants and caches aren't split by the rest.
-	if a, b := ReadAccept("image/avif,image/webp,image/apng,*/*;q=0.8"), ReadAccept("image/webp;q=.1,image/avif"); a != b {
-		t.Errorf("two clients that take the same get %v and %v", a, b)
+	// Only a few bits of the field matter, so variants and caches aren't split by the rest.
+	if a, b := ReadAccept("image/avif,image/webp,image/apng,*/*;q=0.8"), ReadAccept("image/webp;q=.5, image/avif;q=0.50"); a != b {
+		t.Errorf("two clients that take the same, and like it as much, get %v and %v", a, b)
+	}
+}
+
+// What a client likes more stands first, which counts among formats of like weight; beside that the site's order holds.
+func TestWeightsOrderWhatIsOffered(t *testing.T) {
+	site, _, err := Compile(NewDocument("kestrel"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for accept, want := range map[string]string{
+		"image/avif,image/jxl,image/webp":                         "avif jxl webp jpeg png gif",
+		"image/avif;q=.5,image/jxl;q=.5,image/webp;q=.5":          "avif jxl webp jpeg png gif",
+		"image/avif;q=.5,image/jxl;q=.7,image/webp":               "webp jxl avif jpeg png gif",
+		"image/avif;q=.5,image/jxl;q=.5,image/webp":               "webp avif jxl jpeg png gif",
+		"image/avif;q=.9,image/webp;q=.8":                         "avif webp jpeg png gif",
+		"image/avif;q=.001,image/webp;q=.002,*/*":                 "webp avif jpeg png gif",
+		"image/avif;q=nonsense,image/webp;q=.9,image/jxl;q=7":     "avif jxl webp jpeg png gif",
+		"image/avif;q=0,image/jxl;q=0.1,image/webp;q=.2":          "webp jxl jpeg png gif",
+		"image/jpeg;q=1,image/avif;q=.1,image/webp;q=.2,image/*":  "webp avif jpeg png gif",
+		"image/webp;q=.4;x=1, image/avif;q=.3, image/jxl;level=5": "jxl webp avif jpeg png gif",
+	} {
+		var got []string
+		for _, f := range site.Offer(ReadAccept(accept), 72) {
+			got = append(got, f.String())
+		}
+		if strings.Join(got, " ") != want {
+			t.Errorf("%s: %s, want %s", accept, strings.Join(got, " "), want)
+		}
+		a := ReadAccept(accept)
+		if !slices.Contains(a.Orders(), a) {
+			t.Errorf("%s isn't among the orders of its formats", accept)
+		}
+	}
+	if all := AcceptsAll.Orders(); len(all) != 13 { // so many weak orders has a set of three
+		t.Errorf("three formats are liked in %d ways", len(all))
 	}
 }
 

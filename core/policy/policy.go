@@ -5,6 +5,7 @@ package policy
 import (
 	"fmt"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -178,8 +179,53 @@ func CheckLossless(r declare.Resolved) *Refusal {
 }
 
 // Accepted are the formats that a client's Accept field names with q > 0, of those that need naming: a bit for each, by
-// its number.
-type Accepted uint8
+// its number; and above these bits in which order it likes them, two bits for each: 0 for those that it likes most.
+type Accepted uint16
+
+// likedAt is where the bits begin that say how much a client likes each of the formats that need naming.
+const likedAt = 8
+
+// liked is how many of the formats a client likes more than f, at most 3: those of like q count once.
+func (a Accepted) liked(f declare.Format) int {
+	return int(a>>(likedAt+2*slices.Index(named, f))) & 3
+}
+
+// Orders are the set with every way in which a client can like its formats.
+func (a Accepted) Orders() []Accepted {
+	var all []Accepted
+	var of func(i int, ranks []int)
+	of = func(i int, ranks []int) {
+		if i == len(named) {
+			most := -1
+			for _, r := range ranks {
+				most = max(most, r)
+			}
+			for r := 0; r < most; r++ { // as they are read, no rank is left out
+				if !slices.Contains(ranks, r) {
+					return
+				}
+			}
+			liked := a.formats()
+			for j, r := range ranks {
+				liked |= Accepted(max(0, r)) << (likedAt + 2*j)
+			}
+			all = append(all, liked)
+			return
+		}
+		if !a.Has(named[i]) {
+			of(i+1, append(ranks, -1))
+			return
+		}
+		for r := range len(named) {
+			of(i+1, append(slices.Clone(ranks), r))
+		}
+	}
+	of(0, nil)
+	return all
+}
+
+// formats is the set without how much each is liked.
+func (a Accepted) formats() Accepted { return a & (1<<likedAt - 1) }
 
 // Not every client takes the formats that need no naming: one that names JPEG or PNG alone, and no others by a wildcard, is given that
 // one of the two.
@@ -206,10 +252,11 @@ var AcceptsAll = Accepts(named...)
 var named = slices.DeleteFunc(declare.Formats(), func(f declare.Format) bool { return !f.Named() })
 
 // ReadAccept reads an Accept field (RFC 9110, section 12.5.1). Wildcards name nothing: every client sends
-// them, also those that can't show newer formats. How much a client likes each, beyond not at all, isn't looked
-// at: the order is the site's.
+// them, also those that can't show newer formats. How much a client likes each orders those that weigh alike; where it likes
+// all as much, the site's order does.
 func ReadAccept(field string) Accepted {
 	var a Accepted
+	var weights [8]int // of those that need naming, in thousandths
 	var jpeg, png, any bool
 	for part := range strings.SplitSeq(field, ",") {
 		media, params, _ := strings.Cut(part, ";")
@@ -227,9 +274,10 @@ func ReadAccept(field string) Accepted {
 		case strings.EqualFold(name, "png"):
 			png = !zeroWeight(params)
 		}
-		for _, f := range named {
+		for i, f := range named {
 			if strings.EqualFold(name, f.String()) && !zeroWeight(params) {
 				a |= 1 << f
+				weights[i] = weightOf(params)
 			}
 		}
 	}
@@ -240,7 +288,30 @@ func ReadAccept(field string) Accepted {
 	default:
 		a |= NotPNG
 	}
+	for i, w := range weights {
+		more := 0
+		for j, v := range weights { // one of each
+			if w > 0 && v > w && !slices.Contains(weights[:j], v) {
+				more++
+			}
+		}
+		a |= Accepted(min(3, more)) << (likedAt + 2*i)
+	}
 	return a
+}
+
+// weightOf is the q of parameters in thousandths, 1000 where there is none or what it says is none.
+func weightOf(params string) int {
+	for p := range strings.SplitSeq(params, ";") {
+		name, value, _ := strings.Cut(strings.TrimSpace(p), "=")
+		if strings.EqualFold(name, "q") {
+			if q, err := strconv.ParseFloat(value, 64); err == nil && q >= 0.001 && q <= 1 {
+				return int(q*1000 + 0.5)
+			}
+			return 1000
+		}
+	}
+	return 1000
 }
 
 const imageSlash = "image/"
@@ -260,7 +331,18 @@ func zeroWeight(params string) bool {
 // client doesn't name and what the quality rules out. JPEG, PNG and GIF stand in at the end, so that there is
 // always an answer, with transparency or frames and without.
 func (s *Site) Offer(a Accepted, q declare.Quality) []declare.Format {
-	return s.offers[offerOf(a, q == declare.Lossless)]
+	offer := s.offers[offerOf(a, q == declare.Lossless)]
+	if a == a.formats() { // it likes all as much, as nearly every client does
+		return offer
+	}
+	offer = slices.Clone(offer)
+	slices.SortStableFunc(offer, func(f, g declare.Format) int {
+		if !f.Named() || !g.Named() {
+			return 0
+		}
+		return a.liked(f) - a.liked(g)
+	})
+	return offer
 }
 
 // offerOf is the place of an offer: a bit for each format that needs naming, and one for lossless.
@@ -271,7 +353,7 @@ func offerOf(a Accepted, lossless bool) (i int) {
 	if lossless {
 		i |= 1 << len(named)
 	}
-	switch a & (NotJPEG | NotPNG) {
+	switch a.formats() & (NotJPEG | NotPNG) {
 	case NotJPEG:
 		i |= 1 << (len(named) + 1)
 	case NotPNG:

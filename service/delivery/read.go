@@ -63,7 +63,7 @@ func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
 // appendHotKey appends what a hot entry is looked up by: all of a request's text that its answer depends on.
 func appendHotKey(b, uri []byte, accepted policy.Accepted, saves bool, hosted *policy.SiteSettings) []byte {
-	b = append(append(b, uri...), byte('0'+accepted))
+	b = append(append(b, uri...), byte(accepted), byte(accepted>>8))
 	if saves {
 		b = append(b, 's')
 	}

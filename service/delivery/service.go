@@ -384,8 +384,12 @@ func (s *Service) KeysOf(ctx context.Context, uri string) (keys []string, no *po
 		for _, a := range accepts {
 			accepts = append(accepts, a|policy.NotJPEG, a|policy.NotPNG)
 		}
+		var ordered []policy.Accepted
+		for _, a := range accepts {
+			ordered = append(ordered, a.Orders()...)
+		}
 		for _, saves := range []bool{false, true} {
-			for _, accepted := range accepts {
+			for _, accepted := range ordered {
 				r := &request{settings: s.Settings.Current(), accepted: accepted, saves: saves, trusted: true}
 				if no = s.read(r, uri); no == nil {
 					no = s.decide(r)
