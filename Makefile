@@ -5,7 +5,7 @@ SHELL := /bin/bash
 BUILD_PACKAGES := postgresql gcc libc6-dev libjpeg62-turbo-dev libwebp-dev libavif-dev libheif-dev liblcms2-dev libjxl-dev
 TEST_PACKAGES  := curl nginx-light chromium fonts-dejavu-core libheif-examples libjpeg-turbo-progs libavif-bin libjxl-tools
 BENCH_PACKAGES := nginx-light wrk libheif-examples
-PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers
+PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers gnome-backgrounds
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
 .PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report corpus fuzz examples reference package package-check notice screenshots build console binary check clean

@@ -1,8 +1,9 @@
-// Command qualityreport holds the promises of compression against measures that aren't ours, on the whole corpus, and
-// writes a page with plots: `make quality-report`. Its arguments are where to, and some formats where not all are asked for.
+// Command qualityreport holds the promises of compression against measures that aren't ours, on pictures that weren't fitted
+// on, and writes a page with plots: `make quality-report`. Its arguments are where to, and some formats where not all are asked for.
 package main
 
 import (
+	"flag"
 	"fmt"
 	"html/template"
 	"math"
@@ -33,45 +34,53 @@ import (
 )
 
 func main() {
+	width := flag.Int("width", 640, "the pictures' width in pixels")
+	all := flag.Bool("all", false, "report on the pictures that weights were fitted on, too")
+	flag.Parse()
 	to := "var/quality.html"
-	if len(os.Args) > 1 {
-		to = os.Args[1]
+	if flag.NArg() > 0 {
+		to = flag.Arg(0)
 	}
-	if only := os.Args[min(2, len(os.Args)):]; len(only) > 0 { // some formats
-		other := func(f declare.Format) bool { return !slices.Contains(only, f.String()) }
-		formats = slices.DeleteFunc(formats, other)
-		efforts = slices.DeleteFunc(efforts, func(e effort) bool { return other(e.format) })
+	if only := flag.Args()[min(1, flag.NArg()):]; len(only) > 0 { // some formats
+		formats = slices.DeleteFunc(formats, func(f declare.Format) bool { return !slices.Contains(only, f.String()) })
 	}
-	if err := run(to); err != nil {
+	if err := run(to, *width, *all); err != nil {
 		fmt.Fprintln(os.Stderr, "qualityreport:", err)
 		os.Exit(1)
 	}
 }
 
 var (
-	marks   = []int{25, 40, 47, 53, 60, 69, 72, 75, 82, 88, 95}
-	asked   = []int{50, 72, 85}
+	marks   = []int{12, 20, 28, 36, 44, 52, 60, 68, 75, 81, 86, 90, 94, 97}
+	asked   = []int{30, 50, 72, 85, 92}
+	weighed = []int{50, 72, 90} // at which bytes are told
 	formats = []declare.Format{declare.WebP, declare.AVIF, declare.JXL, declare.JPEG}
+	ways    = []string{"kept", "first"}
 )
 
-// An effort is a way a format is written, whose bytes are told.
-type effort struct {
-	name     string
-	format   declare.Format
-	thorough bool
-	most     float64
+// What is promised.
+const (
+	near, nearFirst         = 4.0, 7.0 // points of quality
+	keptNear, keptFirst     = 0.90, 0.85
+	singleOff               = 8.0
+	leastSaved              = 0.08
+	mostFirst               = 2.0 // times the bytes of what is kept
+	thoroughName, anyFormat = "avif, thorough", "the smallest"
+)
+
+// most is what a format may take of libjpeg-turbo's bytes at the same consensus, at 50, 72 and 90.
+var most = map[string][3]float64{
+	"jpeg": {0.90, 0.88, 0.88}, "webp": {0.75, 0.80, 0.90}, "avif": {0.45, 0.50, 0.65}, thoroughName: {0.40, 0.45, 0.60}, "jxl": {0.60, 0.60, 0.65}, anyFormat: {0.42, 0.46, 0.58},
 }
 
-var efforts = []effort{{"JPEG", declare.JPEG, false, 0.92}, {"WebP", declare.WebP, false, 0.60}, {"JPEG XL", declare.JXL, false, 0.60}, {"AVIF, quick", declare.AVIF, false, 0.48}, {"AVIF, thorough", declare.AVIF, true, 0.40}}
-
-// optioned is the plain encoder of AVIF with the options that ours has; without them it is as libavif comes.
-const optioned = "avif, with our options"
+// measures are the independent ones, each as a distance.
+var measures = []string{"SSIM", "MS-SSIM", "PSNR-HVS-M", "butteraugli"}
 
 // seen are the independent measures of one encode.
 type seen struct {
-	Bytes         int
-	SSIM, MS, HVS float64
-	Likeness      float64
+	Bytes    int
+	Far      [4]float64 // by measures, each the smaller the better
+	Likeness float64
 }
 
 // a Result is one picture in one format at one quality.
@@ -79,34 +88,37 @@ type Result struct {
 	Picture, Format, Way string
 	Asked                int
 	Bytes                int
-	Likeness             float64 // by our own measure
-	BySSIM, ByMS, ByHVS  float64 // the quality of libjpeg-turbo at which that measure is the same
+	Likeness             float64    // by our own measure
+	By                   [4]float64 // the quality of libjpeg-turbo at which each measure is the same
+	Consensus            float64    // their median
+	Share                float64    // of libjpeg-turbo's bytes at that quality
 	Tries                int
 }
 
 // a Picture is what is measured of one.
 type Picture struct {
-	Drawn   bool
 	Results []Result
-	Ratios  map[string]float64 // by effort: bytes over those of libjpeg-turbo at 72, at its SSIM
-	Fixed   map[string][]at    // by format: the plain encoder at settings that are the same for all pictures
+	Fixed   map[string][]at // by format: the plain encoder at settings that are the same for all pictures
 }
 
 // at is how near a setting comes, and its bytes.
 type at struct {
-	likeness float64
-	bytes    int
+	consensus float64
+	bytes     int
 }
 
-func run(to string) error {
-	all640, err := corpus.At(640)
+func run(to string, width int, all bool) error {
+	pictures, err := corpus.At(width)
 	if err != nil {
 		return err
 	}
-	measured := make([]Picture, len(all640))
+	if !all {
+		pictures = slices.DeleteFunc(pictures, func(p corpus.Picture) bool { return p.Fit })
+	}
+	measured := make([]Picture, len(pictures))
 	var work errgroup.Group
 	work.SetLimit(runtime.NumCPU())
-	for i, pic := range all640 {
+	for i, pic := range pictures {
 		work.Go(func() error {
 			var err error
 			if measured[i], err = measure(pic); err != nil {
@@ -119,10 +131,6 @@ func run(to string) error {
 	if err := work.Wait(); err != nil {
 		return err
 	}
-	var all []Result
-	for _, p := range measured {
-		all = append(all, p.Results...)
-	}
 	var lines []string
 	say := func(format string, args ...any) {
 		lines = append(lines, fmt.Sprintf(format, args...))
@@ -134,94 +142,133 @@ func run(to string) error {
 		}
 		return "NOT KEPT"
 	}
-	for _, way := range []string{"searched", "predicted"} {
-		least := 0.9
-		if way == "predicted" {
-			least = 0.7
+	results := func(format, way string, quality int) (found []Result) {
+		for _, p := range measured {
+			for _, r := range p.Results {
+				if r.Format == format && r.Way == way && r.Asked == quality {
+					found = append(found, r)
+				}
+			}
+		}
+		return found
+	}
+	say("%d pictures, %d wide%s", len(pictures), width, map[bool]string{false: ", none of which anything was fitted on", true: ", also those that weights were fitted on"}[all])
+	for _, way := range ways {
+		within, least := near, keptNear
+		if way == "first" {
+			within, least = nearFirst, keptFirst
 		}
 		for _, f := range formats {
 			for _, q := range asked {
-				s, m, h := spread{}, spread{}, spread{}
-				for _, r := range all {
-					if r.Format == f.String() && r.Asked == q && r.Way == way {
-						s, m, h = append(s, r.BySSIM-float64(q)), append(m, r.ByMS-float64(q)), append(h, r.ByHVS-float64(q))
+				found := results(f.String(), way, q)
+				n := 0
+				var off []float64
+				single := make([][]float64, len(measures))
+				for _, r := range found {
+					if o := r.Consensus - float64(q); math.Abs(o) <= within {
+						n++
+					}
+					off = append(off, r.Consensus-float64(q))
+					for k := range measures {
+						single[k] = append(single[k], r.By[k]-float64(q))
 					}
 				}
-				say("%-9s %-4s quality %d: by SSIM %3.0f %% of %d pictures within 3 points of libjpeg-turbo's curve, median %+.1f, at least %.0f %% %s (medians by MS-SSIM %+.1f, by PSNR-HVS %+.1f)",
-					way, f, q, 100*s.within(3), len(s), median(s), 100*least, kept(s.within(3) >= least), median(m), median(h))
+				share := float64(n) / float64(len(found))
+				text := fmt.Sprintf("%-5s %-4s quality %d: %3.0f %% of pictures within %.0f points, at least %.0f %% %s; median %+.1f", way, f, q, 100*share, within, 100*least, kept(share >= least), median(off))
+				if way == "kept" {
+					worst := 0.0
+					for k, name := range measures {
+						m := median(single[k])
+						text += fmt.Sprintf(", %s %+.1f", name, m)
+						worst = math.Max(worst, math.Abs(m))
+					}
+					text += fmt.Sprintf(": none off by more than %.0f %s", singleOff, kept(worst <= singleOff))
+				}
+				say("%s", text)
 			}
 		}
 	}
-	for _, e := range efforts {
-		var every, photographs []float64
-		for _, p := range measured {
-			if every = append(every, p.Ratios[e.name]); !p.Drawn {
-				photographs = append(photographs, p.Ratios[e.name])
+	for _, name := range append(names(formats), thoroughName, anyFormat) {
+		text := fmt.Sprintf("%-14s at equal consensus, of libjpeg-turbo's bytes on the median picture at 50, 72, 90:", name)
+		ok := true
+		for i, q := range weighed {
+			var shares []float64
+			for _, r := range results(name, "kept", q) {
+				shares = append(shares, r.Share)
 			}
+			if len(shares) == 0 {
+				ok = false
+				continue
+			}
+			text += fmt.Sprintf(" %.3f (at most %.2f)", median(shares), most[name][i])
+			ok = ok && median(shares) <= most[name][i]
 		}
-		say("%-14s at the SSIM of libjpeg-turbo at 72: %.3f of its bytes on the median photograph, at most %.2f %s (%.3f with the drawn pictures)",
-			e.name, median(photographs), e.most, kept(median(photographs) <= e.most), median(every))
+		say("%s %s", text, kept(ok))
 	}
 	for _, f := range formats {
-		total, each := againstFixed(measured, f.String(), f.String())
-		say("%-4s at quality 72 against the plain encoder's one setting with the same mean likeness: a picture takes %.0f %% fewer bytes in the mean, at least 8 %% %s (all together %.0f %%)", f, 100-100*each, kept(each <= 0.92), 100-100*total)
-	}
-	if slices.Contains(formats, declare.AVIF) {
-		_, each := againstFixed(measured, declare.AVIF.String(), optioned)
-		say("avif at quality 72 against that of our own options: %.0f %% fewer bytes in the mean", 100-100*each)
+		var times []float64
+		for _, p := range measured {
+			for _, q := range asked {
+				var bytes [2]float64
+				for _, r := range p.Results {
+					if r.Format == f.String() && r.Asked == q {
+						bytes[slices.Index(ways, r.Way)] = float64(r.Bytes)
+					}
+				}
+				times = append(times, bytes[1]/bytes[0])
+			}
+		}
+		say("%-4s first answers have %.2f times the bytes of what is kept in the median, at most %.1f %s", f, median(times), mostFirst, kept(median(times) <= mostFirst))
+		each := againstFixed(measured, f.String())
+		say("%-4s at quality 72 against the plain encoder's one setting with the same mean consensus: a picture takes %.0f %% fewer bytes in the mean, at least %.0f %% %s", f, 100-100*each, 100*leastSaved, kept(each <= 1-leastSaved))
 	}
 	if err := palettes(say, kept); err != nil {
 		return err
 	}
-	return page(to, all, lines)
-}
-
-// spread is how far results lie from what was asked.
-type spread []float64
-
-func (s spread) within(points float64) float64 {
-	n := 0
-	for _, v := range s {
-		if math.Abs(v) <= points {
-			n++
-		}
+	var every []Result
+	for _, p := range measured {
+		every = append(every, p.Results...)
 	}
-	return float64(n) / float64(len(s))
+	return page(to, every, lines)
 }
 
-// againstFixed holds quality 72 against the one setting of a plain encoder for all pictures whose mean likeness is as
-// high: the bytes of all together as a share of that one's, and the mean (geometric) of every picture's share.
-func againstFixed(measured []Picture, format, plain string) (total, each float64) {
+func names(formats []declare.Format) (all []string) {
+	for _, f := range formats {
+		all = append(all, f.String())
+	}
+	return all
+}
+
+// againstFixed holds quality 72 against the one setting of a plain encoder for all pictures whose mean consensus is as
+// high: the mean (geometric) of every picture's share of its bytes.
+func againstFixed(measured []Picture, format string) (each float64) {
 	ours := make([]float64, len(measured))
 	mean := 0.0
 	for i, p := range measured {
 		for _, r := range p.Results {
-			if r.Format == format && r.Asked == 72 && r.Way == "searched" {
+			if r.Format == format && r.Asked == 72 && r.Way == "kept" {
 				ours[i] = float64(r.Bytes)
-				mean += r.Likeness / float64(len(measured))
+				mean += r.Consensus / float64(len(measured))
 			}
 		}
 	}
-	last := len(measured[0].Fixed[plain]) - 1
-	likeness := func(k int) (sum float64) {
+	last := len(measured[0].Fixed[format]) - 1
+	consensus := func(k int) (sum float64) {
 		for _, p := range measured {
-			sum += p.Fixed[plain][k].likeness / float64(len(measured))
+			sum += p.Fixed[format][k].consensus / float64(len(measured))
 		}
 		return sum
 	}
 	k := 1
-	for k < last && likeness(k) < mean {
+	for k < last && consensus(k) < mean {
 		k++
 	}
-	t := (mean - likeness(k-1)) / (likeness(k) - likeness(k-1))
-	var all, fixed float64
+	t := (mean - consensus(k-1)) / (consensus(k) - consensus(k-1))
 	for i, p := range measured {
-		a, b := float64(p.Fixed[plain][k-1].bytes), float64(p.Fixed[plain][k].bytes)
-		usual := a * math.Pow(b/a, t)
-		all, fixed = all+ours[i], fixed+usual
-		each += math.Log(ours[i]/usual) / float64(len(measured))
+		a, b := float64(p.Fixed[format][k-1].bytes), float64(p.Fixed[format][k].bytes)
+		each += math.Log(ours[i]/(a*math.Pow(b/a, t))) / float64(len(measured))
 	}
-	return all / fixed, math.Exp(each)
+	return math.Exp(each)
 }
 
 // palettes holds the drawn graphics' palettes against 32 bits a pixel.
@@ -249,127 +296,150 @@ func palettes(say func(string, ...any), kept func(bool) string) error {
 	return nil
 }
 
-// A scale puts a measure on libjpeg-turbo's qualities for one picture.
+// A scale puts measures on libjpeg-turbo's qualities for one picture.
 type scale []seen
 
-func (c scale) quality(v float64, of func(seen) float64) float64 {
+// quality is where a measure is as far as it is at a quality of libjpeg-turbo's.
+func (c scale) quality(s seen, k int) float64 {
+	of := func(s seen) float64 {
+		if measures[k] == "PSNR-HVS-M" { // decibels
+			return s.Far[k]
+		}
+		return math.Log(s.Far[k] + 1e-9)
+	}
+	v := of(s)
 	for i := 1; i < len(marks); i++ {
-		if a, b := of(c[i-1]), of(c[i]); v <= b || i == len(marks)-1 {
-			return float64(marks[i-1]) + (v-a)/(b-a)*float64(marks[i]-marks[i-1])
+		if a, b := of(c[i-1]), of(c[i]); v >= b || i == len(marks)-1 {
+			return math.Max(0, math.Min(100, float64(marks[i-1])+(a-v)/(a-b)*float64(marks[i]-marks[i-1])))
 		}
 	}
 	return 0
 }
 
-// at is what was measured at one of the marks.
-func (c scale) at(quality int) seen { return c[slices.Index(marks, quality)] }
+// bytes are libjpeg-turbo's at a quality, between marks by their logarithms.
+func (c scale) bytes(quality float64) float64 {
+	for i := 1; i < len(marks); i++ {
+		if quality <= float64(marks[i]) || i == len(marks)-1 {
+			t := (quality - float64(marks[i-1])) / float64(marks[i]-marks[i-1])
+			return float64(c[i-1].Bytes) * math.Pow(float64(c[i].Bytes)/float64(c[i-1].Bytes), t)
+		}
+	}
+	return 0
+}
 
-func bySSIM(s seen) float64 { return s.SSIM }
-func byMS(s seen) float64   { return s.MS }
-func byHVS(s seen) float64  { return s.HVS }
+// consensus is the median of what the measures say, and what each says.
+func (c scale) consensus(s seen) (median float64, by [4]float64) {
+	for k := range measures {
+		by[k] = c.quality(s, k)
+	}
+	sorted := slices.Sorted(slices.Values(by[:]))
+	return (sorted[1] + sorted[2]) / 2, by
+}
 
 func measure(pic corpus.Picture) (Picture, error) {
-	out := Picture{Ratios: map[string]float64{}, Fixed: map[string][]at{}, Drawn: slices.Contains(corpus.Drawn, pic.Name)}
+	out := Picture{Fixed: map[string][]at{}}
 	source, err := png.Encode(pic.Pixels)
 	if err != nil {
 		return out, err
 	}
 	planes := pic.Pixels.To420()
 	original := likeness.OfPlanes(planes)
-	luma := independent.Luma(pic.Pixels.Pix, pic.Pixels.Stride, pic.Pixels.W, pic.Pixels.H)
-	look := func(data []byte, all bool) (seen, error) {
+	luma, own := independent.Luma(pic.Pixels.Pix, pic.Pixels.Stride, pic.Pixels.W, pic.Pixels.H), tight(pic.Pixels)
+	look := func(data []byte) (seen, error) {
 		p, err := pixels(data)
 		if err != nil {
 			return seen{}, err
 		}
 		defer p.Free()
 		l := independent.Luma(p.Pix, p.Stride, p.W, p.H)
-		s := seen{Bytes: len(data), SSIM: independent.SSIM(luma, l, p.W, p.H), Likeness: likeness.Likeness(original.Distance(likeness.OfPixels(p)))}
-		if all {
-			s.MS, s.HVS = independent.MSSSIM(luma, l, p.W, p.H), independent.PSNRHVS(luma, l, p.W, p.H)
-		}
-		return s, nil
+		s := seen{Bytes: len(data), Likeness: likeness.Likeness(original.Distance(likeness.OfPixels(p)))}
+		s.Far = [4]float64{1 - independent.SSIM(luma, l, p.W, p.H), 1 - independent.MSSSIM(luma, l, p.W, p.H), -independent.PSNRHVSM(luma, l, p.W, p.H)}
+		s.Far[3], err = independent.Butteraugli(own, tight(p), p.W, p.H)
+		return s, err
 	}
 	curve := make(scale, len(marks))
 	for i, q := range marks {
-		data, err := jpeg.EncodePlanes(planes, q)
+		data, err := jpeg.EncodePlainly(planes, q)
 		if err != nil {
 			return out, err
 		}
-		if curve[i], err = look(data, true); err != nil {
+		if curve[i], err = look(data); err != nil {
 			return out, err
 		}
 	}
-	variant := func(f declare.Format, q int, predict, thorough bool) (render.Result, error) {
+	make := func(name string, f declare.Format, q int, way string, thorough bool) error {
 		d := declare.Declarations{EncodingValues: declare.EncodingValues{Format: f, Quality: declare.Quality(q)}}
-		return render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: predict, Thorough: thorough})
+		r, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: way == "first", Thorough: thorough})
+		if err != nil {
+			return err
+		}
+		s, err := look(r.Data)
+		if err != nil {
+			return err
+		}
+		consensus, by := curve.consensus(s)
+		out.Results = append(out.Results, Result{pic.Name, name, way, q, s.Bytes, s.Likeness, by, consensus, float64(s.Bytes) / curve.bytes(consensus), len(r.How.Trials)})
+		return nil
 	}
-	for _, f := range formats {
-		for _, q := range asked {
-			for _, way := range []string{"searched", "predicted"} {
-				r, err := variant(f, q, way == "predicted", false)
-				if err != nil {
+	for _, q := range slices.Compact(slices.Sorted(slices.Values(append(slices.Clone(asked), weighed...)))) {
+		smallest := -1
+		for _, f := range formats {
+			for _, way := range ways {
+				if way == "first" && !slices.Contains(asked, q) {
+					continue
+				}
+				if err := make(f.String(), f, q, way, false); err != nil {
 					return out, err
 				}
-				s, err := look(r.Data, true)
-				if err != nil {
-					return out, err
+				if last := len(out.Results) - 1; way == "kept" && (smallest < 0 || out.Results[last].Bytes < out.Results[smallest].Bytes) {
+					smallest = last
 				}
-				out.Results = append(out.Results, Result{pic.Name, f.String(), way, q, s.Bytes, s.Likeness, curve.quality(s.SSIM, bySSIM), curve.quality(s.MS, byMS), curve.quality(s.HVS, byHVS), len(r.How.Trials)})
 			}
 		}
-	}
-	for _, e := range efforts { // the bytes at libjpeg-turbo's SSIM lie on the line through two that are near it
-		var near [2]seen
-		for i, q := range []int{70, 74} {
-			r, err := variant(e.format, q, false, e.thorough)
-			if err != nil {
-				return out, err
-			}
-			if near[i], err = look(r.Data, false); err != nil {
+		r := out.Results[smallest]
+		r.Format = anyFormat
+		out.Results = append(out.Results, r)
+		if slices.Contains(weighed, q) && slices.Contains(formats, declare.AVIF) {
+			if err := make(thoroughName, declare.AVIF, q, "kept", true); err != nil {
 				return out, err
 			}
 		}
-		out.Ratios[e.name] = bytesAt(curve.at(72).SSIM, near[0], near[1]) / float64(curve.at(72).Bytes)
 	}
 	limited := planes.ToLimited()
-	for f, encode := range map[string]func(step float64) ([]byte, error){
-		"jpeg": func(s float64) ([]byte, error) { return jpeg.EncodePlanes(planes, 60+int(30*s)) },
-		"webp": func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, 50+48*s) },
-		"avif": func(s float64) ([]byte, error) {
+	plain := map[declare.Format]func(step float64) ([]byte, error){
+		declare.JPEG: func(s float64) ([]byte, error) { return jpeg.EncodePlanes(planes, 60+int(30*s)) },
+		declare.WebP: func(s float64) ([]byte, error) { return webp.EncodePlanes(limited, 50+48*s) },
+		declare.AVIF: func(s float64) ([]byte, error) {
 			return direct.AVIFAlone(planes, 37-int(24*s), avif.SpeedFor(codec.Usual, planes.W*planes.H))
 		},
-		"jxl": func(s float64) ([]byte, error) {
+		declare.JXL: func(s float64) ([]byte, error) {
 			return jxl.Encode(pic.Pixels, jxl.Settings{Distance: jxl.Distance(10 + 60*s), Effort: 5})
 		},
-		optioned: func(s float64) ([]byte, error) {
-			return avif.EncodePlanes(planes, avif.Settings{Quantizer: 37 - int(24*s), Speed: avif.SpeedFor(codec.Usual, planes.W*planes.H)})
-		},
-	} {
-		for s := 0.0; s <= 1; s += 0.125 {
-			data, err := encode(s)
+	}
+	for _, f := range formats {
+		for s := 0.0; s <= 1; s += 0.2 {
+			data, err := plain[f](s)
 			if err != nil {
 				return out, err
 			}
-			l, err := look(data, false)
+			l, err := look(data)
 			if err != nil {
 				return out, err
 			}
-			out.Fixed[f] = append(out.Fixed[f], at{l.Likeness, len(data)})
+			consensus, _ := curve.consensus(l)
+			out.Fixed[f.String()] = append(out.Fixed[f.String()], at{consensus, len(data)})
 		}
 	}
 	return out, nil
 }
 
-// bytesAt is how many bytes an SSIM takes, by the line through two encodes: of the bytes' logarithm over what SSIM
-// lacks of 1, by its logarithm.
-func bytesAt(ssim float64, a, b seen) float64 {
-	lacks := func(v float64) float64 { return math.Log(1 - v) }
-	if math.Abs(lacks(a.SSIM)-lacks(b.SSIM)) < 0.01 { // the same encode, or nearly
-		return float64(a.Bytes)
+// tight are a picture's bytes with rows without gaps.
+func tight(p *raster.RGBA) []uint8 {
+	out := make([]uint8, 0, 4*p.W*p.H)
+	for y := range p.H {
+		out = append(out, p.Row(y)...)
 	}
-	t := (lacks(ssim) - lacks(a.SSIM)) / (lacks(b.SSIM) - lacks(a.SSIM))
-	return float64(a.Bytes) * math.Pow(float64(b.Bytes)/float64(a.Bytes), math.Min(3, math.Max(-2, t)))
+	return out
 }
 
 func pixels(data []byte) (*raster.RGBA, error) {
@@ -385,12 +455,12 @@ func median(v []float64) float64 {
 
 const layout = `<!doctype html><html lang="en"><meta charset="utf-8"><title>Visible quality</title>
 <style>body{margin:24px auto;max-width:1040px;padding:0 16px;font:15px/1.5 system-ui,sans-serif;background:#fbfaf8;color:#20282c}pre{overflow-x:auto;font-size:13px}
-svg{width:100%;height:auto}text{font:12px ui-monospace,monospace;fill:#5c666b}.grid{stroke:#d5d2cc}.webp{fill:#3b5bb5}.avif{fill:#00695c}.jxl{fill:#a0408c}.band{fill:#00695c;opacity:.08}h2{font-size:16px}</style>
-<h1>Visible quality</h1><p>Each dot is one photograph at 640 pixels wide. Its height is the quality at which libjpeg-turbo, 4:2:0, has the same SSIM as our variant; the band is ±3 around what was asked for. On the left of each column WebP, on the right AVIF, between them JPEG XL and JPEG.</p>
+svg{width:100%;height:auto}text{font:12px ui-monospace,monospace;fill:#5c666b}.grid{stroke:#d5d2cc}.webp{fill:#3b5bb5}.avif{fill:#00695c}.jxl{fill:#a0408c}.jpeg{fill:#8a6d3b}.band{fill:#00695c;opacity:.08}h2{font-size:16px}</style>
+<h1>Visible quality</h1><p>Each dot is one picture that nothing was fitted on. Its height is the quality at which libjpeg-turbo, 4:2:0, is as far from the original as our variant, by the median of SSIM, MS-SSIM, PSNR-HVS-M and butteraugli; the band is ±4 around what was asked for. In each column from the left: WebP, AVIF, JPEG XL, JPEG.</p>
 <pre>{{range .Lines}}{{.}}
 {{end}}</pre>
 {{range .Plots}}<h2>{{.Title}}</h2><svg viewBox="0 0 1000 420" role="img" aria-label="{{.Title}}">
-{{range .Bands}}<rect class="band" x="{{.X}}" y="{{.Y}}" width="280" height="{{.H}}"/><text x="{{.X}}" y="410">asked {{.Asked}}</text>{{end}}
+{{range .Bands}}<rect class="band" x="{{.X}}" y="{{.Y}}" width="172" height="{{.H}}"/><text x="{{.X}}" y="410">asked {{.Asked}}</text>{{end}}
 {{range .Ticks}}<line class="grid" x1="40" x2="1000" y1="{{.Y}}" y2="{{.Y}}"/><text x="32" y="{{.Y}}" dy="4" text-anchor="end">{{.Text}}</text>{{end}}
 {{range .Dots}}<circle class="{{.Format}}" cx="{{.X}}" cy="{{.Y}}" r="3"><title>{{.Title}}</title></circle>{{end}}</svg>{{end}}</html>`
 
@@ -413,32 +483,26 @@ func page(to string, all []Result, lines []string) error {
 		Ticks []tick
 		Bands []band
 	}
-	y := func(q float64) float64 { return 20 + (100-max(25, min(100, q)))/75*370 }
+	y := func(q float64) float64 { return 20 + (100-max(15, min(100, q)))/85*370 }
 	var plots []plot
-	for _, way := range []string{"searched", "predicted"} {
-		p := plot{Title: "By SSIM, " + way}
-		for q := 30; q <= 100; q += 10 {
+	for _, way := range ways {
+		p := plot{Title: map[string]string{"kept": "What is kept", "first": "First answers"}[way]}
+		for q := 20; q <= 100; q += 10 {
 			p.Ticks = append(p.Ticks, tick{y(float64(q)), fmt.Sprint(q)})
 		}
 		for i, q := range asked {
-			p.Bands = append(p.Bands, band{60 + 320*float64(i), y(float64(q) + 3), y(float64(q)-3) - y(float64(q)+3), q})
+			p.Bands = append(p.Bands, band{60 + 190*float64(i), y(float64(q) + near), y(float64(q)-near) - y(float64(q)+near), q})
 		}
 		count := map[string]int{}
 		for _, r := range all {
-			if r.Way != way {
+			column, format := slices.Index(asked, r.Asked), slices.Index(names(formats), r.Format)
+			if r.Way != way || column < 0 || format < 0 {
 				continue
 			}
-			column := 0
-			for r.Asked != asked[column] {
-				column++
-			}
 			k := fmt.Sprint(r.Format, r.Asked)
-			x := 64 + 320*float64(column) + 3.4*float64(count[k])
-			if r.Format == "avif" {
-				x += 140
-			}
+			x := 64 + 190*float64(column) + 42*float64(format) + 38*float64(count[k])/float64(len(all))*float64(len(asked)*len(formats)*2+1)
 			count[k]++
-			p.Dots = append(p.Dots, dot{x, y(r.BySSIM), r.Format, fmt.Sprintf("%s, %s: %d bytes, SSIM as at %.1f, PSNR-HVS as at %.1f, %d encodes", r.Picture, r.Format, r.Bytes, r.BySSIM, r.ByHVS, r.Tries)})
+			p.Dots = append(p.Dots, dot{math.Min(x, 64+190*float64(column)+42*float64(format)+38), y(r.Consensus), r.Format, fmt.Sprintf("%s, %s: %d bytes, as at %.1f by %v %.0f, %d encodes", r.Picture, r.Format, r.Bytes, r.Consensus, measures, r.By, r.Tries)})
 		}
 		plots = append(plots, p)
 	}

@@ -1,6 +1,6 @@
-// Command qualitytable works out the tables in core/fidelity and core/render: how far libjpeg-turbo's qualities
+// Command qualitytable works out the tables in core/likeness and of the formats: how far libjpeg-turbo's qualities
 // are from the original by our measure, and which settings of the other encoders come as near. It prints the
-// median over the corpus, how the pictures spread, and the lines that say which setting a picture needs by its texture,
+// median over the pictures of the corpus that may be fitted on, how the pictures spread, and the lines that say which setting a picture needs by its texture,
 // with how often a line that was fitted without the picture is right. Its arguments name some of webp, avif, jxl and jpeg; without any it
 // looks at all.
 package main
@@ -157,6 +157,9 @@ func run() error {
 		return nil
 	}
 	for _, pic := range all {
+		if !pic.Fit {
+			continue
+		}
 		work.Go(func() error { return look(pic) })
 	}
 	if err := work.Wait(); err != nil {

@@ -89,6 +89,10 @@ func TestSweepOfAFile(t *testing.T) {
 	if err != nil || strings.Count(string(html), "data:image/png;base64,") != 1+len(steps) || !strings.Contains(string(html), "<polyline") {
 		t.Errorf("the page: %v, %d pictures", err, strings.Count(string(html), "data:image/png"))
 	}
+	table := bed.Must(t, nil, "sweep", filepath.Join(bed.Pictures, "sled-blue.jpg"), "width=160", "--formats", "jpeg,webp")
+	if n := strings.Count(table, "the fewest bytes"); n < len(swept) {
+		t.Errorf("at %d of %d qualities it's said in which format it has the fewest bytes:\n%s", n, len(swept), table)
+	}
 	if r := bed.Run(t, nil, "sweep", "x.jpg", "--formats", "png"); r.Code != 2 || !strings.Contains(r.Err, "can't be swept") {
 		t.Errorf("%d %s", r.Code, r.Err)
 	}

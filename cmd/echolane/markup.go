@@ -45,7 +45,7 @@ Examples:
 			&cli.BoolFlag{Name: "decorative", Usage: "the picture is decorative: alt stays empty"},
 			&cli.BoolFlag{Name: "first", Usage: "it is seen first: preloaded, not lazy"},
 			&cli.BoolFlag{Name: "above", Usage: "it is seen without scrolling: not lazy"},
-			&cli.StringFlag{Name: "formats", Usage: "a <source> for each, for caches that don't look at Vary, such as avif,webp,jpeg"},
+			&cli.StringFlag{Name: "formats", Usage: "a <source> for each, lightest first, for caches that don't look at Vary, such as avif,jxl,webp,jpeg"},
 			&cli.StringFlag{Name: "placeholder", Usage: "placeholder until the picture has loaded: picture, or colour"},
 			&cli.BoolFlag{Name: "pin", Usage: "name the source's version in the addresses, so that their answers may be kept for a year; write the markup again when the source changes"},
 			&cli.FloatFlag{Name: "waste", Usage: "the largest share of bytes that a step between two widths may waste", Value: 0.35},

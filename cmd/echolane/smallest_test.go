@@ -1,10 +1,14 @@
 package main
 
 import (
+	"encoding/json"
+	"errors"
 	"strings"
 	"testing"
 	"time"
 
+	"echolane/internal/testbed"
+	"echolane/service/api"
 	"echolane/service/delivery"
 )
 
@@ -41,6 +45,26 @@ func TestAClientGetsTheSmallestOfWhatItTakes(t *testing.T) {
 	if out := bed.Must(t, s, "explain", "kestrel/catalogue/mark.png?width=300&quality=92", "--accept", "image/webp"); !strings.Contains(out, "the smallest of webp") {
 		t.Errorf("explain doesn't say what was weighed:\n%s", out)
 	}
+	// A page that names formats itself names the lightest first, and what every browser shows last.
+	bed.Must(t, s, "site", "set", "kestrel", "--formats", "avif,webp,jpeg,png")
+	var m api.Markup
+	text := bed.Must(t, s, "markup", "kestrel/catalogue/delta-red.jpg", "--slot", "width: 300px", "--decorative", "--formats", "jpeg,webp,avif", "--json")
+	if err := json.Unmarshal([]byte(text), &m); err != nil || len(m.Markup.Sources) != 2 {
+		t.Fatalf("%v: %s", err, text)
+	}
+	bytes := func(format string) int {
+		return len(s.Get(t, "/kestrel/catalogue/delta-red.jpg?width=600&format="+format).Data)
+	}
+	first, second := strings.TrimPrefix(m.Markup.Sources[0].Type, "image/"), strings.TrimPrefix(m.Markup.Sources[1].Type, "image/")
+	if !strings.Contains(m.Markup.Src, "format=jpeg") || float64(bytes(first)) > 1.02*float64(bytes(second)) || first == second {
+		t.Errorf("%s of %d bytes stands before %s of %d; at last %s", first, bytes(first), second, bytes(second), m.Markup.Src)
+	}
+	testbed.Eventually(t, "stock says in how many formats variants are made", func() error {
+		if out := bed.Must(t, s, "stock", "kestrel"); !strings.Contains(out, "made in 2 formats at most") {
+			return errors.New(out)
+		}
+		return nil
+	})
 	bed.Must(t, s, "site", "set", "kestrel", "--limit", "formats_tried=1")
 	kept(drawing, "image/webp")
 	if out := bed.Run(t, s, "site", "set", "kestrel", "--limit", "formats_tried=9"); out.Code != 2 || !strings.Contains(out.Err, "1 to 5") {

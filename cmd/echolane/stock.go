@@ -164,7 +164,7 @@ func printStock(c *cli.Command, s api.Stock) {
 	rows := [][]string{
 		{"kept", fmt.Sprintf("%s of %s: %s; the sources are %s", wording.Number(s.Variants, "variant"), wording.Number(s.Sources, "source"), wording.Bytes(s.Bytes), wording.Bytes(s.SourceBytes))},
 		{"asked", fmt.Sprintf("%s: %s went out; the sources would have been %s", wording.Number(s.Asked, "time"), wording.Bytes(s.Served), wording.Bytes(s.Unscaled))},
-		{"making", "took " + time.Duration(s.RenderMS*1e6).Round(time.Second/10).String()},
+		{"making", "took " + time.Duration(s.RenderMS*1e6).Round(time.Second/10).String() + triedText(s.FormatsTried)},
 	}
 	const gb = 1e9
 	if price := c.Float("price-gb"); price > 0 {
@@ -187,6 +187,17 @@ func printStock(c *cli.Command, s api.Stock) {
 		rows = append(rows, row)
 	}
 	table(stdout(), "lrrrrrr", rows...)
+}
+
+// triedText says in how many formats a site's variants are made.
+func triedText(n int) string {
+	switch n {
+	case 0:
+		return ""
+	case 1:
+		return "; each variant is made in one format"
+	}
+	return fmt.Sprintf("; each variant is made in %d formats at most, and the smallest is kept", n)
 }
 
 // ago says when something was.

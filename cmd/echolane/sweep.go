@@ -125,6 +125,12 @@ func sweepFile(file, output string, d declare.Declarations, formats []declare.Fo
 	if asJSON {
 		return printJSON(stdout(), steps)
 	}
+	least := map[int]int{}
+	for _, s := range steps {
+		if b, ok := least[s.Quality]; !ok || s.Bytes < b {
+			least[s.Quality] = s.Bytes
+		}
+	}
 	rows := [][]string{{"format", "quality", "bytes", "likeness", "ms", "setting", ""}}
 	for i, s := range steps {
 		if i > 0 && s.Format != steps[i-1].Format {
@@ -135,8 +141,12 @@ func sweepFile(file, output string, d declare.Declarations, formats []declare.Fo
 			note = "sent by quality=72"
 		}
 		if s.Knee {
-			note = strings.TrimPrefix(note+", the knee", ", ")
+			note += ", the knee"
 		}
+		if len(formats) > 1 && s.Bytes == least[s.Quality] {
+			note += ", the fewest bytes"
+		}
+		note = strings.TrimPrefix(note, ", ")
 		rows = append(rows, []string{s.Format, fmt.Sprint(s.Quality), wording.Bytes(int64(s.Bytes)), fmt.Sprintf("%.1f", s.Likeness), fmt.Sprintf("%.0f", s.MS), s.Setting, note})
 	}
 	table(stdout(), "lrrrrll", rows...)

@@ -155,8 +155,8 @@ type Fit struct {
 	Easy [][2]float64
 	// Lines are what the setting depends on in a picture, at some qualities, upwards.
 	Lines []Line
-	// Harder is how many points of quality the measure of likeness asks more of the format than SSIM does, on the corpus's
-	// median photograph or graphic. coarse is 0 from quality 90 on and 1 up to 50.
+	// Harder is how many points of quality the measure of likeness asks more of the format than the median of four other
+	// measures does, on the median picture. coarse is 0 from quality 90 on and 1 up to 50.
 	Harder func(coarse float64, graphic bool) float64
 }
 

@@ -10,7 +10,7 @@ import (
 	"echolane/core/likeness"
 )
 
-// harder is how many points of quality the measure asks more of a format than SSIM does.
+// harder is how many points of quality the measure asks more of a format than other measures do.
 func harder(fit *codec.Fit, quality float64, graphic bool) float64 {
 	return fit.Harder(math.Max(0, math.Min(1, (90-quality)/40)), graphic)
 }

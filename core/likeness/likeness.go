@@ -1,18 +1,22 @@
 // Package likeness says how alike two pictures look, and finds the encoder's setting that makes a variant look as
 // alike as was asked.
 //
-// The measure compares structure: means, contrasts and their agreement in small windows (Wang, Bovik, Sheikh and
-// Simoncelli 2004), at three sizes (Wang, Simoncelli and Bovik 2003), on lightness as the eye has it (CIE 15, L*).
-// Against its constants any error in a window without texture is large: what an encoder adds there, rings beside an
-// edge, can't hide. Three things count beside it, each as far as it goes beyond what comes with such a loss of structure
-// anyway: what shows from afar, at the smaller sizes; the two differences of colour, at half the size; and shifts of the
-// mean of windows without texture, for a sky in steps has the right structure nearly everywhere. Transparent pictures are compared on black and on white, and the
-// worse counts.
+// It is a sum of five terms, each the mean over small windows, on lightness as the eye has it (CIE 15, L*) and on two
+// differences of colour:
 //
-// The windows' size and the weights were chosen so that other structural measures, with their own windows, agree on
-// what is equally close: see `make quality-report`.
+//   - the error at full size over the original's own contrast there, which hides it (Teo and Heeger 1994): where there is no texture
+//     nothing hides, neither rings beside an edge nor a sky in steps;
+//   - what structure is lost at half the size and at an eighth of it: means, contrasts and their agreement (Wang, Bovik,
+//     Sheikh and Simoncelli 2004; at several sizes, Wang, Simoncelli and Bovik 2003);
+//   - the error at half the size and that of colour, each by its 2-norm over the windows, so that one bad place counts more than
+//     the same spread thin.
 //
-// Its unit is a distance: 0 for equal, 1 for nothing in common. Likeness puts distances on a scale of 0 to 100 on
+// Transparent pictures are compared on black and on white, and the worse counts.
+//
+// The terms were chosen out of 152 (eight planes, nineteen terms), and their weights fitted, so that the median of four other measures agrees on
+// what is as good as libjpeg-turbo at a quality: see docs/likeness.md and `make quality-report`.
+//
+// Its unit is a distance: 0 for equal, towards 1 for nothing in common. Likeness puts distances on a scale of 0 to 100 on
 // which libjpeg-turbo's qualities are the marks: 72 is as far as a photograph is from itself at quality 72, 4:2:0.
 package likeness
 
@@ -27,18 +31,20 @@ import (
 const (
 	block = 3 // sums are kept of blocks of 3×3; windows are two by two of them
 
-	// The stabilising constants of the structural similarity, of lightness 0–100 and of colour differences.
-	c1, c2           = 1.0, 9.0
-	chroma1, chroma2 = 6.5, 58.5
+	// The stabilising constants of the structural similarity, of lightness 0–100.
+	c1, c2 = 1.0, 9.0
 
-	// Of the smaller sizes: how many times as far as the picture itself they may be before they count, and how much.
-	usualSmaller, weightOfSmaller = 1.5, 0.1
+	// The variance that is added to a window's own, which hides errors.
+	hides = 9.0
+)
 
-	// Of the differences of colour: how many times as far as lightness they may be before they count, and how much.
-	usualColour, weightOfColour = 4, 0.03
-
-	// The same of shifts of plain windows' means, and the square of a shift that is half of the most.
-	usualSteps, weightOfSteps, visibleStep = 1.5, 0.1, 16
+// The terms' weights, fitted to the halves of the corpus that may be fitted on.
+const (
+	weightOfError     = 0.26   // masked, at full size
+	weightOfHalf      = 1.4    // structure at half the size
+	weightOfEighth    = 1.75   // and at an eighth
+	weightOfHalfError = 3.1e-3 // the error at half the size
+	weightOfColour    = 4.3e-4 // and of colour
 )
 
 // plane is one component as the measure sees it.
@@ -47,9 +53,10 @@ type plane struct {
 	v    []float32
 }
 
-// view is a picture as the measure sees it: lightness at three sizes, differences of colour at half the size.
+// view is a picture as the measure sees it: lightness at four sizes, each half of the one before, differences of colour at half
+// the size.
 type view struct {
-	light [3]plane
+	light [4]plane
 	blue  plane
 	red   plane
 }
@@ -280,32 +287,26 @@ func between(a, b *view) float64 {
 		return 0
 	}
 	var beside sync.WaitGroup
-	var blue, red float64
-	var smaller [len(a.light)]float64
+	var blue, red, half, eighth seen
 	beside.Go(func() {
-		blue, _ = far(a.blue, b.blue, chroma1, chroma2)
-		red, _ = far(a.red, b.red, chroma1, chroma2)
-		for s := 1; s < len(smaller); s++ {
-			smaller[s], _ = far(a.light[s], b.light[s], c1, c2)
-		}
+		blue, red = look(a.blue, b.blue), look(a.red, b.red)
+		half, eighth = look(a.light[1], b.light[1]), look(a.light[3], b.light[3])
 	})
-	light, steps := far(a.light[0], b.light[0], c1, c2)
+	whole := look(a.light[0], b.light[0])
 	beside.Wait()
-	d := light
-	for _, v := range smaller[1:] {
-		d += weightOfSmaller * math.Max(0, v-usualSmaller*light)
-	}
-	return d + weightOfColour*math.Max(0, (blue+red)/2-usualColour*light) + weightOfSteps*math.Max(0, steps-usualSteps*light)
+	d := weightOfError*whole.masked + weightOfHalf*half.structure + weightOfEighth*eighth.structure + weightOfHalfError*half.err + weightOfColour*(blue.err+red.err)/2
+	return d / (1 + d)
 }
 
 // Map says where two pictures of one size differ: w×h values, one for every Step samples, row by row, each the
 // distance there.
 func (p *Picture) Map(q *Picture) (w, h int, far []float32) {
-	g := distances(p.grounds[0].light[0], q.grounds[0].light[0], c1, c2)
-	for i, s := range g.steps {
-		g.far[i] += weightOfSteps * s
+	g := distances(p.grounds[0].light[0], q.grounds[0].light[0])
+	for i, v := range g.masked {
+		v *= weightOfError
+		g.masked[i] = v / (1 + v)
 	}
-	return g.w, g.h, g.far
+	return g.w, g.h, g.masked
 }
 
 // Step is how many samples lie between the middles of Map's windows.

@@ -8,9 +8,10 @@ import (
 
 // A grid is what windows say, row by row.
 type grid struct {
-	w, h  int
-	far   []float32 // how far apart the pictures' structure is there
-	steps []float32 // how much a shift of the mean shows
+	w, h   int
+	lost   []float32 // how much of the structure is lost there
+	err    []float32 // the mean square of the error
+	masked []float32 // the same over the original's own variance
 }
 
 func mean(v []float32) float64 {
@@ -22,8 +23,9 @@ func mean(v []float32) float64 {
 }
 
 func (g *grid) free() {
-	returned(g.far)
-	returned(g.steps)
+	returned(g.lost)
+	returned(g.err)
+	returned(g.masked)
 }
 
 // Planes, sums and grids come from here and go back, by powers of two: a search looks at the same sizes again and again.
@@ -74,36 +76,35 @@ func columnsPlain(a, b []float32, stride, rows int, out *runs, from, to int) {
 	}
 }
 
-func windowsPlain(up, row *runs, far, steps []float32, c *[5]float32, from, to int) {
+func windowsPlain(up, row *runs, g *grid, at int, c *[5]float32, from, to int) {
 	for i := from; i < to; i++ {
 		var s [5]float32
 		for k := range s {
 			u, r := up.v[k*up.apart+i:], row.v[k*row.apart+i:]
 			s[k] = (u[0] + r[0] + u[1] + r[1]) * c[0]
 		}
-		far[i], steps[i] = window(s, c)
+		g.lost[at+i], g.err[at+i], g.masked[at+i] = window(s, c)
 	}
 }
 
-// window says of one window's means how far apart the pictures are, and how much a shift shows.
-func window(s [5]float32, c *[5]float32) (far, step float32) {
+// window says of one window's means how much structure is lost, and how large the error is, as it is and masked.
+func window(s [5]float32, c *[5]float32) (lost, err, masked float32) {
 	a, b := s[0], s[1]
 	aa, bb, ab := float32(a*a), float32(b*b), float32(a*b)
 	va, vb, vab := max(0, s[2]-aa), max(0, s[3]-bb), s[4]-ab
 	near := float32(float32(ab+ab+c[1])*float32(vab+vab+c[2])) / float32(float32(aa+bb+c[1])*float32(va+vb+c[2]))
-	// Where there is no texture, a shift of the mean is a step that nothing hides.
-	shift := float32((a - b) * (a - b))
-	return 1 - near, shift / float32(float32(shift+c[3])*float32(va+1))
+	err = max(0, float32(va+vb)-float32(vab+vab)) + float32((a-b)*(a-b))
+	return 1 - near, err, err / float32(va+c[3])
 }
 
 // distances compares windows of 6×6, every three samples.
-func distances(a, b plane, c1, c2 float32) grid {
-	constants := [5]float32{1.0 / (4 * block * block), c1, c2, visibleStep, 1}
+func distances(a, b plane) grid {
+	constants := [5]float32{1.0 / (4 * block * block), c1, c2, hides, 1}
 	bw, bh := a.w/block, a.h/block
 	if bw < 2 || bh < 2 {
 		return few(a, b, constants)
 	}
-	g := grid{w: bw - 1, h: bh - 1, far: borrowed((bw - 1) * (bh - 1)), steps: borrowed((bw - 1) * (bh - 1))}
+	g := newGrid(bw-1, bh-1)
 	all, up, row := newRuns(bw*block), newRuns(bw), newRuns(bw)
 	for by := range bh {
 		at := by * block * a.w
@@ -115,8 +116,7 @@ func distances(a, b plane, c1, c2 float32) grid {
 			}
 		}
 		if by > 0 {
-			at := (by - 1) * g.w
-			windows(up, row, g.far[at:], g.steps[at:], &constants, g.w)
+			windows(up, row, &g, (by-1)*g.w, &constants, g.w)
 		}
 		up, row = row, up
 	}
@@ -129,7 +129,7 @@ func distances(a, b plane, c1, c2 float32) grid {
 // few is distances for what is too small for two blocks: one window, as large as the picture lets it be, that way.
 func few(a, b plane, constants [5]float32) grid {
 	w, h := max(1, a.w/block-1), max(1, a.h/block-1)
-	g := grid{w: w, h: h, far: borrowed(w * h), steps: borrowed(w * h)}
+	g := newGrid(w, h)
 	for y := range h {
 		for x := range w {
 			var s [5]float32
@@ -146,7 +146,7 @@ func few(a, b plane, constants [5]float32) grid {
 			for k := range s {
 				s[k] /= n
 			}
-			g.far[y*w+x], g.steps[y*w+x] = window(s, &constants)
+			g.lost[y*w+x], g.err[y*w+x], g.masked[y*w+x] = window(s, &constants)
 		}
 	}
 	return g
@@ -168,9 +168,23 @@ func (p *Picture) Free() {
 	}
 }
 
-// far is the mean distance of two planes' windows, and how much shifts show.
-func far(a, b plane, c1, c2 float32) (structure, steps float64) {
-	g := distances(a, b, c1, c2)
+func newGrid(w, h int) grid {
+	return grid{w: w, h: h, lost: borrowed(w * h), err: borrowed(w * h), masked: borrowed(w * h)}
+}
+
+// seen is what two planes' windows say together.
+type seen struct {
+	structure, masked float64 // means
+	err               float64 // the 2-norm of the windows' errors
+}
+
+func look(a, b plane) seen {
+	g := distances(a, b)
 	defer g.free()
-	return math.Max(0, mean(g.far)), mean(g.steps)
+	s := seen{structure: math.Max(0, mean(g.lost)), masked: mean(g.masked)}
+	for _, e := range g.err {
+		s.err += float64(e) * float64(e)
+	}
+	s.err = math.Sqrt(s.err / float64(len(g.err)))
+	return s
 }

@@ -11,10 +11,10 @@ var hasVectors = cpu.X86.HasAVX2
 //go:noescape
 func columnsAVX2(a, b *float32, stride int, rows int, out *float32, apart int, n int)
 
-// windowsAVX2 says of n times eight windows of two by two blocks how far they are apart, and how much a shift shows.
+// windowsAVX2 says of n times eight windows of two by two blocks what window says of one.
 //
 //go:noescape
-func windowsAVX2(up, row *float32, apart int, far, steps *float32, constants *[5]float32, n int)
+func windowsAVX2(up, row *float32, apart int, lost, err, masked *float32, constants *[5]float32, n int)
 
 func columns(a, b []float32, stride, rows int, out *runs, n int) {
 	done := 0
@@ -25,11 +25,11 @@ func columns(a, b []float32, stride, rows int, out *runs, n int) {
 	columnsPlain(a, b, stride, rows, out, done, n)
 }
 
-func windows(up, row *runs, far, steps []float32, c *[5]float32, n int) {
+func windows(up, row *runs, g *grid, at int, c *[5]float32, n int) {
 	done := 0
 	if hasVectors && n >= 8 {
-		windowsAVX2(&up.v[0], &row.v[0], 4*up.apart, &far[0], &steps[0], c, n/8)
+		windowsAVX2(&up.v[0], &row.v[0], 4*up.apart, &g.lost[at], &g.err[at], &g.masked[at], c, n/8)
 		done = n &^ 7
 	}
-	windowsPlain(up, row, far, steps, c, done, n)
+	windowsPlain(up, row, g, at, c, done, n)
 }

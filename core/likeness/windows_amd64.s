@@ -59,19 +59,20 @@ row:
 	ADDQ R10, SI \
 	ADDQ R10, DI
 
-// func windowsAVX2(up, row *float32, apart int, far, steps *float32, constants *[5]float32, n int)
-TEXT ·windowsAVX2(SB), NOSPLIT, $0-56
+// func windowsAVX2(up, row *float32, apart int, lost, err, masked *float32, constants *[5]float32, n int)
+TEXT ·windowsAVX2(SB), NOSPLIT, $0-64
 	MOVQ up+0(FP), R8
 	MOVQ row+8(FP), R9
 	MOVQ apart+16(FP), R10
-	MOVQ far+24(FP), R11
-	MOVQ steps+32(FP), R12
-	MOVQ constants+40(FP), AX
-	MOVQ n+48(FP), R13
+	MOVQ lost+24(FP), R11
+	MOVQ err+32(FP), R12
+	MOVQ masked+40(FP), BX
+	MOVQ constants+48(FP), AX
+	MOVQ n+56(FP), R13
 	VBROADCASTSS (AX), Y15   // one over a window's samples
 	VBROADCASTSS 4(AX), Y14  // c1
 	VBROADCASTSS 8(AX), Y13  // c2
-	VBROADCASTSS 12(AX), Y12 // visibleStep
+	VBROADCASTSS 12(AX), Y12 // hides
 	VBROADCASTSS 16(AX), Y11 // 1
 	VXORPS Y10, Y10, Y10
 
@@ -93,7 +94,10 @@ eight:
 	VSUBPS Y7, Y4, Y4  // the covariance
 	VADDPS Y7, Y7, Y7
 	VADDPS Y14, Y7, Y7
-	VADDPS Y4, Y4, Y4
+	VADDPS Y4, Y4, Y4  // twice
+	VADDPS Y3, Y2, Y9
+	VSUBPS Y4, Y9, Y9
+	VMAXPS Y10, Y9, Y9 // the variance of the error
 	VADDPS Y13, Y4, Y4
 	VMULPS Y4, Y7, Y7
 	VADDPS Y6, Y5, Y5
@@ -106,15 +110,16 @@ eight:
 	VMOVUPS Y7, (R11)
 	VSUBPS Y1, Y0, Y0
 	VMULPS Y0, Y0, Y0  // the shift's square
-	VADDPS Y12, Y0, Y1
-	VADDPS Y11, Y2, Y2
-	VMULPS Y2, Y1, Y1
-	VDIVPS Y1, Y0, Y0
-	VMOVUPS Y0, (R12)
+	VADDPS Y0, Y9, Y9
+	VMOVUPS Y9, (R12)
+	VADDPS Y12, Y2, Y2
+	VDIVPS Y2, Y9, Y9
+	VMOVUPS Y9, (BX)
 	ADDQ $32, R8
 	ADDQ $32, R9
 	ADDQ $32, R11
 	ADDQ $32, R12
+	ADDQ $32, BX
 	DECQ R13
 	JNZ eight
 	VZEROUPPER

@@ -5,6 +5,7 @@ import (
 	"net/url"
 	"slices"
 	"strings"
+	"sync"
 
 	"github.com/gofiber/fiber/v3"
 	"golang.org/x/sync/errgroup"
@@ -35,7 +36,7 @@ type AskMarkup struct {
 	Declarations string   `json:"declarations,omitempty"` // further ones, as a query
 	First        bool     `json:"first,omitempty"`        // it is seen first: preloaded, not lazy
 	Above        bool     `json:"above,omitempty"`        // it is seen without scrolling: not lazy
-	Formats      []string `json:"formats,omitempty"`      // a <source> for each, for caches that don't look at Vary
+	Formats      []string `json:"formats,omitempty"`      // a <source> for each, the lightest first, for caches that don't look at Vary
 	Placeholder  string   `json:"placeholder,omitempty"`  // inline: picture, or colour
 	Waste        float64  `json:"waste,omitempty"`        // the largest share of bytes a step may waste, 0 to 1
 	Pin          bool     `json:"pin,omitempty"`          // addresses name the source's version, so that their answers never change
@@ -174,6 +175,9 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 		o.Facts.Width, o.Facts.Height = f.Height, f.Width
 	}
 	if !in.Modelled {
+		if no := lightestFirst(ctx, maker, s.Name, &o); no != nil {
+			return out, no
+		}
 		if out.Weights, no = weigh(ctx, maker, s.Name, &o); no != nil {
 			return out, no
 		}
@@ -193,6 +197,72 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 		out.Preload, out.Link = m.Preload(), m.Link()
 	}
 	return out, nil
+}
+
+// lightestFirst orders the formats that were asked for by what the picture weighs in them, at its widest: browsers take the first that
+// they can show. Of those that are within a fiftieth the order stays; what every browser can show stays at the end.
+func lightestFirst(ctx context.Context, maker Maker, site string, o *markup.Options) *policy.Refusal {
+	named := slices.DeleteFunc(slices.Clone(o.Formats), func(f declare.Format) bool { return !f.Named() })
+	anchors := markup.Anchors(*o)
+	if len(named) < 2 || len(anchors) == 0 {
+		return nil
+	}
+	at := *o
+	at.Base = "/" + site
+	widest := slices.MaxFunc(anchors, func(a, b markup.Anchor) int { return a.Width - b.Width })
+	bytes := map[declare.Format]int{}
+	refusals := make([]*policy.Refusal, len(named))
+	var all errgroup.Group
+	var room sync.Mutex
+	for i, f := range named {
+		all.Go(func() error {
+			d := widest.Declared
+			d.Format = f
+			v, no := maker.Measure(ctx, at.Address(d, widest.Width), bestAccept)
+			if refusals[i] = no; no == nil {
+				room.Lock()
+				bytes[f] = len(v.Body)
+				room.Unlock()
+			}
+			return nil
+		})
+	}
+	all.Wait()
+	for _, no := range refusals {
+		if no != nil {
+			if no.Reason == policy.ReasonNoSuchRung { // it isn't known what that weighs
+				return nil
+			}
+			return no
+		}
+	}
+	const like = 1.02
+	slices.SortStableFunc(named, func(f, g declare.Format) int {
+		switch a, b := float64(bytes[f]), float64(bytes[g]); {
+		case a*like < b:
+			return -1
+		case b*like < a:
+			return 1
+		}
+		return 0
+	})
+	i := 0
+	for j, f := range o.Formats {
+		if f.Named() {
+			o.Formats[j] = named[i]
+			i++
+		}
+	}
+	slices.SortStableFunc(o.Formats, func(f, g declare.Format) int {
+		last := func(f declare.Format) int {
+			if f.Named() {
+				return 0
+			}
+			return 1
+		}
+		return last(f) - last(g)
+	})
+	return nil
 }
 
 // weigh makes the variants that tell what the others weigh, and writes down in o what they do. It asks for them at once: the

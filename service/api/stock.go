@@ -37,6 +37,9 @@ type Stock struct {
 	records.StockFigures
 	By     string               `json:"by" words:"site lane source format"`
 	Groups []records.StockGroup `json:"groups"` // those with the most bytes first
+
+	// FormatsTried is in how many formats a variant of the site is made at most, of which the smallest is kept; 0 of all sites.
+	FormatsTried int `json:"formats_tried,omitempty"`
 }
 
 // StockList are variants that are kept, and where the next of them begin.
@@ -151,6 +154,9 @@ func (a *API) takeStock(c fiber.Ctx, site, by string) error {
 	}
 	out, err := a.stocks.do(c.Context(), fmt.Sprint(site, " ", by, " ", limit, " ", purged), func(ctx context.Context) (out Stock, err error) {
 		out.By = by
+		if s := a.Settings.Current().Site(site); s != nil {
+			out.FormatsTried = s.FormatsTried
+		}
 		out.StockFigures, out.Groups, err = a.Store.Stock(ctx, site, by, limit)
 		return out, err
 	})

@@ -34,7 +34,7 @@ var Format = &codec.Format{
 const trellisBelow = 8_000_000
 
 // Alone is how much finer libwebp's settings have to be than those of our own encoder.
-const Alone = 1.9
+const Alone = 0.5
 
 // quickLoss is how much finer a first answer's settings have to be than those of what is kept.
 const quickLoss = 1.6
