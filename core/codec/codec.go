@@ -19,6 +19,7 @@ type Info struct {
 	Frames      int    // 1 for a still
 	Plays       int    // how often an animation plays, 0 for ever
 	Depth       int    // bits a sample
+	GainMap     bool   // a second picture says how much brighter a screen of higher range may show it
 	Coding      string // what else is notable: progressive, interlaced, CMYK, grey, palette; "" otherwise
 	Profile     []byte // the embedded ICC profile, nil where there is none
 	Colour      Colour // what the file says of its colours where it has no profile

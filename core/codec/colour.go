@@ -37,7 +37,19 @@ var toSRGB = map[int][3][3]float64{
 // referenceWhite is how bright a page's white is taken to be, in cd/m² (ITU-R BT.2408, section 2).
 const referenceWhite = 203
 
-// linear is the light of a sample of 0–1, 1 for a page's white.
+// mastered is how bright a high-range picture is taken to get, in cd/m².
+const mastered = 1000
+
+// to2020 are linear matrices from other primaries to those of BT.2020.
+var to2020 = map[int][3][3]float64{
+	primaries709: {{0.627404, 0.329283, 0.043313}, {0.069097, 0.919540, 0.011362}, {0.016391, 0.088013, 0.895595}},
+	primariesP3:  {{0.753833, 0.198597, 0.047570}, {0.045744, 0.941777, 0.012479}, {-0.001210, 0.017602, 0.983609}},
+}
+
+// luminance2020 are the shares of BT.2020's primaries in luminance (BT.2020, table 4).
+var luminance2020 = [3]float64{0.2627, 0.6780, 0.0593}
+
+// linear is the light of a sample of 0–1, 1 for a page's white. Of HLG it is the scene's, 1 for the most.
 func (c Colour) linear(v float64) float64 {
 	switch c.Transfer {
 	case transferLinear:
@@ -46,13 +58,13 @@ func (c Colour) linear(v float64) float64 {
 		const m1, m2, c1, c2, c3 = 2610.0 / 16384, 2523.0 / 4096 * 128, 3424.0 / 4096, 2413.0 / 4096 * 32, 2392.0 / 4096 * 32
 		p := math.Pow(v, 1/m2)
 		return 10000 * math.Pow(math.Max(p-c1, 0)/(c2-c3*p), 1/m1) / referenceWhite
-	case transferHLG: // BT.2100 table 5, of a display of 1000 cd/m²; the system's gamma is taken channel by channel
+	case transferHLG: // BT.2100 table 5
 		const a, b, cc = 0.17883277, 0.28466892, 0.55991073
 		e := v * v / 3
 		if v > 0.5 {
 			e = (math.Exp((v-cc)/a) + b) / 12
 		}
-		return 1000 * math.Pow(e, 1.2) / referenceWhite
+		return e
 	}
 	if v <= 0.04045 {
 		return v / 12.92
@@ -60,15 +72,21 @@ func (c Colour) linear(v float64) float64 {
 	return math.Pow((v+0.055)/1.055, 2.4)
 }
 
-// shoulder brings light above a page's white to within it: nothing changes below three quarters, and what is
-// brighter comes ever closer to white.
-func shoulder(v float64) float64 {
-	const knee = 0.75
-	if v <= knee {
-		return v
+// toned is how much of light that is v times a page's white is shown on a screen that shows no more than white: half of it up
+// to white, so that there is room for what is brighter, then ever less, up to what a display of 1000 cd/m² shows. Chromium does so;
+// between, it is within two of 255 steps of this curve (cubic in the logarithms).
+func toned(v float64) float64 {
+	const most, from, to = mastered / referenceWhite * 1.0, -0.2, -0.7 // slopes of the logarithm at its ends
+	switch {
+	case v <= 1:
+		return 0.5
+	case v >= most:
+		return 1 / v
 	}
-	over := (v - knee) / (1 - knee)
-	return knee + (1-knee)*over/(1+over)
+	d := math.Log2(most)
+	t := math.Log2(v) / d
+	u := 1 - t
+	return math.Exp2(-(u*u*(1+2*t) + t*t*(3-2*t)*d) + d*(u*u*t*from-t*t*u*to))
 }
 
 func encoded(v float64) float64 {
@@ -77,6 +95,17 @@ func encoded(v float64) float64 {
 		return 12.92 * v
 	}
 	return 1.055*math.Pow(v, 1/2.4) - 0.055
+}
+
+// Range names a high range: PQ or HLG, "" for none.
+func (c Colour) Range() string {
+	switch c.Transfer {
+	case transferPQ:
+		return "PQ"
+	case transferHLG:
+		return "HLG"
+	}
+	return ""
 }
 
 // Deep is a picture of W×H pixels of four 16-bit samples, R G B A, straight.
@@ -93,11 +122,19 @@ type converter struct {
 	light  []float64 // by sample value
 	matrix [3][3]float64
 	high   bool
-	out    [4096]uint8 // sRGB by light, for 0–1
+	hlg    bool          // light is the scene's
+	wide   [3][3]float64 // to BT.2020, where light beyond white is judged
+	out    [4096]uint8   // sRGB by light, for 0–1
 }
 
 func (c Colour) converter(levels int) *converter {
-	k := &converter{light: make([]float64, levels), matrix: [3][3]float64{{1, 0, 0}, {0, 1, 0}, {0, 0, 1}}, high: c.HighRange()}
+	k := &converter{light: make([]float64, levels), matrix: [3][3]float64{{1, 0, 0}, {0, 1, 0}, {0, 0, 1}}, high: c.HighRange(), hlg: c.Transfer == transferHLG}
+	k.wide = k.matrix
+	if m, ok := to2020[c.Primaries]; ok {
+		k.wide = m
+	} else if c.Primaries != primaries2020 {
+		k.wide = to2020[primaries709]
+	}
 	if m, ok := toSRGB[c.Primaries]; ok {
 		k.matrix = m
 	}
@@ -114,22 +151,29 @@ func (c Colour) converter(levels int) *converter {
 
 func (k *converter) pixel(to []uint8, r, g, b float64) {
 	in := [3]float64{r, g, b}
+	if k.high { // by the brightest channel, so that hues stay
+		top, luminance := 0.0, 0.0
+		for i, row := range k.wide {
+			w := row[0]*in[0] + row[1]*in[1] + row[2]*in[2]
+			top, luminance = math.Max(top, w), luminance+luminance2020[i]*w
+		}
+		f := 1.0
+		if k.hlg && luminance > 0 { // the system's gamma for a display of 1000 cd/m² (BT.2100, table 5)
+			f = math.Pow(luminance, 0.2) * mastered / referenceWhite
+		}
+		f *= toned(top * f)
+		in[0], in[1], in[2] = in[0]*f, in[1]*f, in[2]*f
+	}
 	var v [3]float64
 	for i, row := range k.matrix {
 		v[i] = row[0]*in[0] + row[1]*in[1] + row[2]*in[2]
-	}
-	if k.high { // by the brightest channel, so that hues stay
-		if top := math.Max(v[0], math.Max(v[1], v[2])); top > 0 {
-			f := shoulder(top) / top
-			v[0], v[1], v[2] = v[0]*f, v[1]*f, v[2]*f
-		}
 	}
 	for i := range v {
 		to[i] = k.out[int(math.Sqrt(math.Min(1, math.Max(0, v[i])))*float64(len(k.out)-1)+0.5)]
 	}
 }
 
-// ToSRGB brings the picture to 8-bit sRGB, what is brighter than a screen's white rolled off.
+// ToSRGB brings the picture to 8-bit sRGB, what is brighter than a screen's white toned down.
 func (d *Deep) ToSRGB(c Colour) *raster.RGBA {
 	k := c.converter(1 << 16)
 	p := raster.PooledRGBA(d.W, d.H)

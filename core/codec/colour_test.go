@@ -1,7 +1,6 @@
 package codec
 
 import (
-	"math"
 	"testing"
 
 	"echolane/core/raster"
@@ -48,7 +47,7 @@ func TestWideColoursComeToSRGB(t *testing.T) {
 	}
 }
 
-func TestHighRangeIsRolledOff(t *testing.T) {
+func TestHighRangeIsTonedDown(t *testing.T) {
 	for name, c := range map[string]struct {
 		colour Colour
 		white  float64 // the sample of a page's white
@@ -74,14 +73,11 @@ func TestHighRangeIsRolledOff(t *testing.T) {
 			}
 			last = g
 		}
-		if w := grey(c.white); w < 230 || w > 250 {
+		if w := grey(c.white); w < 184 || w > 192 { // half of the light
 			t.Errorf("%s: a page's white comes out as %d", name, w)
 		}
 		if grey(0) != 0 || grey(1) < 250 {
 			t.Errorf("%s: black is %d, the brightest %d", name, grey(0), grey(1))
-		}
-		if got, want := c.colour.linear(c.white), 1.0; math.Abs(got-want) > 0.06 {
-			t.Errorf("%s: white is %.3f of white", name, got)
 		}
 	}
 	// A bright colour keeps its hue: its channels keep their order and none is cut off alone.

@@ -16,11 +16,19 @@ type Header struct {
 	Depth       int    `json:"depth"`
 	Coding      string `json:"coding,omitempty"`
 	HasProfile  bool   `json:"has_profile,omitempty"`
+	Range       string `json:"range,omitempty"` // high dynamic range: PQ, HLG, gain map
 }
 
 // Header is the info without its profile.
 func (i Info) Header() Header {
-	return Header{i.Type, i.W, i.H, i.Orientation, i.Alpha, i.Frames, i.Depth, i.Coding, len(i.Profile) > 0}
+	h := Header{i.Type, i.W, i.H, i.Orientation, i.Alpha, i.Frames, i.Depth, i.Coding, len(i.Profile) > 0, ""}
+	switch {
+	case len(i.Profile) == 0 && i.Colour.HighRange():
+		h.Range = i.Colour.Range()
+	case i.GainMap:
+		h.Range = "gain map"
+	}
+	return h
 }
 
 // Upright is the size after Orientation: the picture's natural size.
@@ -36,7 +44,7 @@ func (h Header) Check(types []string) error {
 		return fmt.Errorf("a header of type %.40q", h.Type)
 	case h.W < 1 || h.H < 1 || h.W > most || h.H > most:
 		return fmt.Errorf("a header of %d × %d pixels", h.W, h.H)
-	case h.Orientation < 1 || h.Orientation > 8 || h.Frames < 1 || h.Frames > most || h.Depth < 0 || h.Depth > 64 || len(h.Coding) > 64:
+	case h.Orientation < 1 || h.Orientation > 8 || h.Frames < 1 || h.Frames > most || h.Depth < 0 || h.Depth > 64 || len(h.Coding) > 64 || len(h.Range) > 16:
 		return fmt.Errorf("a header that says orientation %d, %d frames, depth %d, coding %.64q", h.Orientation, h.Frames, h.Depth, h.Coding)
 	}
 	return nil

@@ -75,6 +75,13 @@ func (s *Site) DecideSource(l *CompiledLane, r declare.Resolved, h codec.Header,
 		refused(trace, "limits", no.Detail)
 		return use, no
 	}
+	switch {
+	case trace == nil || h.Range == "":
+	case h.Range == "gain map":
+		note(trace, "source", "passed", "the source has a gain map for screens of a higher dynamic range: what is delivered is what others show")
+	default:
+		note(trace, "source", "passed", fmt.Sprintf("the source has a high dynamic range (%s): its light is toned down to what every screen shows", h.Range))
+	}
 	if trace != nil {
 		note(trace, "limits", "passed", fmt.Sprintf("the source is %d × %d, what is delivered %d × %d", w, hh, plan.Canvas.W, plan.Canvas.H))
 	}

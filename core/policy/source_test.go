@@ -1,6 +1,7 @@
 package policy
 
 import (
+	"strings"
 	"testing"
 
 	"echolane/core/codec"
@@ -147,5 +148,30 @@ func TestWhatWouldBeTheOnlyOne(t *testing.T) {
 	}
 	if what, _ := (Mend{Action: "add-allow"}).Narrows(open); what != "" {
 		t.Error(what)
+	}
+}
+
+// What becomes of a high dynamic range is said in the trace.
+func TestTheTraceTellsOfAHighRange(t *testing.T) {
+	site, _, err := Compile(NewDocument("kestrel"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	lane := &CompiledLane{Limits: site.Limits}
+	for given, want := range map[string]string{"PQ": "toned down", "HLG": "toned down", "gain map": "what others show", "": ""} {
+		var steps []Step
+		h := codec.Header{Type: "image/avif", W: 40, H: 30, Orientation: 1, Frames: 1, Range: given}
+		if _, no := site.DecideSource(lane, declare.Resolved{}, h, &steps); no != nil {
+			t.Fatal(no)
+		}
+		said := ""
+		for _, s := range steps {
+			if s.Rule == "source" {
+				said += s.Note
+			}
+		}
+		if (said == "") != (want == "") || !strings.Contains(said, want) {
+			t.Errorf("of %q it says %q", given, said)
+		}
 	}
 }

@@ -7,6 +7,7 @@ package avif
 import "C"
 
 import (
+	"bytes"
 	"fmt"
 	"runtime"
 	"unsafe"
@@ -81,7 +82,9 @@ func Probe(data []byte) (codec.Info, error) {
 		return codec.Info{}, err
 	}
 	defer d.close()
-	return d.describe(), nil
+	info := d.describe()
+	info.GainMap = bytes.Contains(data[:min(len(data), 64)], []byte("tmap")) // among the brands (ISO/IEC 23008-12, section 6.6.2.4.1)
+	return info, nil
 }
 
 // Decode gives the picture, of a sequence its first frame. Samples of 10 and 12 bits come rounded to 8, but where

@@ -87,6 +87,8 @@ func Probe(data []byte) (codec.Info, error) {
 			if marker == mSOF2 {
 				info.Coding = "progressive"
 			}
+		case marker == mAPP1 && bytes.Contains(body, []byte("hdrgm:Version")), marker == mAPP2 && bytes.HasPrefix(body, []byte("urn:iso:std:iso:ts:21496:-1\x00")):
+			info.GainMap = true
 		case marker == mAPP1 && bytes.HasPrefix(body, exifID):
 			info.Orientation = metadata.Orientation(body[len(exifID):])
 		case marker == mAPP2 && bytes.HasPrefix(body, iccID) && len(body) > len(iccID)+2:
