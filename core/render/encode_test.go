@@ -95,9 +95,8 @@ func TestQualityMeansTheSameInEveryFormat(t *testing.T) {
 		t.Skip("it takes long")
 	}
 	for _, name := range []string{"delta-red.jpg", "festival-crowd.jpg", "spool-turned.jpg"} {
-		source := drawn(t, name)
-		exact := shown(t, variant(t, source, "width=480&format=png").Data)
-		planes := exact.To420()
+		source := variant(t, drawn(t, name), "width=480&format=png&quality=lossless").Data
+		planes := shown(t, source).To420()
 		original := likeness.OfPlanes(planes)
 		for _, q := range []int{50, 72, 85} {
 			data, err := jpeg.EncodePlanes(planes, q)
@@ -110,7 +109,7 @@ func TestQualityMeansTheSameInEveryFormat(t *testing.T) {
 			}
 			aim := likeness.Likeness(original.Distance(likeness.OfPlanes(p.YCbCr)))
 			for format, read := range map[string]func([]byte) (*raster.YCbCr, error){"webp": webp.DecodePlanes, "avif": avif.DecodePlanes} {
-				r := variant(t, source, fmt.Sprintf("width=480&quality=%d&format=%s", q, format))
+				r := variant(t, source, fmt.Sprintf("quality=%d&format=%s", q, format))
 				planes, err := read(r.Data)
 				if err != nil {
 					t.Fatal(err)
@@ -134,12 +133,12 @@ func TestFirstAnswersComeNear(t *testing.T) {
 	}
 	near, all := 0, 0
 	for _, name := range []string{"delta-red.jpg", "festival-crowd.jpg", "box-kite-cliff.jpg", "dragon-tail.jpg"} {
-		source := drawn(t, name)
-		planes := shown(t, variant(t, source, "width=320&format=png&quality=lossless").Data).To420()
+		source := variant(t, drawn(t, name), "width=320&format=png&quality=lossless").Data
+		planes := shown(t, source).To420()
 		original := likeness.OfPlanes(planes)
 		for format, read := range map[string]func([]byte) (*raster.YCbCr, error){"webp": webp.DecodePlanes, "avif": avif.DecodePlanes} {
 			for _, q := range []int{50, 72, 85} {
-				j := job(t, fmt.Sprintf("width=320&format=%s&quality=%d", format, q))
+				j := job(t, fmt.Sprintf("format=%s&quality=%d", format, q))
 				j.Predict = true
 				r, err := Variant(source, j)
 				if err != nil || r.How.Way != "predicted" || !r.How.Provisional || len(r.How.Trials) < 1 || len(r.How.Trials) > 3 {
@@ -455,9 +454,8 @@ func TestKeptWebPIsOurOwn(t *testing.T) {
 	if testing.Short() {
 		t.Skip("it takes long")
 	}
-	source := drawn(t, "festival-crowd.jpg")
-	exact := shown(t, variant(t, source, "width=400&format=png&quality=lossless").Data)
-	planes := exact.To420()
+	source := variant(t, drawn(t, "festival-crowd.jpg"), "width=400&format=png&quality=lossless").Data
+	planes := shown(t, source).To420()
 	original, limited := likeness.OfPlanes(planes), planes.ToLimited()
 	far := func(data []byte) float64 {
 		p, err := webp.DecodePlanes(data)
@@ -466,7 +464,7 @@ func TestKeptWebPIsOurOwn(t *testing.T) {
 		}
 		return original.Distance(likeness.OfPlanes(p))
 	}
-	kept := variant(t, source, "width=400&format=webp&quality=72")
+	kept := variant(t, source, "format=webp&quality=72")
 	if !strings.HasSuffix(kept.How.Setting, ", rate-distortion") {
 		t.Errorf("%+v", kept.How)
 	}
