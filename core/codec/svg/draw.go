@@ -93,7 +93,7 @@ func (p *painter) transform(n *node, s *style, at place) matrix {
 		return m
 	}
 	x0, y0, ref := 0.0, 0.0, at.measures
-	if s.box_ {
+	if s.ofFill {
 		if b := p.bounds(n, s, at); !b.empty() {
 			x0, y0, ref.w, ref.h = b.x0, b.y0, b.x1-b.x0, b.y1-b.y0
 		}
@@ -499,22 +499,11 @@ func (p *painter) fill(o outline, evenOdd bool, with paint, opacity float64, bou
 		return err
 	}
 	part := layer{p.dst.View(x0-p.dst.x, y0-p.dst.y, x1-p.dst.x, y1-p.dst.y), x0, y0}
+	var shade shader
+	var err error
 	if with.server != nil {
-		shade, err := p.shader(with.server, bounds, s, at)
-		if err != nil {
+		if shade, err = p.shader(with.server, bounds, s, at); err != nil || shade == nil && with.none {
 			return err
-		}
-		if shade != nil {
-			mask, err := p.cover(o, evenOdd, part)
-			if err != nil {
-				return err
-			}
-			defer mask.Free()
-			part.shaded(mask, shade, opacity)
-			return nil
-		}
-		if with.none {
-			return nil
 		}
 	}
 	mask, err := p.cover(o, evenOdd, part)
@@ -522,6 +511,10 @@ func (p *painter) fill(o outline, evenOdd bool, with paint, opacity float64, bou
 		return err
 	}
 	defer mask.Free()
+	if shade != nil {
+		part.shaded(mask, shade, opacity)
+		return nil
+	}
 	c := with.colour
 	part.PaintMask(mask, [4]uint8{c.R, c.G, c.B, uint8(float64(c.A)*opacity + 0.5)})
 	return nil
@@ -595,12 +588,10 @@ func (p *painter) image(n *node, s *style, at place) error {
 			return err
 		}
 		defer mask.Free()
-		part.shaded(mask, sampled(src, back, false, s.style(n, "image-rendering") == "pixelated"), s.opacity)
+		part.shaded(mask, sampled(src, back, false, n.style["image-rendering"] == "pixelated"), s.opacity)
 		return nil
 	})
 }
-
-func (s *style) style(n *node, property string) string { return n.style[property] }
 
 // sampled reads a picture at what a matrix makes of the canvas's places, between its pixels; over and over where it repeats.
 func sampled(src *raster.RGBA, back matrix, repeat, nearest bool) shader {

@@ -35,11 +35,11 @@ type style struct {
 	preserve                   bool // white space
 
 	// Its own.
-	gone                           bool
-	opacity                        float64
-	clip, mask, filter, blend      string
-	isolated, fixed, visible, box_ bool
-	transform, origin, underline   string
+	gone                             bool
+	opacity                          float64
+	clip, mask, filter, blend        string
+	isolated, fixed, visible, ofFill bool
+	transform, origin, underline     string
 }
 
 func opaque(r, g, b uint8) declare.Color {
@@ -95,7 +95,7 @@ func (d *document) paint(s string, current declare.Color, usual paint) paint {
 func (d *document) computed(n *node, up *style, m measures) style {
 	s := *up
 	s.gone, s.opacity, s.clip, s.mask, s.filter, s.blend, s.isolated, s.fixed, s.transform, s.origin, s.underline = false, 1, "", "", "", "", false, false, "", "", ""
-	s.visible, s.box_ = false, false
+	s.visible, s.ofFill = false, false
 	get := func(property string) string {
 		v := strings.TrimSpace(n.style[property])
 		switch v {
@@ -212,7 +212,7 @@ func (d *document) computed(n *node, up *style, m measures) style {
 	s.isolated = get("isolation") == "isolate"
 	s.fixed = get("vector-effect") == "non-scaling-stroke"
 	s.visible = get("overflow") == "visible" || get("overflow") == "auto"
-	s.transform, s.origin, s.box_ = get("transform"), get("transform-origin"), get("transform-box") == "fill-box"
+	s.transform, s.origin, s.ofFill = get("transform"), get("transform-origin"), get("transform-box") == "fill-box"
 	s.underline = get("text-decoration")
 	return s
 }

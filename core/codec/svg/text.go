@@ -25,7 +25,6 @@ type character struct {
 	dx, dy float64
 	turn   float64
 	path   *node // the textPath that it lies on
-	offset float64
 }
 
 // setter collects a text's characters.
@@ -39,7 +38,7 @@ type setter struct {
 func (p *painter) typeset(n *node, s *style, at place) ([]letter, error) {
 	t := &setter{p: p, at: at}
 	own := *s
-	t.collect(n, &own, nil, 0)
+	t.collect(n, &own, nil)
 	if p.characters += len(t.all); p.characters > mostCharacters {
 		return nil, broken("the drawing's texts have more than %d characters", mostCharacters)
 	}
@@ -47,7 +46,8 @@ func (p *painter) typeset(n *node, s *style, at place) ([]letter, error) {
 	return t.set()
 }
 
-func (t *setter) collect(n *node, s *style, path *node, offset float64) {
+// collect adds the characters within an element.
+func (t *setter) collect(n *node, s *style, path *node) {
 	from := len(t.all)
 	m := t.at.measures
 	m.em = s.em
@@ -55,7 +55,7 @@ func (t *setter) collect(n *node, s *style, path *node, offset float64) {
 		switch k.name {
 		case "":
 			for _, r := range k.text {
-				t.all = append(t.all, character{r: r, style: s, x: math.NaN(), y: math.NaN(), path: path, offset: offset, turn: math.NaN()})
+				t.all = append(t.all, character{r: r, style: s, x: math.NaN(), y: math.NaN(), path: path, turn: math.NaN()})
 			}
 		case "tspan", "a", "textPath":
 			own := t.p.computed(k, s, m)
@@ -63,7 +63,7 @@ func (t *setter) collect(n *node, s *style, path *node, offset float64) {
 				continue
 			}
 			own.opacity *= s.opacity
-			along, start := path, offset
+			along := path
 			if k.name == "textPath" {
 				if of := t.p.href(k); of != nil && of != k {
 					along = k
@@ -72,7 +72,7 @@ func (t *setter) collect(n *node, s *style, path *node, offset float64) {
 			if own.underline == "" {
 				own.underline = s.underline
 			}
-			t.collect(k, &own, along, start)
+			t.collect(k, &own, along)
 		}
 	}
 	// The n-th value is for the n-th character within: inner elements' own come first, since they were there first.
@@ -118,9 +118,7 @@ func (t *setter) collapse() {
 	space := true
 	for _, c := range t.all {
 		if c.r == '\n' || c.r == '\t' || c.r == '\r' {
-			if c.r = ' '; !c.style.preserve && false {
-				continue
-			}
+			c.r = ' '
 		}
 		if c.r == ' ' && !c.style.preserve {
 			if space {
@@ -176,8 +174,8 @@ func (t *setter) set() ([]letter, error) {
 			ascent, descent := text.Extents(s.font)
 			shift := baseline(s, ascent, descent)
 			pen := &pen{tolerance: 0.1 / math.Max(1e-6, t.at.m.scale()), count: &t.p.points}
-			begin := cx
-			for k, g := range glyphs {
+			begin := cx // moves on by what is between letters, which the glyphs' own places don't know
+			for _, g := range glyphs {
 				pen.out = nil
 				glyph(pen, g.Outline)
 				extra := s.letters
@@ -193,10 +191,7 @@ func (t *setter) set() ([]letter, error) {
 				}
 				turns = append(turns, turn)
 				begin += extra
-				cx = begin + g.X + g.Advance - g.X
-				if k == len(glyphs)-1 {
-					cx = begin + g.X + g.Advance
-				}
+				cx = begin + g.X + g.Advance
 			}
 			i = j
 		}
