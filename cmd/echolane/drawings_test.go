@@ -13,7 +13,7 @@ func TestDrawingsAreDrawnRefusedOrGoThrough(t *testing.T) {
 	t.Parallel()
 	s := bed.Kestrel(t)
 	folder := t.TempDir()
-	drawing := `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 8 8"><script>document.title = "ran"</script><path d="M4 0l4 4-4 4-4-4z"/></svg>`
+	drawing := `<svg xmlns="http://www.w3.org/2000/svg" viewBox="0 0 8 8"><!-- by wren --><script>document.title = "ran"</script><path d="M4 0l4 4-4 4-4-4z"/></svg>`
 	if err := os.WriteFile(filepath.Join(folder, "kite.svg"), []byte(drawing), 0o644); err != nil {
 		t.Fatal(err)
 	}
@@ -37,6 +37,12 @@ func TestDrawingsAreDrawnRefusedOrGoThrough(t *testing.T) {
 	// As a layer over a photograph.
 	if a := s.Get(t, "/kestrel/catalogue/delta-red.jpg?width=200&after-content=url(drawings/kite.svg)&after-width=40px&format=jpeg"); a.StatusCode != 200 {
 		t.Errorf("as a layer: %d %s", a.StatusCode, a.Data)
+	}
+	// The file itself goes to who may have it, without what it says of its making.
+	bed.Must(t, s, "lane", "set", "kestrel/drawings", "--original", "download")
+	own := s.Get(t, "/kestrel/drawings/kite.svg?download")
+	if own.StatusCode != 200 || string(own.Data) != strings.Replace(drawing, "<!-- by wren -->", "", 1) || own.Header.Get("Content-Disposition") != `attachment; filename="kite.svg"` {
+		t.Errorf("%d %v %s", own.StatusCode, own.Header, own.Data)
 	}
 	// What isn't drawn is named.
 	os.WriteFile(filepath.Join(folder, "page.svg"), []byte(`<svg xmlns="http://www.w3.org/2000/svg"><foreignObject><p xmlns="http://www.w3.org/1999/xhtml">text</p><rect/></foreignObject></svg>`), 0o644)

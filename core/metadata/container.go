@@ -14,6 +14,7 @@ const (
 	inBoxes              // AVIF and HEIC: ISO boxes (ISO/IEC 14496-12)
 	inTIFF               // TIFF: a directory of entries, which is what an Exif block is too
 	inJXL                // JPEG XL, in boxes of its own or without (ISO/IEC 18181-2)
+	inText               // SVG: XML
 )
 
 func containerOf(data []byte) container {
@@ -32,6 +33,8 @@ func containerOf(data []byte) container {
 		return inTIFF
 	case bytes.HasPrefix(data, jxlHead), bytes.HasPrefix(data, jxlNaked):
 		return inJXL
+	case bytes.Contains(data[:min(len(data), 4096)], []byte("<svg")) && bytes.HasPrefix(bytes.TrimLeft(data, "\xef\xbb\xbf \t\r\n"), []byte("<")):
+		return inText
 	}
 	return unknown
 }

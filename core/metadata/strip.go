@@ -31,6 +31,8 @@ func StripSplices(data []byte) (all []Splice, ok bool) {
 		return stripJXL(data)
 	case inBoxes:
 		return replaceFacts(data, Facts{})
+	case inText:
+		return stripSVG(data)
 	}
 	return nil, false
 }
