@@ -74,7 +74,7 @@ func At(width int) ([]Picture, error) {
 			continue
 		}
 		switch {
-		case strings.HasPrefix(name, "vnc-"): // a grid of 48 pixels
+		case strings.HasPrefix(name, "vnc-"), strings.HasSuffix(name, "-d.webp"): // a grid of 48 pixels; the same in the dark
 			continue
 		case strings.Contains(name, "_by_"): // lomiri-wallpapers name who took it
 			fit = true
