@@ -2,6 +2,7 @@ package render
 
 import (
 	"echolane/core/codec"
+	"echolane/core/codec/svg"
 	"echolane/core/declare"
 	"echolane/core/encode"
 	"echolane/core/geometry"
@@ -22,6 +23,9 @@ var decoding = map[string]struct{ work, bytes float64 }{
 
 // drawing is how much work a megapixel of a drawing is taken to be: what it holds isn't known.
 const drawing = 20
+
+// filterBytes are what a drawing's filters hold for a pixel: six results, as many as is usual.
+const filterBytes = 6 * 16
 
 // encoding is what a format takes: work for a megapixel of the variant, predicted, and bytes for a pixel.
 var encoding = map[declare.Format]struct{ work, bytes float64 }{
@@ -49,6 +53,7 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 		pixels := float64(h.W) * float64(h.H)
 		if h.Type == declare.Drawing { // its own size says nothing
 			pixels = min(mostDrawn, j.canvas(own))
+			e.Memory += int64(min(filterBytes*pixels, svg.MostKept))
 		}
 		d, ok := decoding[h.Type]
 		if !ok {

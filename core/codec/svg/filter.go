@@ -11,8 +11,8 @@ import (
 // mostEffects is how many primitives one filter may have.
 const mostEffects = 60
 
-// mostKept is how many bytes of results a filter may hold.
-const mostKept = 768 << 20
+// MostKept is how many bytes of results a filter may hold.
+const MostKept = 512 << 20
 
 // pixels are a filter's, premultiplied, 0–1, of a layer's size.
 type pixels struct {
@@ -462,8 +462,8 @@ func (f *filter) apply(p *painter, l layer) error {
 		if err := p.spend(40 * l.W * l.H); err != nil {
 			return err
 		}
-		if (len(named)+6)*16*l.W*l.H > mostKept {
-			return broken("the drawing's filters take more than %d MiB at this size: ask for a smaller one", mostKept>>20)
+		if (len(named)+6)*16*l.W*l.H > MostKept {
+			return broken("the drawing's filters take more than %d MiB at this size: ask for a smaller one", MostKept>>20)
 		}
 		s := p.computed(n, &base, f.at.measures)
 		in := func(name string) pixels {
