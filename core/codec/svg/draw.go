@@ -10,7 +10,7 @@ import (
 // What drawing may take.
 const (
 	mostDrawn = 100_000     // elements that are drawn, those that are used again counted again
-	mostWork  = 500_000_000 // samples of masks, layers and filters, at some nanoseconds each
+	mostWork  = 250_000_000 // samples of masks, layers and filters, at some nanoseconds each
 	mostUses  = 40          // of uses, patterns and masks within each other
 )
 
