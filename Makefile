@@ -8,7 +8,7 @@ BENCH_PACKAGES := nginx-light wrk libheif-examples
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers gnome-backgrounds
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
-.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report conformance-report corpus fuzz examples reference package package-check notice screenshots build console binary check clean
+.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report subject-report face-report matte-report conformance-report corpus fuzz examples reference package package-check notice screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
@@ -59,6 +59,19 @@ quality-report: ## hold compression against independent measures on photographs;
 conformance-report: ## write what a browser paints beside what we make, worst first
 	@scripts/need $(BUILD_PACKAGES) $(TEST_PACKAGES)
 	go run ./conformance/report var/conformance.html
+
+subject-report: ## say how well subjects are found, on photographs and drawn pictures
+	@scripts/need $(BUILD_PACKAGES) $(PHOTO_PACKAGES)
+	go run ./bench/subjects
+
+face-report: ## say how well faces are found, and how often where there are none
+	@scripts/need $(BUILD_PACKAGES) $(PHOTO_PACKAGES)
+	@mkdir -p var/tools && cd var/tools && test -d package || (npm pack --silent @vladmandic/face-api@1.7.15 >/dev/null && tar xzf vladmandic-face-api-1.7.15.tgz)
+	go run ./bench/faces var/tools/package/demo
+
+matte-report: ## say how well subjects are cut out, and write a page with the cut-outs
+	@scripts/need $(BUILD_PACKAGES)
+	go run ./bench/mattes var/mattes.html
 
 corpus: build ## rewrite, weigh, undo every page of the corpus, not only one of each shape
 	@scripts/need $(TEST_PACKAGES)

@@ -18,7 +18,6 @@ import (
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/core/render"
-	"echolane/core/subject"
 	"echolane/demo/pictures"
 )
 
@@ -191,11 +190,6 @@ func chained(r *report) error {
 	}
 	runtime.ReadMemStats(&after)
 	r.atMost("allocated for a variant of 2560×1600 at 640×400, once others were made", float64(after.TotalAlloc-before.TotalAlloc)/renders/1024, "KiB", 640*400*4/1024)
-	l := pictures.LabelledSet()[0]
-	p := &raster.RGBA{Pix: l.Pix, Stride: 4 * l.W, W: l.W, H: l.H, Opaque: true}
-	small := raster.ResampleRGBA(p, axis(l.W, subject.Side), axis(l.H, subject.Side*l.H/l.W))
-	times := alternate(15, func() { subject.Subject(small) })
-	r.atMost("finding the subject", median(times[0]), "ms", 6)
 
 	var best testing.BenchmarkResult
 	for range 5 {

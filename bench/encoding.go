@@ -212,7 +212,7 @@ func efforts(r *report, sources [][]byte) error {
 		if err != nil {
 			return err
 		}
-		target := original.Distance(likeness.OfPlanes(p.YCbCr))
+		target := original.Distance(likeness.OfShown(p.YCbCr))
 		for i, e := range all {
 			var took []float64
 			e.search.Try = func(s float64) ([]byte, float64, error) {
@@ -226,7 +226,7 @@ func efforts(r *report, sources [][]byte) error {
 				if err != nil {
 					return nil, 0, err
 				}
-				return data, original.Distance(likeness.OfPlanes(p)), nil
+				return data, original.Distance(likeness.OfShown(p)), nil
 			}
 			found, err := likeness.Search(e.search, func() (float64, error) { return target, nil }, e.guess, e.slope, 0.02)
 			if err != nil {

@@ -297,7 +297,7 @@ func hostile(r *report) error {
 		for range 4 {
 			all.Go(func() {
 				for name := range names {
-					for _, query := range []string{"as=facts", "width=100&format=webp", "width=1500&format=png"} {
+					for _, query := range []string{"as=facts", "width=100&format=webp", "width=1500&format=png", "width=300&format=webp&redact=faces+percent:0,0,50,50&erase=percent:20,20,50,70&mask-image=subject+or-none"} {
 						status, data, took := ask(client, s.Base+"/kestrel/hostile/"+name+"?"+query)
 						outcome := fmt.Sprint(status)
 						if _, reason, ok := strings.Cut(string(data), `"reason":"`); ok && status >= 400 {

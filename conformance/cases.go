@@ -356,6 +356,10 @@ func framed(sources []Source) (cs []Case) {
 		"clip-path: inset(10px 20px 30px 5%)", "clip-path: inset(10% round 30px)", "clip-path: inset(20px 10px round 40px / 20px 60px)", "clip-path: polygon(50% 0, 100% 38%, 82% 100%, 18% 100%, 0 38%)",
 		"clip-path: polygon(evenodd, 50% 0, 80% 100%, 0 35%, 100% 35%, 20% 100%)", "clip-path: polygon(50% 0, 80% 100%, 0 35%, 100% 35%, 20% 100%)", "clip-path: polygon(0 0, calc(100% - 40px) 0, 100% 40px, 100% 100%, 0 100%)",
 		"clip-path: rect(10px 250px 200px 20px round 16px)", "clip-path: xywh(10% 20% 60% 70% round 12px)", "border: 20px solid gold; clip-path: circle(45%) padding-box",
+		"mask-image: linear-gradient(black, transparent)", "mask-image: linear-gradient(45deg, #000 30%, transparent 70%)", "mask-image: linear-gradient(to top right, transparent, #000)", "mask-image: linear-gradient(to left, #000 40px, rgb(0 0 0 / .3) 60%, transparent)",
+		"mask-image: radial-gradient(black, transparent)", "mask-image: radial-gradient(circle, #000 50%, transparent 80%)", "mask-image: radial-gradient(closest-side, #000, transparent)", "mask-image: radial-gradient(circle at 30% 40px, #000 60px, transparent 140px)",
+		"mask-image: radial-gradient(120px 60px at right 40% bottom 30%, #000 70%, transparent)", "mask-image: radial-gradient(farthest-side at 20% 30%, #000, transparent, #000)", "mask-image: linear-gradient(90deg, white, black, gold); mask-mode: luminance",
+		"mask-image: radial-gradient(circle closest-corner at 40% 40%, #000 80%, transparent); border-radius: 30px", "mask-image: linear-gradient(#000 60%, transparent 60%)",
 		"padding: 24px; box-shadow: inset 0 0 20px #000", "padding: 24px; box-shadow: inset 8px 12px 10px 4px rgb(0 0 60 / .7); background-color: ivory", "padding: 30px; border: 4px solid gold; border-radius: 40px; box-shadow: inset 0 0 12px 6px teal",
 		"padding: 20px; box-shadow: inset 0 0 0 6px teal, inset 0 0 0 12px gold", "padding: 60px; box-shadow: inset 10px 20px 120px 20px rgb(0 60 60 / .8); background-color: ivory",
 	} {
@@ -364,6 +368,12 @@ func framed(sources []Source) (cs []Case) {
 	for _, css := range []string{"width: 240px; border: 12px solid gold; padding: 15px", "width: 240px; height: 200px; object-fit: cover; padding: 20px; border: 7px dashed navy", "height: 160px; padding: 8px 20px; background-color: teal",
 		"width: 220px; aspect-ratio: 1; object-fit: contain; border: 10px solid gold; background-color: ivory", "width: 210px; aspect-ratio: 16 / 9; object-fit: cover; object-position: 10px top; border-bottom: 14px solid crimson"} {
 		cs = append(cs, Case{Kind: Fit, Source: photo, Query: asQuery(css), Style: "box-sizing: border-box;" + css})
+	}
+	for _, css := range []string{
+		"mask-image: url(G)", "mask-image: url(G); mask-size: 120px; mask-repeat: no-repeat; mask-position: center", "mask-image: url(G); mask-size: contain; mask-position: right bottom; mask-repeat: no-repeat", "mask-image: url(G); mask-size: 50px; mask-mode: luminance",
+		"mask-image: url(G); mask-size: cover; border: 10px solid gold", "mask-image: url(G); mask-size: 25% auto; mask-repeat: round",
+	} {
+		cs = append(cs, Case{Kind: Fit, Source: photo, Ground: alpha, Query: cut + asQuery(strings.Replace(css, "url(G)", "url(lane/alpha.png)", 1)), Style: strings.Replace(css, "url(G)", "url(/alpha.png)", 1), Before: before})
 	}
 	for _, css := range []string{
 		"background-image: url(G); background-size: 60px; background-repeat: repeat", "background-image: url(G); background-size: 80px 40px; background-position: 10px 20px; background-repeat: repeat", "background-image: url(G); background-size: 25% auto; background-repeat: space",

@@ -25,11 +25,12 @@ const ratio = (v) => {
 
 /** The names of the language, in the order of the address form; made from core/declare. */
 export const names = (
-  "image-orientation xywh scale rotate width height aspect-ratio resolution object-fit object-position grow image-rendering " +
-  "background-color background-image background-position background-size background-repeat mix-blend-mode border padding box-shadow " +
-  "clip-path gradient-map sharpen after-content after-width after-height after-inset after-opacity after-mix-blend-mode after-rotate " +
-  "after-color after-font after-text-align after-background-color after-padding border-radius filter opacity matte format quality " +
-  "budget animation retain class as download digest expires keyid signature"
+  "image-orientation redact erase xywh scale rotate width height aspect-ratio resolution object-fit object-position grow " +
+  "image-rendering background-color background-image background-position background-size background-repeat backdrop-filter " +
+  "mix-blend-mode border padding box-shadow clip-path mask-image mask-mode mask-position mask-size mask-repeat gradient-map sharpen " +
+  "after-content after-width after-height after-inset after-opacity after-mix-blend-mode after-rotate after-color after-font " +
+  "after-text-align after-background-color after-padding border-radius filter opacity matte format quality budget animation retain " +
+  "class as download digest expires keyid signature"
 ).split(" ");
 
 // How values are spelled. What isn't here is written in lower case.
@@ -39,6 +40,7 @@ const spell = {
   "aspect-ratio": ratio,
   resolution: dppx,
   "background-image": verbatim,
+  "mask-image": verbatim,
   sharpen: number,
   "after-content": verbatim,
   "after-opacity": alpha,

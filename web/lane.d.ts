@@ -4,7 +4,11 @@ export type Value = (string & {}) | number | boolean | null | undefined;
 export interface Declarations {
   /** from-image or none */
   "image-orientation"?: "from-image" | "none" | Value;
-  /** x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480 */
+  /** faces, or x,y,width,height in pixels, or percent: and the same in percent, or polygon(), several with a space between; and a colour to fill them with instead of a blur */
+  redact?: Value;
+  /** x,y,width,height in pixels, or percent: and the same in percent, or polygon(), several with a space between */
+  erase?: Value;
+  /** x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480; or faces, and how much room around them, such as faces 1.6 */
   xywh?: Value;
   /** 1 or -1 for each axis, such as -1 1 */
   scale?: Value;
@@ -20,7 +24,7 @@ export interface Declarations {
   resolution?: Value;
   /** fill, cover, contain, none or scale-down */
   "object-fit"?: "fill" | "cover" | "contain" | "none" | "scale-down" | Value;
-  /** one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px; or subject, or detail */
+  /** one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px; or subject, faces or detail */
   "object-position"?: Value;
   /** no or yes */
   grow?: "no" | "yes" | Value;
@@ -36,6 +40,8 @@ export interface Declarations {
   "background-size"?: Value;
   /** repeat, no-repeat, space or round, for both axes or each; repeat-x or repeat-y */
   "background-repeat"?: Value;
+  /** what filter takes, for what lies under the picture, or none */
+  "backdrop-filter"?: Value;
   /** one of the sixteen modes, such as multiply: of the picture over its ground */
   "mix-blend-mode"?: "normal" | "multiply" | "screen" | "overlay" | "darken" | "lighten" | "color-dodge" | "color-burn" | "hard-light" | "soft-light" | "difference" | "exclusion" | "hue" | "saturation" | "color" | "luminosity" | Value;
   /** width, style and colour, such as 4px solid gold; the style is solid, dashed, dotted, double or none; four of these, top, right, bottom, left, with commas between, where sides differ */
@@ -46,6 +52,16 @@ export interface Declarations {
   "box-shadow"?: Value;
   /** inset(), circle(), ellipse() or polygon(), such as circle(40% at 50% 50%), or none */
   "clip-path"?: Value;
+  /** subject, which cuts out what the picture is of, or subject or-none; linear-gradient() or radial-gradient(), such as linear-gradient(black, transparent); url(lane/path), a source of the same site; or none */
+  "mask-image"?: Value;
+  /** match-source, alpha or luminance: what of a gradient or a picture counts */
+  "mask-mode"?: "match-source" | "alpha" | "luminance" | Value;
+  /** one to four values, as of background-position: where a mask's picture lies */
+  "mask-position"?: Value;
+  /** cover, contain, or one or two lengths, percentages or auto: of a mask's picture */
+  "mask-size"?: Value;
+  /** repeat, no-repeat, space or round, for both axes or each; repeat-x or repeat-y */
+  "mask-repeat"?: Value;
   /** two to eight colours from dark to light, and a percentage, such as 123 fed 80% */
   "gradient-map"?: Value;
   /** a number from 0 to 3, such as 1 */

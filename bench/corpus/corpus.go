@@ -40,7 +40,7 @@ type Picture struct {
 func At(width int) ([]Picture, error) {
 	var out []Picture
 	add := func(name string, fit bool, source []byte) error {
-		p, err := reduced(source, width)
+		p, err := Reduced(source, width)
 		if err != nil {
 			return fmt.Errorf("%s: %w", name, err)
 		}
@@ -97,7 +97,8 @@ func At(width int) ([]Picture, error) {
 	return out, nil
 }
 
-func reduced(source []byte, width int) (*raster.RGBA, error) {
+// Reduced is a picture so many pixels wide, opaque.
+func Reduced(source []byte, width int) (*raster.RGBA, error) {
 	d := declare.Declarations{GeometryValues: declare.GeometryValues{Width: float64(width)}, EncodingValues: declare.EncodingValues{Format: declare.PNG}}
 	limits := policy.DefaultLimits
 	limits.SourcePixels, limits.SourceBytes = 1<<28, 1<<28

@@ -35,7 +35,7 @@ import (
 
 func main() {
 	width := flag.Int("width", 640, "the pictures' width in pixels")
-	all := flag.Bool("all", false, "report on the pictures that weights were fitted on, too")
+	fitted := flag.Bool("fitted", false, "report on the pictures that weights were fitted on instead: to fit what a format's Harder says")
 	flag.Parse()
 	to := "var/quality.html"
 	if flag.NArg() > 0 {
@@ -44,7 +44,7 @@ func main() {
 	if only := flag.Args()[min(1, flag.NArg()):]; len(only) > 0 { // some formats
 		formats = slices.DeleteFunc(formats, func(f declare.Format) bool { return !slices.Contains(only, f.String()) })
 	}
-	if err := run(to, *width, *all); err != nil {
+	if err := run(to, *width, *fitted); err != nil {
 		fmt.Fprintln(os.Stderr, "qualityreport:", err)
 		os.Exit(1)
 	}
@@ -107,14 +107,12 @@ type at struct {
 	bytes     int
 }
 
-func run(to string, width int, all bool) error {
+func run(to string, width int, fitted bool) error {
 	pictures, err := corpus.At(width)
 	if err != nil {
 		return err
 	}
-	if !all {
-		pictures = slices.DeleteFunc(pictures, func(p corpus.Picture) bool { return p.Fit })
-	}
+	pictures = slices.DeleteFunc(pictures, func(p corpus.Picture) bool { return p.Fit != fitted })
 	measured := make([]Picture, len(pictures))
 	var work errgroup.Group
 	work.SetLimit(runtime.NumCPU())
@@ -152,7 +150,7 @@ func run(to string, width int, all bool) error {
 		}
 		return found
 	}
-	say("%d pictures, %d wide%s", len(pictures), width, map[bool]string{false: ", none of which anything was fitted on", true: ", also those that weights were fitted on"}[all])
+	say("%d pictures, %d wide%s", len(pictures), width, map[bool]string{false: ", none of which anything was fitted on", true: ", which weights were fitted on"}[fitted])
 	for _, way := range ways {
 		within, least := near, keptNear
 		if way == "first" {

@@ -59,7 +59,7 @@ func run() error {
 				return 0, err
 			}
 			defer p.Free()
-			return original.Distance(likeness.OfPlanes(p)), nil
+			return original.Distance(likeness.OfShown(p)), nil
 		}
 		jpegs := map[int]float64{}
 		for _, q := range qualities {

@@ -602,7 +602,8 @@ func TestEveryReasonIsGiven(t *testing.T) {
 	}
 	broken := bytes.Clone(png)
 	copy(broken[200:], make([]byte, 64))
-	for name, data := range map[string][]byte{"a.gif": gif, "broken.png": broken, "cut.png": png[:len(png)/2], "text.png": []byte("words"), "mark.png": png} {
+	for name, data := range map[string][]byte{"a.gif": gif, "broken.png": broken, "cut.png": png[:len(png)/2], "text.png": []byte("words"), "mark.png": png,
+		"flat.svg": []byte(`<svg xmlns="http://www.w3.org/2000/svg" width="80" height="60"><rect width="80" height="60" fill="teal"/></svg>`)} {
 		if err := os.WriteFile(filepath.Join(folder, name), data, 0o644); err != nil {
 			t.Fatal(err)
 		}
@@ -656,7 +657,8 @@ func TestEveryReasonIsGiven(t *testing.T) {
 		"no-such-page": "/-/nothing", "no-such-site": "/nobody/a/b", "no-such-lane": "/kestrel/none/b", "no-such-source": "/kestrel/catalogue/none.png", "outside-folder": "/strict/lane/out.png",
 		"not-an-image": "/strict/lane/text.png", "source-broken": "/strict/lane/broken.png", "source-truncated": "/strict/lane/cut.png", "source-too-many-pixels": "/tiny/lane/mark.png",
 		"signature-needed": "/small/lane/mark.png", "signature-wrong": "/small/lane/mark.png?keyid=k1&signature=abc", "key-unknown": "/small/lane/mark.png?keyid=k2&signature=abc",
-		"link-expired": k + "?expires=2020-01-01T00:00:00Z", "glyphs-missing": k + "?after-content=%22%E5%87%A7%22", "nothing-left": k + "?xywh=900,0,10,10", "variant-too-large": k + "?width=8000&height=8000&grow=yes",
+		"link-expired": k + "?expires=2020-01-01T00:00:00Z", "glyphs-missing": k + "?after-content=%22%E5%87%A7%22", "nothing-left": k + "?xywh=900,0,10,10",
+		"erased-too-much": k + "?erase=0,0,9999,9999", "no-clear-subject": "/tall/lane/flat.svg?mask-image=subject", "variant-too-large": k + "?width=8000&height=8000&grow=yes",
 		"source-denied": "/kestrel/press/private/a.jpg", "source-not-allowed": "/kestrel/wide/https%3A%2F%2Fa.test%2Fb.jpg", "bad-source-url": "/kestrel/wide/ftp%3A%2F%2Fa.test%2Fb.jpg",
 		"address-not-public": "/kestrel/wide/http%3A%2F%2F10.0.0.1%2Fb.jpg", "origin-failed": "/kestrel/press/500.jpg", "too-many-redirects": "/kestrel/press/around.jpg", "origin-slow": "/kestrel/press/slow.jpg",
 		"budget-out-of-reach": k + "?width=300&format=webp&budget=100", "lane-unreachable": "/gone/lane/a.png", "no-such-class": k + "?class=nowhere", "too-large-for-format": "/tall/lane/mark.png?width=20000&height=100&grow=yes&format=webp",

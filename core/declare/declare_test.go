@@ -166,6 +166,8 @@ func FuzzParse(f *testing.F) {
 	for _, q := range []string{"width=480px&height=3", "aspect-ratio=16/9&quality=lossless", "w=1&w=2&%zz", "object-fit=cover&format=png", "object-position=right+10px+bottom+5%25", "filter=blur(2px)+drop-shadow(1px+2px+red)", "background-color=oklch(50%25+.1+20/.5)&matte=hsl(1+2%25+3%25)", "gradient-map=000+fff+50%25", "border-radius=1+2%25+3px", "xywh=percent:1,2,3,4&rotate=-1.5rad&scale=-1+1"} {
 		f.Add(q)
 	}
+	f.Add("redact=faces+percent:1,2,3,4+polygon(0+0,+1px+0,+0+50%25)+navy&erase=1,2,3,4&xywh=faces+1.5&mask-image=radial-gradient(circle+4px+at+left,+red+5%25,+blue)&mask-size=cover")
+	f.Add("mask-image=linear-gradient(to+top+left,red+1px+2px,calc(1px),blue)&mask-mode=luminance&mask-repeat=repeat-x&mask-image=url(a/b)")
 	f.Fuzz(func(t *testing.T, query string) {
 		d, err := Parse(query)
 		if err != nil {

@@ -17,6 +17,16 @@ var frame = []declaration{
 		func(d *Declarations) *string { return &d.Shadows }, readShadows, appendEscaped, "none"),
 	field(declaration{name: "clip-path", label: "Clip", example: "circle(50%)", grammar: "inset(), circle(), ellipse() or polygon(), such as circle(40%25 at 50%25 50%25), or none", keywords: shapeWords},
 		func(d *Declarations) *string { return &d.Clip }, readShape, appendEscaped, "none"),
+	field(declaration{name: "mask-image", label: "Mask", example: "subject", grammar: "subject, which cuts out what the picture is of, or subject or-none; linear-gradient() or radial-gradient(), such as linear-gradient(black, transparent); url(lane/path), a source of the same site; or none", keywords: []string{"subject", "linear-gradient()", "radial-gradient()", "url()", "none"}, script: "verbatim"},
+		func(d *Declarations) *string { return &d.MaskImage }, readMask, appendEscaped, "none"),
+	keywordField(declaration{name: "mask-mode", label: "Mask mode", example: "luminance", grammar: "match-source, alpha or luminance: what of a gradient or a picture counts"},
+		func(d *Declarations) *MaskMode { return &d.MaskMode }, maskModes, MatchSource),
+	field(declaration{name: "mask-position", label: "Mask's place", example: "center", grammar: "one to four values, as of background-position: where a mask's picture lies", keywords: []string{"left", "right", "top", "bottom", "center"}},
+		func(d *Declarations) *Position { return &d.MaskPosition }, readGroundPosition, appendPosition),
+	field(declaration{name: "mask-size", label: "Mask's size", example: "contain", grammar: "cover, contain, or one or two lengths, percentages or auto: of a mask's picture", keywords: []string{"cover", "contain", "auto"}},
+		func(d *Declarations) *GroundSize { return &d.MaskSize }, readGroundSize, appendGroundSize),
+	field(declaration{name: "mask-repeat", label: "Mask repeats", example: "no-repeat", grammar: "repeat, no-repeat, space or round, for both axes or each; repeat-x or repeat-y", keywords: append([]string{"repeat-x", "repeat-y"}, repeats[1:]...)},
+		func(d *Declarations) *Repeats { return &d.MaskRepeat }, readRepeats, appendRepeats, Repeats{Tiled, Tiled}),
 }
 
 // BorderStyle is how a side of a border is drawn (CSS Backgrounds Level 3, section 3.2).

@@ -29,8 +29,8 @@ var geometry = []declaration{
 		func(d *Declarations) *float64 { return &d.Resolution }, readResolution, appendResolution, 1),
 	keywordField(declaration{name: "object-fit", grammar: "fill, cover, contain, none or scale-down"},
 		func(d *Declarations) *Fit { return &d.Fit }, fits, Fill),
-	field(declaration{name: "object-position", grammar: "one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px; or subject, or detail",
-		keywords: []string{"left", "right", "top", "bottom", "center", "subject", "detail"}},
+	field(declaration{name: "object-position", grammar: "one to four values, such as left top, 75 20, 10px 50% or right 10px bottom 20px; or subject, faces or detail",
+		keywords: []string{"left", "right", "top", "bottom", "center", "subject", "detail", "faces"}},
 		func(d *Declarations) *Position { return &d.Position }, readPosition, appendPosition, Position{Declared: true, X: Length{Part: 0.5}, Y: Length{Part: 0.5}}),
 	keywordField(declaration{name: "grow", grammar: "no or yes"},
 		func(d *Declarations) *Grow { return &d.Grow }, grows, GrowNo),
@@ -177,9 +177,10 @@ const (
 	NoFocus FocusMode = iota
 	Subject           // what the picture is of
 	Detail            // its busiest part
+	Faces             // its faces, else what it is of
 )
 
-var focusModes = []string{Subject: "subject", Detail: "detail"}
+var focusModes = []string{Subject: "subject", Detail: "detail", Faces: "faces"}
 
 // readPosition reads a CSS <position> of one to four values (CSS Values Level 4, section 8.3).
 func readPosition(to *Position, value string) string {

@@ -30,18 +30,20 @@ var meanings = hints(map[string]string{
 	"radius rounded corner-radius":             "write border-radius",
 	"bg background-colour fill":                "write background-color",
 	"blur brightness contrast grayscale greyscale hue-rotate invert saturate sepia drop-shadow": "write filter, such as filter=blur(4px)",
-	"duotone tint":                           "write gradient-map",
-	"sharp sharpness unsharp":                "write sharpen",
-	"type output extension":                  "write format",
-	"q":                                      "write quality",
-	"watermark overlay text caption content": "write after-content",
-	"upscale enlarge":                        "write grow",
-	"filename attachment":                    "write download",
-	"expiry expires-at":                      "write expires",
-	"metadata exif":                          "write retain",
-	"bytes weight filesize max-bytes":        "write budget",
-	"mask mask-image mask-size mask-position mask-repeat mask-mode mask-border": "a mask isn't read here: clip-path cuts to a shape, border-radius rounds corners",
-	"backdrop-filter": "what lies under the picture isn't filtered apart: filter works on the whole",
+	"remove retouch inpaint":                   "write erase, such as erase=120,80,64,40",
+	"hide anonymise anonymize pixelate censor": "write redact, such as redact=faces",
+	"cutout cut-out matting":                   "write mask-image, such as mask-image=subject",
+	"duotone tint":                             "write gradient-map",
+	"sharp sharpness unsharp":                  "write sharpen",
+	"type output extension":                    "write format",
+	"q":                                        "write quality",
+	"watermark overlay text caption content":   "write after-content",
+	"upscale enlarge":                          "write grow",
+	"filename attachment":                      "write download",
+	"expiry expires-at":                        "write expires",
+	"metadata exif":                            "write retain",
+	"bytes weight filesize max-bytes":          "write budget",
+	"mask mask-border":                         "write mask-image, such as mask-image=subject, a gradient or url(lane/path), and mask-position, -size and -repeat; clip-path cuts to a shape",
 	"outline outline-offset outline-width outline-color outline-style":                           "an outline lies outside of the slot: border draws inside of it",
 	"background-attachment background-clip background-origin background-blend-mode":              "the ground fills the slot: background-color, -image, -position, -size and -repeat are read",
 	"border-image border-image-source border-image-slice border-image-width border-image-repeat": "a border is drawn in a colour: border=4px solid gold",
@@ -111,6 +113,9 @@ func nearestName(name string) string {
 
 var ofViewport = regexp.MustCompile(`(?i)[0-9.](vw|vh|vmin|vmax|vi|vb|[sld]v(w|h|i|b|min|max)|cq(w|h|i|b|min|max))\b`)
 
+// aGround isn't said of masks, which take gradients.
+const aGround = "a ground is a colour, or a source of the site as url(lane/path)"
+
 // valueHints are ways out for values, by what stands in them, the first that is found.
 var valueHints = []struct {
 	pattern *regexp.Regexp
@@ -124,7 +129,7 @@ var valueHints = []struct {
 	{ofViewport, slot("width: 50vw")},
 	{regexp.MustCompile(`(?i)\b(max-content|min-content|fit-content|stretch|-webkit-fill-available)\b`), "leave it out: without a size a picture has its natural one"},
 	{regexp.MustCompile(`(?i)[0-9.](ch|ex|lh|rlh|cap|ic|rex|rch)\b`), "that depends on the page's font: write the length in px or rem"},
-	{regexp.MustCompile(`(?i)(linear|radial|conic)-gradient\(|image-set\(|element\(|cross-fade\(|paint\(`), "a ground is a colour, or a source of the site as url(lane/path)"},
+	{regexp.MustCompile(`(?i)(linear|radial|conic)-gradient\(|image-set\(|element\(|cross-fade\(|paint\(`), aGround},
 }
 
 // hintForValue is the way out for a value that isn't allowed, "" where what is allowed says it.
@@ -134,7 +139,7 @@ func hintForValue(name, value string) string {
 		return slot(name + ": " + wording.Cut(value, 40))
 	}
 	for _, h := range valueHints {
-		if h.pattern.MatchString(value) {
+		if h.pattern.MatchString(value) && (name != "mask-image" || h.remedy != aGround) {
 			return h.remedy
 		}
 	}

@@ -21,6 +21,7 @@ type declaration struct {
 
 	mayBeEmpty bool
 	inherited  bool // a URL without it takes the site's or the class's
+	alters     bool // what it does to the picture counts as paint
 	passedOn   bool // the ground and the layer take it from the picture, as CSS has it inherited
 
 	group   string
@@ -104,7 +105,7 @@ func masked(holds func(*declaration) bool) (set mask) {
 var (
 	inheritedSet = masked(func(d *declaration) bool { return d.inherited })
 	passedOnSet  = masked(func(d *declaration) bool { return d.passedOn })
-	paintSet     = masked(func(d *declaration) bool { return d.group == groupPaint || d.group == groupLayers })
+	paintSet     = masked(func(d *declaration) bool { return d.group == groupPaint || d.group == groupLayers || d.alters })
 )
 
 // A scratch holds declarations while the table's functions work on them. What they are given can't stay on the stack, so that

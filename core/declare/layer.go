@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"slices"
 	"strings"
 	"unicode/utf8"
 )
@@ -307,6 +308,9 @@ func (d *Declarations) Pictures() []string {
 	}
 	if d.After.Content != "" && !d.After.Text && d.After.Content != d.BackgroundImage {
 		list = append(list, d.After.Content)
+	}
+	if m := d.Mask(); m.Kind == ImageMask && !slices.Contains(list, m.Image) {
+		list = append(list, m.Image)
 	}
 	return list
 }

@@ -13,11 +13,17 @@ type PaintValues struct {
 	GroundPosition  Position
 	GroundSize      GroundSize
 	GroundRepeat    Repeats
+	Backdrop        string // as writeFilter writes it; "" for none
 	Blend           Blend  // of the picture over its ground
 	Border          string // as Border.text writes it; "" for none
 	Padding         string // one to four lengths: top, right, bottom, left; "" for none
 	Shadows         string // as writeShadows writes it; "" for none
 	Clip            string // as Shape.text writes it; "" for none
+	MaskImage       string // as Mask.text writes it; "" for none
+	MaskMode        MaskMode
+	MaskPosition    Position // of a mask's picture
+	MaskSize        GroundSize
+	MaskRepeat      Repeats
 	Map             Map
 	Sharpen         Sharpen
 	Radius          string // as Radius.text writes it; "" for none
@@ -38,6 +44,8 @@ var ground = []declaration{
 		func(d *Declarations) *GroundSize { return &d.GroundSize }, readGroundSize, appendGroundSize),
 	field(declaration{name: "background-repeat", label: "Repeats", example: "repeat", grammar: "repeat, no-repeat, space or round, for both axes or each; repeat-x or repeat-y", keywords: append([]string{"repeat-x", "repeat-y"}, repeats[1:]...)},
 		func(d *Declarations) *Repeats { return &d.GroundRepeat }, readRepeats, appendRepeats),
+	field(declaration{name: "backdrop-filter", label: "Its filter", example: "blur(8px)", keywords: filterWords, grammar: "what filter takes, for what lies under the picture, or none"},
+		func(d *Declarations) *string { return &d.Backdrop }, readFilter, appendEscaped, "none"),
 }
 
 // What is done to the picture itself.
@@ -472,6 +480,12 @@ func writeFilter(list []FilterFunction, k float64) string {
 // Filters are the functions of filter, in order.
 func (d *Declarations) Filters() []FilterFunction {
 	list, _ := parseFilter(d.Filter) // it was checked when it was declared
+	return list
+}
+
+// BackdropFilters are the functions of backdrop-filter, in order.
+func (d *Declarations) BackdropFilters() []FilterFunction {
+	list, _ := parseFilter(d.Backdrop)
 	return list
 }
 

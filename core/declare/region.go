@@ -8,6 +8,8 @@ import (
 // RegionValues are the values of the region's declarations.
 type RegionValues struct {
 	Orientation Orientation
+	Redact      string // as Areas.text writes it; "" for none
+	Erase       string // the same
 	XYWH        Region
 	Mirror      Mirror
 	Turn        Turn
@@ -17,7 +19,11 @@ type RegionValues struct {
 var region = []declaration{
 	keywordField(declaration{name: "image-orientation", label: "Orientation", grammar: "from-image or none", passedOn: true},
 		func(d *Declarations) *Orientation { return &d.Orientation }, orientations, FromImage),
-	field(declaration{name: "xywh", label: "Part", example: "percent:10,10,50,50", grammar: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480"},
+	field(declaration{name: "redact", label: "Redact", example: "faces", grammar: "faces, or " + areaGrammar + "; and a colour to fill them with instead of a blur", keywords: []string{"faces"}, alters: true},
+		func(d *Declarations) *string { return &d.Redact }, readRedact, appendEscaped),
+	field(declaration{name: "erase", label: "Erase", example: "120,80,64,40", grammar: areaGrammar, alters: true},
+		func(d *Declarations) *string { return &d.Erase }, readErase, appendEscaped),
+	field(declaration{name: "xywh", label: "Part", example: "percent:10,10,50,50", grammar: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480; or faces, and how much room around them, such as faces 1.6", keywords: []string{"faces"}},
 		func(d *Declarations) *Region { return &d.XYWH }, readRegion, appendRegion),
 	field(declaration{name: "scale", grammar: "1 or -1 for each axis, such as -1 1"},
 		func(d *Declarations) *Mirror { return &d.Mirror }, readMirror, appendMirror, Mirror{Declared: true}),
@@ -30,11 +36,15 @@ var region = []declaration{
 type Region struct {
 	Declared   bool
 	X, Y, W, H Length
+	Faces      FacesRegion // where it is declared, the others aren't used
 }
 
 func readRegion(to *Region, value string) string {
 	bare := "px"
 	lower := strings.ToLower(value)
+	if words := fields(lower); len(words) > 0 && words[0] == "faces" {
+		return readFaces(to, words)
+	}
 	if rest, ok := strings.CutPrefix(lower, "percent:"); ok {
 		lower, bare = rest, "%"
 	} else {
@@ -63,7 +73,7 @@ func (r *Region) set(v [4]Length) string {
 			return "out-of-range"
 		}
 	}
-	*r = Region{true, v[0], v[1], v[2], v[3]}
+	*r = Region{Declared: true, X: v[0], Y: v[1], W: v[2], H: v[3]}
 	return ""
 }
 
@@ -73,6 +83,12 @@ func (r Region) Of(w, h float64) (x, y, width, height float64) {
 }
 
 func appendRegion(b []byte, r Region) []byte {
+	if r.Faces.Declared {
+		if b = append(b, "faces"...); r.Faces.Room != 1 {
+			b = appendNumber(append(b, "%20"...), r.Faces.Room)
+		}
+		return b
+	}
 	v := [4]Length{r.X, r.Y, r.W, r.H}
 	fixed, relative := true, true
 	for _, l := range v {

@@ -51,7 +51,8 @@ func (r *Resolved) Scale(k float64) {
 	d := &r.Declarations
 	d.Position.X.Px, d.Position.Y.Px = d.Position.X.Px*k, d.Position.Y.Px*k
 	d.GroundPosition.X, d.GroundPosition.Y = d.GroundPosition.X.times(k), d.GroundPosition.Y.times(k)
-	for _, s := range []*Side{&d.GroundSize.X, &d.GroundSize.Y} {
+	d.MaskPosition.X, d.MaskPosition.Y = d.MaskPosition.X.times(k), d.MaskPosition.Y.times(k)
+	for _, s := range []*Side{&d.GroundSize.X, &d.GroundSize.Y, &d.MaskSize.X, &d.MaskSize.Y} {
 		if !s.Auto() {
 			s.Px *= k
 		}
@@ -62,6 +63,9 @@ func (r *Resolved) Scale(k float64) {
 	}
 	if said(d.Filter) {
 		d.Filter = writeFilter(d.Filters(), k)
+	}
+	if said(d.Backdrop) {
+		d.Backdrop = writeFilter(d.BackdropFilters(), k)
 	}
 	if said(d.Padding) {
 		edge := d.PaddingEdges()
@@ -81,6 +85,9 @@ func (r *Resolved) Scale(k float64) {
 	}
 	if said(d.Clip) {
 		d.Clip = d.ClipShape().text(k)
+	}
+	if said(d.MaskImage) {
+		d.MaskImage = d.Mask().text(k)
 	}
 }
 
@@ -106,11 +113,18 @@ func (r *Resolved) Append(b []byte) []byte {
 	if d.BackgroundImage == "" {
 		d.GroundPosition, d.GroundSize, d.GroundRepeat = Position{}, GroundSize{}, Repeats{}
 		if d.Background.A == 0 {
-			d.Blend = BlendUnset
+			d.Blend, d.Backdrop = BlendUnset, ""
 			if d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
 				d.Background = Color{}
 			}
 		}
+	}
+	switch kind := d.Mask().Kind; {
+	case kind == NoMask || kind == SubjectMask:
+		d.MaskMode = MaskModeUnset
+		fallthrough
+	case kind != ImageMask:
+		d.MaskPosition, d.MaskSize, d.MaskRepeat = Position{}, GroundSize{}, Repeats{}
 	}
 	if said(d.Border) && d.PaddingEdges() == [4]Length{} && !d.Framed() {
 		d.Border = ""

@@ -32,7 +32,7 @@ func (p *Picture) target(w *codec.Writer, quality int) (float64, error) {
 		return 0, err
 	}
 	defer shown.Free()
-	original, written := p.original(), likeness.OfPlanes(shown.YCbCr)
+	original, written := p.original(), likeness.OfShown(shown.YCbCr)
 	defer written.Free()
 	if !p.Opaque() {
 		original = likeness.OfPlanes(planes)

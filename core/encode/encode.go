@@ -141,7 +141,7 @@ func (p *Picture) Straight() *raster.RGBA {
 func (p *Picture) original() *likeness.Picture {
 	p.looking.Do(func() {
 		if p.Opaque() {
-			p.looked = p.look(p.Planes())
+			p.looked = p.look(p.Planes(), likeness.OfPlanes)
 		} else {
 			p.looked = likeness.OfPixels(p.Pixels)
 		}

@@ -93,7 +93,7 @@ func (p *Picture) encoder(w *codec.Writer) (encoder, error) {
 				data, err = write()
 				return err
 			})
-			shown := p.look(planes)
+			shown := p.look(planes, likeness.OfShown)
 			defer shown.Free()
 			if err = file.Wait(); err != nil {
 				return nil, 0, err
@@ -125,7 +125,7 @@ func (p *Picture) read(own *codec.Encoder, data []byte) (*likeness.Picture, erro
 			return nil, err
 		}
 		defer planes.Free()
-		return p.look(planes), nil
+		return p.look(planes, likeness.OfShown), nil
 	}
 	format := formats.Of(formats.Sniff(data))
 	if format == nil {
@@ -140,12 +140,12 @@ func (p *Picture) read(own *codec.Encoder, data []byte) (*likeness.Picture, erro
 	return likeness.OfPixels(shown.RGBA), nil
 }
 
-// look is what planes look like: as a whole, or in strips.
-func (p *Picture) look(planes *raster.YCbCr) *likeness.Picture {
+// look is what planes look like, by of: as a whole, or in strips.
+func (p *Picture) look(planes *raster.YCbCr, of func(*raster.YCbCr) *likeness.Picture) *likeness.Picture {
 	if !p.strips {
-		return likeness.OfPlanes(planes)
+		return of(planes)
 	}
 	planes = stripsOf(planes)
 	defer planes.Free()
-	return likeness.OfPlanes(planes)
+	return of(planes)
 }

@@ -238,6 +238,31 @@ func (p Plan) Cuts() bool {
 	return p.Placed.W() > c.W() || p.Placed.H() > c.H()
 }
 
+// InTurned is where a box of the upright picture, in pixels, lies in the turned one, in parts of its sides; ok is false where it
+// is cut off.
+func (p Plan) InTurned(x0, y0, x1, y1 float64) (u0, v0, u1, v1 float64, ok bool) {
+	sin, cos := math.Sincos(p.Turn * math.Pi / 180)
+	mx, my := float64(p.Cut.X0+p.Cut.X1)/2, float64(p.Cut.Y0+p.Cut.Y1)/2
+	x0, x1 = max(x0, float64(p.Cut.X0)), min(x1, float64(p.Cut.X1))
+	y0, y1 = max(y0, float64(p.Cut.Y0)), min(y1, float64(p.Cut.Y1))
+	if x0 >= x1 || y0 >= y1 {
+		return 0, 0, 1, 1, false
+	}
+	u0, v0, u1, v1 = math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
+	for _, c := range [4][2]float64{{x0, y0}, {x1, y0}, {x0, y1}, {x1, y1}} {
+		x, y := c[0]-mx, c[1]-my
+		if p.MirrorX {
+			x = -x
+		}
+		if p.MirrorY {
+			y = -y
+		}
+		u, v := (x*cos-y*sin)/p.turned[0]+0.5, (x*sin+y*cos)/p.turned[1]+0.5
+		u0, v0, u1, v1 = min(u0, u), min(v0, v), max(u1, u), max(v1, v)
+	}
+	return max(0, u0), max(0, v0), min(1, u1), min(1, v1), true
+}
+
 // Window is how much of the picture the canvas shows, in parts of its sides.
 func (p Plan) Window() (w, h float64) {
 	c := p.Content()
@@ -264,9 +289,9 @@ func (p Plan) FocusAt(x0, y0, x1, y1 float64) declare.Position {
 	return declare.Position{Declared: true, X: axis(c.W(), p.Placed.W(), (x0+x1)/2), Y: axis(c.H(), p.Placed.H(), (y0+y1)/2)}
 }
 
-// cut is the part of the picture that xywh names, clipped to it.
+// cut is the part of the picture that xywh names, clipped to it; all of it where that is to be found yet.
 func cut(s Size, r declare.Region) (Rect, bool) {
-	if !r.Declared {
+	if !r.Declared || r.Faces.Declared {
 		return Rect{0, 0, s.W, s.H}, true
 	}
 	x, y, w, h := r.Of(float64(s.W), float64(s.H))

@@ -95,8 +95,13 @@ type Picture struct {
 	grounds []view // one, or on black and on white
 }
 
-// OfPlanes looks at an opaque picture in planes.
-func OfPlanes(p *raster.YCbCr) *Picture {
+// OfPlanes looks at an opaque picture in planes, which is an original: each sample of colour is the mean of its pixels'.
+func OfPlanes(p *raster.YCbCr) *Picture { return ofPlanes(p, false) }
+
+// OfShown looks at an opaque picture in planes that were read from a file: what shows it puts colour between its samples.
+func OfShown(p *raster.YCbCr) *Picture { return ofPlanes(p, true) }
+
+func ofPlanes(p *raster.YCbCr, shown bool) *Picture {
 	light := lightnessIn(p.Range)
 	var chroma [256]float32
 	for i := range chroma {
@@ -128,7 +133,33 @@ func OfPlanes(p *raster.YCbCr) *Picture {
 	beside.Go(func() { v.clip(light, p, 0, ch/2) })
 	v.clip(light, p, ch/2, ch)
 	beside.Wait()
+	if shown && p.ChromaX == 0.5 && p.ChromaY == 0.5 {
+		beside.Go(v.blue.spread)
+		v.red.spread()
+		beside.Wait()
+	}
 	return finished(p.W, p.H, v)
+}
+
+// spread makes each sample of colour the mean of the four pixels that show it, where colour is enlarged by a triangle:
+// 1:6:1 of the samples beside it, across and down.
+func (p plane) spread() {
+	above, row := borrowed(p.w), borrowed(p.w)
+	defer returned(above)
+	defer returned(row)
+	copy(above, p.v[:p.w])
+	for y := range p.h {
+		at, below := p.v[y*p.w:][:p.w], p.v[min(y+1, p.h-1)*p.w:][:p.w]
+		for x := range row {
+			row[x] = (above[x] + 6*at[x] + below[x]) / 8
+		}
+		copy(above, at)
+		last := p.w - 1
+		at[0], at[last] = (7*row[0]+row[min(1, last)])/8, (row[max(0, last-1)]+7*row[last])/8
+		for x := 1; x < last; x++ {
+			at[x] = (row[x-1] + 6*row[x] + row[x+1]) / 8
+		}
+	}
 }
 
 // apart is how far red, green and blue are from luma (ITU-R BT.601, section 2.5).

@@ -52,6 +52,8 @@ const (
 	ReasonVariantTooLarge     Reason = "variant-too-large"
 	ReasonGlyphsMissing       Reason = "glyphs-missing"
 	ReasonNothingLeft         Reason = "nothing-left"
+	ReasonErasedTooMuch       Reason = "erased-too-much"
+	ReasonNoClearSubject      Reason = "no-clear-subject"
 	ReasonBudgetOutOfReach    Reason = "budget-out-of-reach"
 	ReasonNotAnImage          Reason = "not-an-image"
 	ReasonSourceBroken        Reason = "source-broken"
@@ -134,6 +136,8 @@ var Reasons = []struct {
 	{ReasonSourceTooManyFrames, "Too many frames", "The animation has more frames than the site reads."},
 	{ReasonVariantTooLarge, "Variant too large", "The variant would be larger than what the site delivers."},
 	{ReasonGlyphsMissing, "Characters that the font lacks", "The layer's text holds characters that the font has no glyphs for."},
+	{ReasonErasedTooMuch, "Erased too much", "What erase names is more of the picture than the rest can fill."},
+	{ReasonNoClearSubject, "No clear subject", "Nothing in the picture stands out enough from the rest to be cut out of it."},
 	{ReasonNothingLeft, "Nothing left", "The part of the picture that xywh names lies beside it."},
 	{ReasonBudgetOutOfReach, "Budget out of reach", "No variant at the site's least quality has so few bytes."},
 	{ReasonNotAnImage, "Not an image that is read here", "By its first bytes the source is none of the formats that are read."},

@@ -59,6 +59,10 @@ func (s *Site) DecideSource(l *CompiledLane, r declare.Resolved, h codec.Header,
 		refused(trace, "source", no.Detail)
 		return use, no
 	}
+	if use == Untouched && (r.Redact != "" || r.Erase != "") { // what is to be gone mustn't go out
+		note(trace, "lanes.svg", "passed", "the drawing is drawn, since some of it is to be taken away")
+		use = Render
+	}
 	if use == Untouched {
 		note(trace, "lanes.svg", "passed", "the drawing goes out as it is")
 		return use, nil

@@ -50,6 +50,7 @@ func TestWhatASourceOfThisHeaderMayBecome(t *testing.T) {
 		{"a drawing that is drawn too wide", "width=300", svg, func(d *Document) { d.Limits.Width = 200 }, ReasonVariantTooLarge, Render},
 		{"a drawing that is refused", "", svg, func(d *Document) { d.Lanes[0].SVG = "refuse" }, ReasonNotAnImage, Render},
 		{"a drawing that may pass", "width=9999", svg, func(d *Document) { d.Lanes[0].SVG = "untouched" }, "", Untouched},
+		{"a drawing of which something is to be gone", "redact=1,1,9,9", svg, func(d *Document) { d.Lanes[0].SVG = "untouched" }, "", Render},
 	} {
 		d := NewDocument("kestrel")
 		d.Lanes = []Lane{{Name: "f", Kind: "folder", Folder: "/srv"}}

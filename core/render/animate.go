@@ -36,7 +36,7 @@ func moves(info codec.Info, r declare.Resolved, canvas geometry.Size, opaque boo
 }
 
 // animate makes every frame as a still would be made.
-func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints, profile *icc.Transform, job Job, format declare.Format, w *watch, result *Result) error {
+func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints, profile *icc.Transform, job Job, format declare.Format, revise *revision, w *watch, result *Result) error {
 	if r := job.Limits.CheckPixels(info.W, info.H*info.Frames); r != nil {
 		r.Detail = fmt.Sprintf("its %d frames of %d × %d pixels are too much together", info.Frames, info.W, info.H)
 		return r
@@ -45,6 +45,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 		err := formats.Of(info.Type).Frames(source, func(p *raster.RGBA, shown time.Duration) error {
 			pixels := toSRGB(codec.Picture{RGBA: p}, profile)
 			pixels.Premultiply()
+			revise.apply(pixels, 8)
 			pixels = resamplePixels(pixels, info, plan, 8)
 			if paints.any {
 				pixels = paints.paint(pixels)
@@ -77,7 +78,7 @@ func animate(source []byte, info codec.Info, plan geometry.Plan, paints *paints,
 	}
 	how := m.How()
 	result.Data, result.Format, result.How = metadata.Embed(data, facts), format, how
-	if own, f := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(data)) {
+	if own, f := itself(source, info, plan, paints, revise, job); own != nil && notWorth(len(own), len(data)) {
 		result.Data, result.Format, result.How = own, f, encode.Encoding{Kind: how.Kind, Way: "source"}
 	}
 	return nil

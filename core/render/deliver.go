@@ -15,7 +15,7 @@ import (
 
 // deliver encodes, within the budget where there is one, and sends the source's own data where that is what was
 // asked for and no larger.
-func deliver(picture *encode.Picture, tried []declare.Format, result *Result, source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) error {
+func deliver(picture *encode.Picture, tried []declare.Format, result *Result, source []byte, info codec.Info, plan geometry.Plan, paints *paints, revise *revision, job Job) error {
 	data, format, how, err := picture.Smallest(tried, job.Request.Formats)
 	if err != nil {
 		return refuseEncoding(err)
@@ -31,7 +31,7 @@ func deliver(picture *encode.Picture, tried []declare.Format, result *Result, so
 		}
 	}
 	result.Data, result.How = metadata.Embed(data, after), how
-	if own, format := itself(source, info, plan, paints, job); own != nil && notWorth(len(own), len(result.Data)) {
+	if own, format := itself(source, info, plan, paints, revise, job); own != nil && notWorth(len(own), len(result.Data)) {
 		result.Data, result.How = own, encode.Encoding{Kind: how.Kind, Way: "source"}
 		if result.Format = format; format != declare.FormatOf(info.Type) {
 			result.How.Setting = "the JPEG's own coefficients"
@@ -53,14 +53,14 @@ func refuseEncoding(err error) error {
 }
 
 // itself is the source's own image data, without its metadata, where it already is what the request asks for: the
-// same size, nothing painted, upright, sRGB, in a format that the request takes, and no quality given. A JPEG's may stand in another
+// same size, nothing altered or painted, upright, sRGB, in a format that the request takes, and no quality given. A JPEG's may stand in another
 // format, which is then preferred to the JPEG. Otherwise nil.
-func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, job Job) ([]byte, declare.Format) {
+func itself(source []byte, info codec.Info, plan geometry.Plan, paints *paints, revise *revision, job Job) ([]byte, declare.Format) {
 	format := declare.FormatOf(info.Type)
 	whole := geometry.Rect{X1: plan.Canvas.W, Y1: plan.Canvas.H}
 	same := plan.Canvas == plan.Natural && plan.Placed == whole && plan.Cut == geometry.Rect{X1: plan.Upright.W, Y1: plan.Upright.H} &&
 		plan.Turn == 0 && !plan.MirrorX && !plan.MirrorY
-	plain := !paints.any && info.Orientation == 1 && len(info.Profile) == 0 && info.Colour.IsSRGB() && info.Coding != "CMYK" && info.Coding != "progressive CMYK"
+	plain := revise.none() && !paints.any && info.Orientation == 1 && len(info.Profile) == 0 && info.Colour.IsSRGB() && info.Coding != "CMYK" && info.Coding != "progressive CMYK"
 	if format == declare.FormatUnset || !same || !plain || !job.Request.Own || job.Request.Animation == declare.AnimationNone && info.Frames > 1 {
 		return nil, 0
 	}

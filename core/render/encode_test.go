@@ -107,14 +107,14 @@ func TestQualityMeansTheSameInEveryFormat(t *testing.T) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			aim := likeness.Likeness(original.Distance(likeness.OfPlanes(p.YCbCr)))
+			aim := likeness.Likeness(original.Distance(likeness.OfShown(p.YCbCr)))
 			for format, read := range map[string]func([]byte) (*raster.YCbCr, error){"webp": webp.DecodePlanes, "avif": avif.DecodePlanes} {
 				r := variant(t, source, fmt.Sprintf("quality=%d&format=%s", q, format))
 				planes, err := read(r.Data)
 				if err != nil {
 					t.Fatal(err)
 				}
-				got := likeness.Likeness(original.Distance(likeness.OfPlanes(planes)))
+				got := likeness.Likeness(original.Distance(likeness.OfShown(planes)))
 				if got < aim-3 || got > aim+3 {
 					t.Errorf("%s, quality %d, %s: likeness %.1f, libjpeg-turbo has %.1f (%+v)", name, q, format, got, aim, r.How)
 				}
@@ -148,7 +148,7 @@ func TestFirstAnswersComeNear(t *testing.T) {
 				if err != nil {
 					t.Fatal(err)
 				}
-				got := likeness.Likeness(original.Distance(likeness.OfPlanes(p)))
+				got := likeness.Likeness(original.Distance(likeness.OfShown(p)))
 				if all++; math.Abs(got-r.How.Aim) <= 3 {
 					near++
 				} else {
@@ -462,7 +462,7 @@ func TestKeptWebPIsOurOwn(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		return original.Distance(likeness.OfPlanes(p))
+		return original.Distance(likeness.OfShown(p))
 	}
 	kept := variant(t, source, "format=webp&quality=72")
 	if !strings.HasSuffix(kept.How.Setting, ", rate-distortion") {

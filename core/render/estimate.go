@@ -32,6 +32,13 @@ var encoding = map[declare.Format]struct{ work, bytes float64 }{
 	declare.JPEG: {3, 12}, declare.WebP: {12, 20}, declare.AVIF: {60, 60}, declare.JXL: {100, 80}, declare.PNG: {10, 16}, declare.GIF: {10, 16},
 }
 
+// What finding faces takes, and finding out what an erased place is filled from: work, and bytes.
+const (
+	looking      = 10
+	filling      = 60
+	lookingBytes = 64 << 20
+)
+
 const (
 	restingBytes = 24 << 20 // of a worker that does nothing
 	paintBytes   = 12       // for a pixel of the variant while it is painted
@@ -73,6 +80,18 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 		canvas = min(canvas, float64(j.Limits.Pixels))
 	}
 	e.Memory += int64(paintBytes * canvas)
+	if cut := j.Request.Mask().Kind == declare.SubjectMask; cut || j.Request.Redact+j.Request.Erase != "" || j.Request.XYWH.Faces.Declared || j.Request.Position.Focus == declare.Faces || j.Facts {
+		e.Memory += lookingBytes
+		e.Work += looking
+		if j.Request.Erase != "" { // what it is filled from stays beside it
+			e.Memory += int64(4 * float64(own.W) * float64(own.H))
+			e.Work += filling
+		}
+		if cut {
+			e.Work += filling
+			e.Memory += lookingBytes
+		}
+	}
 	if j.Facts {
 		e.Class = "facts"
 		return e

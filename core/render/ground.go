@@ -16,7 +16,24 @@ func (job Job) ground(plan geometry.Plan) (*raster.RGBA, error) {
 		return job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: w, Height: h, Fit: declare.Cover, Grow: declare.GrowYes}})
 	}
 	// It is placed in the box within the border, and painted under the border too (CSS Backgrounds Level 3, sections 2.7, 2.8).
-	area := plan.Padding()
+	return job.tiled(plan, plan.Padding(), d)
+}
+
+// maskPicture makes a mask of a picture, as large as the canvas, of which it covers all (CSS Masking Level 1, section 7).
+func (job Job) maskPicture(plan geometry.Plan, name string) (*raster.RGBA, error) {
+	d := job.Request.Declarations
+	d.BackgroundImage, d.GroundPosition, d.GroundSize, d.GroundRepeat = name, d.MaskPosition, d.MaskSize, d.MaskRepeat
+	if d.GroundRepeat == (declare.Repeats{}) {
+		d.GroundRepeat = declare.Repeats{X: declare.Tiled, Y: declare.Tiled}
+	}
+	if !d.GroundPosition.Declared {
+		d.GroundPosition.Declared = true // left and top
+	}
+	return job.tiled(plan, geometry.Rect{X1: plan.Canvas.W, Y1: plan.Canvas.H}, &d)
+}
+
+// tiled lays a picture over the canvas in an area, as its size, position and repeat say.
+func (job Job) tiled(plan geometry.Plan, area geometry.Rect, d *declare.Declarations) (*raster.RGBA, error) {
 	source, err := job.picture(d.BackgroundImage)
 	if err != nil {
 		return nil, err

@@ -16,6 +16,7 @@ import (
 type layers struct {
 	ground *raster.RGBA // covers the canvas; nil for none
 	top    *raster.RGBA // nil for none
+	mask   *raster.RGBA // of a picture, as large as the canvas; nil for none
 	x, y   int          // where its top left corner goes
 }
 
@@ -27,6 +28,12 @@ func layersOf(job Job, plan geometry.Plan) (layers, error) {
 	if d.BackgroundImage != "" {
 		var err error
 		if l.ground, err = job.ground(plan); err != nil {
+			return l, err
+		}
+	}
+	if m := d.Mask(); m.Kind == declare.ImageMask {
+		var err error
+		if l.mask, err = job.maskPicture(plan, m.Image); err != nil {
 			return l, err
 		}
 	}

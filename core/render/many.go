@@ -128,10 +128,14 @@ type need struct {
 
 	part codec.Part // of a drawing, and the pixels that it is drawn on
 	w, h int
+
+	revision string // what is altered
 }
 
 // need is what a task needs of its source.
-func (t *task) need() need { return need{t.scale, t.byPlanes, t.part, t.info.W, t.info.H} }
+func (t *task) need() need {
+	return need{t.scale, t.byPlanes, t.part, t.info.W, t.info.H, t.revision.key}
+}
 
 // decoded is what tasks of one sort need of a source, and that.
 type decoded struct {

@@ -15,6 +15,7 @@ type paints struct {
 	shadows     []declare.InnerShadow
 	shape       declare.Shape
 	radius      declare.Radius
+	mask        declare.Mask
 	any         bool // there is something to do, or the picture alone doesn't make the canvas
 	transparent bool // what is delivered has transparency, whatever the picture has
 	layers      layers
@@ -22,10 +23,13 @@ type paints struct {
 }
 
 func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
-	p := &paints{d: d, plan: plan, filters: d.Filters(), sides: d.BorderSides(), shadows: d.InnerShadows(), shape: d.ClipShape(), radius: d.Corners()}
+	p := &paints{d: d, plan: plan, filters: d.Filters(), sides: d.BorderSides(), shadows: d.InnerShadows(), shape: d.ClipShape(), radius: d.Corners(), mask: d.Mask()}
 	_, right := plan.Quarter()
 	rounded := p.radius.Round()
 	under := d.Background.Declared && d.Background.Opaque() || d.BackgroundImage != "" && d.Covers()
+	for _, f := range d.BackdropFilters() {
+		under = under && !(f.Name == "opacity" && f.Amount < 1)
+	}
 	gap := !plan.Complete || !right
 	if !gap && !alpha && (d.Blend == declare.BlendUnset || d.Blend == declare.Normal) {
 		p.d.Background = declare.Color{} // nothing of it shows
@@ -34,7 +38,8 @@ func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
 	for _, f := range p.filters {
 		fades = fades || f.Name == "opacity" && f.Amount < 1
 	}
-	clipped := p.shape.Kind != declare.NoShape
+	masked := p.mask.Kind == declare.LinearMask || p.mask.Kind == declare.RadialMask || p.mask.Kind == declare.ImageMask
+	clipped := p.shape.Kind != declare.NoShape || masked
 	p.faded = rounded || gap && !under
 	p.transparent = rounded || clipped || fades || gap && !under
 	layered := d.BackgroundImage != "" || d.After.Content != ""
@@ -71,6 +76,9 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 			ground.Over(p.layers.ground, 0, 0)
 			ground.Opaque = opaque
 		}
+		if functions := d.BackdropFilters(); len(functions) > 0 {
+			p.filter(ground, functions, raster.Extended)
+		}
 		opaque := ground.Opaque || pixels.Opaque
 		p.frame(ground)
 		ground.Blend(pixels, 0, 0, modes[d.Blend])
@@ -87,9 +95,23 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		c := p.corners()
 		pixels.Round(c.Across, c.Down)
 	}
-	p.filter(pixels)
+	edge := raster.Extended
+	if p.faded {
+		edge = raster.Faded
+	}
+	p.filter(pixels, p.filters, edge)
 	if p.shape.Kind != declare.NoShape {
 		pixels.Clip(p.shapePath())
+	}
+	if p.layers.mask != nil {
+		mask := maskBy(p.layers.mask, d.MaskMode)
+		pixels.ClipMask(mask)
+		mask.Free()
+	}
+	if p.mask.Kind == declare.LinearMask || p.mask.Kind == declare.RadialMask {
+		mask := maskOf(p.mask, d.MaskMode, pixels.W, pixels.H, p.plan.K)
+		pixels.ClipMask(mask)
+		mask.Free()
 	}
 	if d.Opacity.Declared && d.Opacity.Value < 1 {
 		pixels.Fade(d.Opacity.Value)
@@ -98,17 +120,13 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 }
 
 // filter runs the functions in order; those that only look at one pixel run together.
-func (p *paints) filter(pixels *raster.RGBA) {
-	edge := raster.Extended
-	if p.faded {
-		edge = raster.Faded
-	}
+func (p *paints) filter(pixels *raster.RGBA, functions []declare.FilterFunction, edge raster.Edge) {
 	var matrices []raster.Matrix
 	flush := func() {
 		pixels.ApplyMatrices(matrices)
 		matrices = matrices[:0]
 	}
-	for _, f := range p.filters {
+	for _, f := range functions {
 		switch f.Name {
 		case "brightness":
 			matrices = append(matrices, raster.Linear(f.Amount, 0))

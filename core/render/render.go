@@ -14,6 +14,7 @@ import (
 	"echolane/core/codec/icc"
 	"echolane/core/declare"
 	"echolane/core/encode"
+	"echolane/core/face"
 	"echolane/core/geometry"
 	"echolane/core/policy"
 	"echolane/core/raster"
@@ -22,7 +23,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "15"
+const Version = "16"
 
 // A Job is what one variant is made by.
 type Job struct {
@@ -37,6 +38,9 @@ type Job struct {
 
 	// Layers keeps such pictures as they were last made; nil makes them anew each time.
 	Layers *LayerCache `json:"-"`
+
+	// Findings keep what was found in pictures; nil finds it anew each time.
+	Findings *Findings `json:"-"`
 
 	// Facts asks for what can be found in the picture instead of a variant of it.
 	Facts bool
@@ -83,8 +87,27 @@ type Result struct {
 	How     encode.Encoding // how the bytes came about
 
 	// Where facts were asked for:
-	Subject *subject.Box `json:",omitempty"`
-	Colour  string       `json:",omitempty"` // the mean of the subject, as #rrggbb
+	Subject *subject.Found `json:",omitempty"`
+	Colour  string         `json:",omitempty"` // the mean of the subject, as #rrggbb
+	Faces   []face.Face    `json:",omitempty"`
+	Looks   *Looks         `json:",omitempty"`
+}
+
+// Looks are what a picture looks like, as a whole.
+type Looks struct {
+	Colours   []subject.Share `json:"colours"`   // the main ones, the largest share first
+	Kind      string          `json:"kind"`      // photograph, graphic or drawing
+	Sharpness float64         `json:"sharpness"` // of its sharpest parts, 640 pixels wide, 0–1: below about 0.4 it is out of focus
+	Lettered  bool            `json:"lettered"`  // some of it looks like text
+}
+
+// looksOf looks at a small copy of a picture.
+func looksOf(pixels *raster.RGBA, mediaType string) *Looks {
+	l := &Looks{Colours: subject.Colours(pixels), Sharpness: subject.Sharpness(pixels), Lettered: subject.Lettered(pixels)}
+	if l.Kind = (&encode.Picture{Pixels: pixels}).Kind(); mediaType == declare.Drawing {
+		l.Kind = "drawing"
+	}
+	return l
 }
 
 // A Stage is a step of the work and how long it took.
@@ -138,23 +161,50 @@ func probe(source []byte, d declare.Declarations) (codec.Info, error) {
 }
 
 // find looks for the subject or the detail in a small copy of the turned picture.
-func find(source []byte, info codec.Info, p geometry.Plan, aim declare.FocusMode) (subject.Box, error) {
-	pixels, err := smallCopy(source, info, p)
+func find(known *Findings, source []byte, info codec.Info, p geometry.Plan, aim declare.FocusMode) (subject.Box, error) {
+	w, h := p.Window()
+	if aim != declare.Detail {
+		if box, ok := markedIn(source, info, p, aim == declare.Faces, w, h); ok {
+			return box, nil
+		}
+	}
+	if aim == declare.Faces {
+		faces, err := found(known, source, fmt.Sprint(info.Orientation, p.Cut, p.Turn, p.MirrorX, p.MirrorY), bytesOfFaces, func() ([]face.Face, error) {
+			pixels, err := smallCopy(source, info, p, face.Side)
+			if err != nil {
+				return nil, err
+			}
+			defer pixels.Free()
+			return face.Find(pixels), nil
+		})
+		if err != nil {
+			return subject.Box{}, err
+		}
+		if len(faces) > 0 {
+			x0, y0, x1, y1 := face.Kept(faces, w, h)
+			return subject.Box{X0: x0, Y0: y0, X1: x1, Y1: y1}, nil
+		}
+	}
+	if aim == declare.Detail {
+		pixels, err := smallCopy(source, info, p, subject.DetailSide)
+		if err != nil {
+			return subject.Box{}, err
+		}
+		return subject.Detail(pixels, w, h), nil
+	}
+	pixels, err := smallCopy(source, info, p, subject.Side)
 	if err != nil {
 		return subject.Box{}, err
 	}
-	if aim == declare.Detail {
-		w, h := p.Window()
-		return subject.Detail(pixels, w, h), nil
-	}
-	return subject.Subject(pixels), nil
+	what := subject.Subject(pixels)
+	return what.Window(w, h), nil
 }
 
 // smallCopy is what finders look at. It depends on the source and what is cut and turned alone, never on the
-// slot, so what they find is the same at every size.
-func smallCopy(source []byte, info codec.Info, p geometry.Plan) (*raster.RGBA, error) {
+// slot, so what they find is the same at every size. Its longer side has at most so many pixels.
+func smallCopy(source []byte, info codec.Info, p geometry.Plan, side float64) (*raster.RGBA, error) {
 	tw, th := p.Turned()
-	k := math.Min(1, subject.Side/math.Max(tw, th))
+	k := math.Min(1, side/math.Max(tw, th))
 	small := p
 	small.Canvas = geometry.Size{W: max(1, int(math.Round(tw*k))), H: max(1, int(math.Round(th*k)))}
 	small.Placed = geometry.Rect{X1: small.Canvas.W, Y1: small.Canvas.H}
@@ -175,12 +225,23 @@ func smallCopy(source []byte, info codec.Info, p geometry.Plan) (*raster.RGBA, e
 }
 
 // facts are what is found in the picture.
-func facts(source []byte, info codec.Info, p geometry.Plan) (Result, error) {
-	pixels, err := smallCopy(source, info, p)
+func facts(known *Findings, source []byte, info codec.Info, p geometry.Plan) (Result, error) {
+	large, err := smallCopy(source, info, p, face.Side) // decoded once for all that is looked for
 	if err != nil {
 		return Result{}, refuseSource(err)
 	}
+	defer large.Free()
+	k := math.Min(1, subject.Side/float64(max(large.W, large.H)))
+	w, h := max(1, int(math.Round(float64(large.W)*k))), max(1, int(math.Round(float64(large.H)*k)))
+	pixels := raster.ResampleRGBA(large, raster.Axis{Step: float64(large.W) / float64(w), Len: w}, raster.Axis{Step: float64(large.H) / float64(h), Len: h})
+	defer pixels.Free()
 	box := subject.Subject(pixels)
+	if x0, y0, x1, y1, ok := marked(source, info, false); ok {
+		uw, uh := info.Upright()
+		if u0, v0, u1, v1, ok := p.InTurned(x0*float64(uw), y0*float64(uh), x1*float64(uw), y1*float64(uh)); ok {
+			box = subject.Found{Box: subject.Box{X0: u0, Y0: v0, X1: u1, Y1: v1}, Sure: 1, By: subject.ByRegion}
+		}
+	}
 	var sum [4]int
 	for y := int(box.Y0 * float64(pixels.H)); y < int(math.Ceil(box.Y1*float64(pixels.H))); y++ {
 		row := pixels.Row(y)
@@ -194,7 +255,16 @@ func facts(source []byte, info codec.Info, p geometry.Plan) (Result, error) {
 	if a := sum[3]; a > 0 { // premultiplied: alpha's own weight is in the sums
 		colour = fmt.Sprintf("#%02x%02x%02x", min(255, sum[0]*255/a), min(255, sum[1]*255/a), min(255, sum[2]*255/a))
 	}
-	return Result{Canvas: p.Canvas, Natural: p.Natural, Source: info.Type, Subject: &box, Colour: colour}, nil
+	var upright *raster.RGBA
+	if p.Cut == (geometry.Rect{X1: p.Upright.W, Y1: p.Upright.H}) && p.Turn == 0 && !p.MirrorX && !p.MirrorY {
+		upright = large
+	}
+	faces, err := facesOf(known, source, info, false, upright)
+	if err != nil {
+		return Result{}, refuseSource(err)
+	}
+	looks := looksOf(large, info.Type)
+	return Result{Canvas: p.Canvas, Natural: p.Natural, Source: info.Type, Subject: &box, Colour: colour, Faces: faces, Looks: looks}, nil
 }
 
 // watch takes lap times.
@@ -495,6 +565,10 @@ func resamplePlanes(src *raster.YCbCr, info codec.Info, p geometry.Plan, scale i
 
 func refuseSource(err error) *policy.Refusal {
 	reason := policy.ReasonSourceBroken
+	var no *policy.Refusal
+	if errors.As(err, &no) {
+		return no
+	}
 	var e *codec.Error
 	if errors.As(err, &e) && e.Truncated {
 		reason = policy.ReasonSourceTruncated

@@ -19,9 +19,10 @@ type task struct {
 	result Result
 	done   bool // begin has made it: facts, a placeholder, an animation
 
-	info    codec.Info
-	plan    geometry.Plan
-	part    codec.Part // of a drawing
+	info codec.Info
+	plan geometry.Plan
+	part codec.Part // of a drawing
+	revision
 	profile *icc.Transform
 	paints  *paints
 	tried   []declare.Format // that it is to be made in, the most promising first
@@ -50,20 +51,26 @@ func begin(source []byte, job Job) (t *task, err error) {
 		return t, r
 	}
 	nw, nh := info.Upright()
+	if around := job.Request.XYWH.Faces; around.Declared {
+		if job.Request.XYWH, err = aroundFaces(job.Findings, source, info, around.Room); err != nil {
+			return t, refuseSource(err)
+		}
+		t.lap("focus")
+	}
 	plan, ok := geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
 	if !ok {
 		return t, policy.NothingLeft(job.Request.XYWH, nw, nh)
 	}
 	if job.Facts {
 		t.done = true
-		t.result, err = facts(source, info, plan)
+		t.result, err = facts(job.Findings, source, info, plan)
 		return t, err
 	}
 	if aim := job.Request.Position.Focus; aim != declare.NoFocus && plan.Cuts() {
 		if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
 			return t, r
 		}
-		box, err := find(source, info, plan, aim)
+		box, err := find(job.Findings, source, info, plan, aim)
 		if err != nil {
 			return t, refuseSource(err)
 		}
@@ -82,8 +89,16 @@ func begin(source []byte, job Job) (t *task, err error) {
 	}
 	t.result = Result{Canvas: plan.Canvas, Natural: plan.Natural, Source: info.Type}
 	t.lap("plan")
+	if t.revision, err = revisionOf(job.Findings, source, info, geometry.Size{W: nw, H: nh}, &job.Request.Declarations); err != nil {
+		return t, refuseSource(err)
+	}
+	if !t.revision.none() {
+		t.lap("look")
+	}
 
 	info, plan, t.part = sized(info, plan)
+	t.revision.drawn(t.part, info.W, info.H)
+	info.Alpha = info.Alpha || t.matte != nil
 	profile := openProfile(info)
 	defer func() {
 		if t.profile == nil && profile != nil { // it isn't the task's to close
@@ -98,7 +113,7 @@ func begin(source []byte, job Job) (t *task, err error) {
 		t.lap("layers")
 	}
 	if format, ok := moves(info, job.Request, plan.Canvas, !info.Alpha && !paints.transparent); ok {
-		if err := animate(source, info, plan, paints, profile, job, format, &t.watch, &t.result); err != nil {
+		if err := animate(source, info, plan, paints, profile, job, format, &t.revision, &t.watch, &t.result); err != nil {
 			return &task{}, err
 		}
 		t.lap("encode")
@@ -111,7 +126,10 @@ func begin(source []byte, job Job) (t *task, err error) {
 	}
 	t.info, t.plan, t.profile, t.paints, t.tried, t.job = info, plan, profile, paints, tried, job
 	t.scale, t.bottom = decodeScale(info, plan), storedCut(info, plan).Y1
-	t.byPlanes = profile == nil && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && !encode.WantsPixels(tried)
+	if t.field != nil && t.part == (codec.Part{}) { // it may be filled from anywhere
+		t.bottom = info.H
+	}
+	t.byPlanes = profile == nil && t.none() && !paints.any && !plan.Nearest && job.Request.Quality != declare.Lossless && !encode.WantsPixels(tried)
 	return t, nil
 }
 
@@ -136,11 +154,15 @@ func (t *task) fromPlanes(from *raster.YCbCr) {
 	t.lap("resample")
 }
 
-// inSRGB is the decoded picture premultiplied in sRGB. It takes the picture's own pixels.
+// inSRGB is the decoded picture premultiplied in sRGB, altered as it's to be. It takes the picture's own pixels.
 func (t *task) inSRGB(picture codec.Picture) *raster.RGBA {
 	pixels := toSRGB(picture, t.profile)
 	t.lap("colour")
 	pixels.Premultiply()
+	if !t.none() {
+		t.apply(pixels, t.scale)
+		t.lap("revise")
+	}
 	return pixels
 }
 
@@ -179,7 +201,7 @@ func (t *task) deliver() error {
 		t.job.painted(t.picture.Pixels.Copy())
 		return nil
 	}
-	if err := deliver(&t.picture, t.tried, &t.result, t.source, t.info, t.plan, t.paints, t.job); err != nil {
+	if err := deliver(&t.picture, t.tried, &t.result, t.source, t.info, t.plan, t.paints, &t.revision, t.job); err != nil {
 		return err
 	}
 	t.lap("encode")

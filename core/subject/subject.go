@@ -1,10 +1,11 @@
 // Package subject finds where in a picture its subject is, and where its detail is.
 //
-// The subject is what differs from the rest: by a colour that is rare in the picture, by a difference from what
-// lies around it at several sizes, by edges, by skin-like tones, and a little by where people put things. Each
-// is a map; the maps are combined, and the box is drawn around the strongest coherent part. It needs no training
-// and no state, and works on a small copy, so it costs the same for every picture. After the ideas of Itti,
-// Koch and Niebur (1998, centre and surround) and Cheng et al. (2011, global contrast of colours).
+// The subject is what differs from the rest: from what runs along the picture's borders, by a colour that is rare in the picture, by
+// a difference from what lies around it at several sizes, by edges, by skin-like tones, by being sharp where the rest isn't, and a
+// little by where people put things. These are worked out for regions of about one colour, and the box is drawn around the
+// strongest coherent part. It needs no training and no state, and works on a small copy, so it costs the same for every
+// picture. After the ideas of Itti, Koch and Niebur (1998, centre and surround), Cheng et al. (2011, global contrast of colours)
+// and Zhu et al. (2014, what belongs to the border).
 package subject
 
 import (
@@ -12,10 +13,17 @@ import (
 	"slices"
 
 	"echolane/core/raster"
+	"echolane/core/superpixel"
 )
 
-// Side is the longest side of the copy that both finders expect.
-const Side = 96
+// Side is the longest side of the copy that Subject expects, DetailSide that Detail does.
+const (
+	Side       = 256
+	DetailSide = 96
+)
+
+// inner is the longest side of what Subject tells colours apart on.
+const inner = 112
 
 // A Box is a part of a picture, in parts of its sides: 0–1 from left and top.
 type Box struct {
@@ -36,19 +44,195 @@ type plane struct {
 
 func newPlane(w, h int) plane { return plane{w, h, make([]float32, w*h)} }
 
-// Subject finds the box around what the picture is of. p is premultiplied, at most Side on a side; a picture in
-// which nothing stands out has its subject in the whole.
-func Subject(p *raster.RGBA) Box {
-	w, h := p.W, p.H
-	if w < 8 || h < 8 {
-		return Whole
+// Found is where a picture's subject is.
+type Found struct {
+	Box
+	Sure float64 `json:"sure"` // 0–1: how much of what stands out is within the box, more than of any
+	By   Way     `json:"by"`
+	map_ plane
+	top  float32 // what of the map stands out most
+}
+
+// Way says what a subject was found by.
+type Way string
+
+// The ways.
+const (
+	ByTransparency Way = "transparency" // what isn't transparent
+	ByContrast     Way = "contrast"     // what differs from what lies around it
+	ByFocus        Way = "focus"        // the same, and what is sharp in a picture that isn't everywhere
+	ByFaces        Way = "faces"
+	ByRegion       Way = "region"  // what somebody has marked in the file
+	ByNothing      Way = "nothing" // the whole picture
+)
+
+// unsure is below which a window stays in the middle.
+const unsure = 0.7
+
+// Subject finds what the picture is of. p is premultiplied, at most Side on a side; a picture in which nothing stands out has its
+// subject in the whole.
+func Subject(p *raster.RGBA) Found {
+	nothing := Found{Box: Whole, By: ByNothing}
+	if p.W < 8 || p.H < 8 {
+		return nothing
 	}
 	if b, ok := solid(p); ok {
-		return b
+		return Found{Box: b, Sure: 1, By: ByTransparency}
 	}
-	lab := opponent(p)
-	map_ := combine(lab, w, h)
-	return boxAround(map_)
+	m, shallow := standing(p)
+	f := Found{Box: boxAround(m), By: ByContrast, map_: m}
+	if f.Box == Whole {
+		return nothing
+	}
+	for _, v := range []*float64{&f.X0, &f.Y0, &f.X1, &f.Y1} {
+		*v = math.Round(1e4**v) / 1e4
+	}
+	s := slices.Clone(m.v)
+	f.top = max(1e-6, nth(s, len(s)*98/100))
+	if shallow > 0.3 {
+		f.By = ByFocus
+	}
+	var in, all, n float64
+	for i, v := range m.v {
+		x, y := (float64(i%m.w)+0.5)/float64(m.w), (float64(i/m.w)+0.5)/float64(m.h)
+		all += float64(v * v)
+		if x > f.X0 && x < f.X1 && y > f.Y0 && y < f.Y1 {
+			in += float64(v * v)
+			n++
+		}
+	}
+	if n /= float64(len(m.v)); all > 0 && n < 1 {
+		f.Sure = math.Round(100*max(0, (in/all-n)/(1-n))) / 100
+	}
+	return f
+}
+
+// Unsure reports whether it's better to take the picture's middle.
+func (f *Found) Unsure() bool { return f.Sure < unsure }
+
+// Window is the part of the picture, w×h in parts of its sides, that shows most of the subject.
+func (f *Found) Window(w, h float64) Box {
+	b := f.Box
+	if f.Unsure() {
+		b = Whole
+	}
+	x, y := min(max((b.X0+b.X1)/2-w/2, 0), 1-w), min(max((b.Y0+b.Y1)/2-h/2, 0), 1-h)
+	if m := f.map_; m.v != nil && b != Whole {
+		x0, y0, x1, y1 := int(b.X0*float64(m.w)), int(b.Y0*float64(m.h)), int(b.X1*float64(m.w)), int(b.Y1*float64(m.h))
+		across, down := make([]float64, m.w), make([]float64, m.h)
+		for j := y0; j < y1; j++ {
+			for i := x0; i < x1; i++ {
+				v := float64(m.v[j*m.w+i])
+				across[i] += v * v
+				down[j] += v * v
+			}
+		}
+		if b.X1-b.X0 > w {
+			x = most(across, w)
+		}
+		if b.Y1-b.Y0 > h {
+			y = most(down, h)
+		}
+	}
+	return Box{x, y, x + w, y + h}
+}
+
+// Standing is how much a place stands out, 0–1, by parts of the picture's sides.
+func (f *Found) Standing(x, y float64) float64 {
+	m := f.map_
+	if m.v == nil {
+		if x >= f.X0 && x <= f.X1 && y >= f.Y0 && y <= f.Y1 {
+			return f.Sure
+		}
+		return 0
+	}
+	i := min(m.h-1, max(0, int(y*float64(m.h))))*m.w + min(m.w-1, max(0, int(x*float64(m.w))))
+	return min(1, float64(m.v[i]/f.top))
+}
+
+// most is where a part of the values has the largest sum; of about equals, the middle.
+func most(values []float64, part float64) float64 {
+	n := len(values)
+	sums := make([]float64, n+1)
+	for i, v := range values {
+		sums[i+1] = sums[i] + v
+	}
+	size := min(n, max(1, int(part*float64(n)+0.5)))
+	best, at, count := 0.0, 0.0, 0.0
+	for i := 0; i+size <= n; i++ {
+		best = max(best, sums[i+size]-sums[i])
+	}
+	for i := 0; i+size <= n; i++ {
+		if sums[i+size]-sums[i] >= 0.97*best {
+			at += float64(i)
+			count++
+		}
+	}
+	return min(1-part, at/count/float64(n))
+}
+
+// standing is a map of how much each place stands out, and how shallow the picture's focus is, 0–1.
+func standing(p *raster.RGBA) (m plane, shallow float32) {
+	const parts = 150
+	k := min(1, inner/float64(max(p.W, p.H)))
+	w, h := max(8, int(math.Round(float64(p.W)*k))), max(8, int(math.Round(float64(p.H)*k)))
+	small := raster.ResampleRGBA(p, raster.Axis{Step: float64(p.W) / float64(w), Len: w}, raster.Axis{Step: float64(p.H) / float64(h), Len: h})
+	defer small.Free()
+	lab := opponent(small)
+	places := combine(lab, w, h)
+	focus, shallow := inFocus(p)
+	r := regions{superpixel.New([3][]float32{lab[0].v, lab[1].v, lab[2].v}, w, h, parts)}
+	n := len(r.Colour)
+	mean, clear, weight := make([]float32, n), make([]float32, n), make([]float32, n)
+	top := float32(1e-6)
+	for i, k := range r.Of {
+		mean[k] += places.v[i] / r.Area[k]
+		clear[k] += focus.v[i/w*focus.h/h*focus.w+i%w*focus.w/w] / r.Area[k]
+	}
+	for _, v := range mean {
+		top = max(top, v)
+	}
+	// People put what matters off the borders.
+	long := float64(max(w, h))
+	for k := range weight {
+		dx, dy := float64(r.X[k])*long/float64(w)-0.5, float64(r.Y[k])*long/float64(h)-0.48
+		prior := float32(0.6 + 0.4*math.Exp(-5*(dx*dx+dy*dy)))
+		mean[k] = 1 + mean[k]/top
+		weight[k] = prior * mean[k] * clear[k]
+	}
+	v := r.standing(weight)
+	m = newPlane(w, h)
+	for i, k := range r.Of {
+		m.v[i] = v[k] * mean[k] * (0.3 + clear[k])
+	}
+	return m.blur(1), shallow
+}
+
+// inFocus is how much each place counts for being sharp: all the same where the whole picture is. shallow is how much less the
+// others count, 0–1.
+func inFocus(p *raster.RGBA) (out plane, shallow float32) {
+	sharp, contrast := sharpness(p)
+	out = newPlane(sharp.w, sharp.h)
+	var clear, told float32
+	for i, c := range contrast.v {
+		if c > 0.02 {
+			told++
+			if sharp.v[i] > 0.55 {
+				clear++
+			}
+		}
+		out.v[i] = max(0, min(1, (sharp.v[i]-0.4)/0.4)) * min(1, contrast.v[i]/0.1)
+	}
+	if told >= 0.05*float32(len(out.v)) {
+		shallow = max(0, min(1, (0.88-clear/told)/0.2))
+	}
+	out = out.blur(1)
+	s := slices.Clone(out.v)
+	top := max(1e-3, nth(s, len(s)*97/100))
+	for i, v := range out.v {
+		out.v[i] = 1 - shallow + shallow*(0.15+min(1, v/top))
+	}
+	return out, shallow
 }
 
 // solid is the box around what isn't transparent, where a good part of the picture is.
@@ -69,31 +253,10 @@ func solid(p *raster.RGBA) (Box, bool) {
 	return Box{float64(x0) / float64(p.W), float64(y0) / float64(p.H), float64(x1) / float64(p.W), float64(y1) / float64(p.H)}, true
 }
 
-// opponent gives luminance, red-green and blue-yellow, in Oklab, each about 0–1 or around 0.
-func opponent(p *raster.RGBA) [3]plane {
-	var out [3]plane
-	for i := range out {
-		out[i] = newPlane(p.W, p.H)
-	}
-	var linear [256]float64
-	for i := range linear {
-		v := float64(i) / 255
-		if linear[i] = v / 12.92; v > 0.04045 {
-			linear[i] = math.Pow((v+0.055)/1.055, 2.4)
-		}
-	}
-	for y := range p.H {
-		row := p.Row(y)
-		for x := range p.W {
-			r, g, b := linear[row[4*x]], linear[row[4*x+1]], linear[row[4*x+2]]
-			l := math.Cbrt(0.4122214708*r + 0.5363325363*g + 0.0514459929*b)
-			m := math.Cbrt(0.2119034982*r + 0.6806995451*g + 0.1073969566*b)
-			s := math.Cbrt(0.0883024619*r + 0.2817188376*g + 0.6299787005*b)
-			i := y*p.W + x
-			out[0].v[i] = float32(0.2104542553*l + 0.7936177850*m - 0.0040720468*s)
-			out[1].v[i] = float32(1.9779984951*l - 2.4285922050*m + 0.4505937099*s)
-			out[2].v[i] = float32(0.0259040371*l + 0.7827717662*m - 0.8086757660*s)
-		}
+// opponent gives lightness, red-green and blue-yellow, in Oklab, each about 0–1 or around 0.
+func opponent(p *raster.RGBA) (out [3]plane) {
+	for c, v := range superpixel.Oklab(p) {
+		out[c] = plane{p.W, p.H, v}
 	}
 	return out
 }

@@ -15,13 +15,6 @@ func small(p *raster.RGBA) *raster.RGBA {
 	return raster.ResampleRGBA(p, raster.Axis{Step: float64(p.W) / float64(w), Len: w}, raster.Axis{Step: float64(p.H) / float64(h), Len: h})
 }
 
-// window is where a window of w×h parts of the picture goes for a box: around its middle, within the picture.
-func window(b Box, w, h float64) Box {
-	x := min(max((b.X0+b.X1)/2-w/2, 0), 1-w)
-	y := min(max((b.Y0+b.Y1)/2-h/2, 0), 1-h)
-	return Box{x, y, x + w, y + h}
-}
-
 func overlap(a, b Box) float64 {
 	w, h := min(a.X1, b.X1)-max(a.X0, b.X0), min(a.Y1, b.Y1)-max(a.Y0, b.Y0)
 	if w <= 0 || h <= 0 {
@@ -63,7 +56,7 @@ func TestSubjectsAreKeptWhole(t *testing.T) {
 			if truth.X1-truth.X0 > w || truth.Y1-truth.Y0 > h || w > 0.97 && h > 0.97 {
 				continue
 			}
-			ours, centre := window(found, w, h), window(Whole, w, h)
+			ours, centre := found.Window(w, h), Box{0.5 - w/2, 0.5 - h/2, 0.5 + w/2, 0.5 + h/2}
 			inside := func(b Box) bool {
 				return b.X0 <= truth.X0+slack && b.Y0 <= truth.Y0+slack && b.X1 >= truth.X1-slack && b.Y1 >= truth.Y1-slack
 			}
@@ -79,7 +72,7 @@ func TestSubjectsAreKeptWhole(t *testing.T) {
 				}
 			}
 			if !inside(ours) {
-				t.Logf("%s at %.2f: the subject %.2f, found %.2f", l.Name, shape, truth, found)
+				t.Logf("%s at %.2f: the subject %.2f, found %.2f", l.Name, shape, truth, found.Box)
 			}
 		}
 	}
@@ -96,10 +89,10 @@ func TestSubjectsAreKeptWhole(t *testing.T) {
 func TestNothingStandsOutInOneColour(t *testing.T) {
 	p := raster.NewRGBA(128, 80)
 	p.Fill(90, 120, 150, 255)
-	if b := Subject(p); b != Whole {
+	if b := Subject(p).Box; b != Whole {
 		t.Errorf("one colour has its subject in %v", b)
 	}
-	if b := Subject(raster.NewRGBA(3, 90)); b != Whole {
+	if b := Subject(raster.NewRGBA(3, 90)).Box; b != Whole {
 		t.Errorf("a sliver has its subject in %v", b)
 	}
 }

@@ -27,7 +27,7 @@ type Picture struct {
 }
 
 // Version changes whenever a picture does; a folder drawn by another version is drawn anew.
-const Version = "1"
+const Version = "2"
 
 // Catalogue lists all pictures.
 func Catalogue() []Picture {
@@ -40,6 +40,7 @@ func Catalogue() []Picture {
 		{"rokkaku-studio.jpg", "A six-sided fighting kite on grey paper", rokkakuStudio},
 		{"sled-blue.jpg", "A blue sled kite on white", sledBlue},
 		{"festival-crowd.jpg", "The crowd below the kites on Saturday", festivalCrowd},
+		{"festival-friends.jpg", "Five visitors before a red kite", festivalFriends},
 		{"spool-turned.jpg", "A spool of twine on the bench, taken with the camera turned", spoolTurned},
 		{"silk-wide-colour.jpg", "Dyed silk in colours beyond most screens", silkWide},
 		{"poster-press.jpg", "The festival poster as it went to press", posterPress},

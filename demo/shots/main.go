@@ -40,7 +40,7 @@ var shots = []shot{
 	{file: "today.png", url: places + "today", w: 1280, h: 800, ready: "canvas"},
 	{file: "stock.png", url: places + "stock/kestrel", w: 1280, h: 800, ready: "section[aria-label='Kept variants'] tbody tr"},
 	{file: "easel-light.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2", w: 1280, h: 800, ready: `[data-testid=saving]`},
-	{file: "easel-paint.png", url: console + "delta-red.jpg?width=480&aspect-ratio=3/2&object-position=subject&after-content=url(catalogue/mark.png)&after-width=18%25&after-inset=auto+4%25+4%25+auto&border-radius=24px&filter=sepia(.6)+contrast(1.1)", w: 1280, h: 800, ready: `[data-testid=saving]`},
+	{file: "easel-places.png", url: console + "festival-friends.jpg?width=480&view=places&erase=percent:71,9,15,30&redact=percent:4,62,14,10", w: 1280, h: 800, ready: `[data-face="5"]`},
 	{file: "easel-sweep.png", url: console + "festival-crowd.jpg?width=480&view=sweep", w: 1280, h: 900, ready: `svg[aria-label="Likeness against bytes"] g:nth-of-type(9) circle:nth-of-type(12)`},
 	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
 	{file: "markup.png", url: console + "delta-red.jpg?view=markup&aspect-ratio=3/2&alt=A+red+delta+kite+high+in+a+summer+sky", w: 1280, h: 800, ready: `[data-testid=markup]`},

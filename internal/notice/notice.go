@@ -78,7 +78,10 @@ func components() ([]component, error) {
 		return nil, err
 	}
 	goroot, version, _ := strings.Cut(strings.TrimSpace(root), "\n")
-	all := []component{{"Go", strings.TrimPrefix(version, "go"), goroot}}
+	all := []component{
+		{"Go", strings.TrimPrefix(version, "go"), goroot},
+		{"@vladmandic/face-api (the weights in core/face/weights)", "1.7.15", "core/face/weights"},
+	}
 	list, err := output("go", "list", "-deps", "-f", "{{with .Module}}{{if not .Main}}{{.Path}}\t{{.Version}}\t{{.Dir}}{{end}}{{end}}", "./cmd/echolane")
 	if err != nil {
 		return nil, err

@@ -293,7 +293,7 @@ func (m *maker) facts(ctx context.Context) (*cache.Variant, error) {
 		return nil, err
 	}
 	f := source.FactsOf(m.own().Known.Version, h)
-	f.Subject, f.Colour, f.Placeholder = found.Subject, found.Colour, PlaceholderURL(tiny.Data)
+	f.Subject, f.Colour, f.Faces, f.Looks, f.Placeholder = found.Subject, found.Colour, found.Faces, found.Looks, PlaceholderURL(tiny.Data)
 	body, err := json.Marshal(f)
 	if err != nil {
 		return nil, err

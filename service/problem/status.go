@@ -45,7 +45,7 @@ var byStatus = map[int][]policy.Reason{
 	414: {policy.ReasonURITooLong},
 	422: {
 		policy.ReasonQualityNotDelivered, policy.ReasonSourceTooManyFrames, policy.ReasonVariantTooLarge,
-		policy.ReasonGlyphsMissing, policy.ReasonNothingLeft, policy.ReasonBudgetOutOfReach, policy.ReasonNotAnImage,
+		policy.ReasonGlyphsMissing, policy.ReasonNothingLeft, policy.ReasonErasedTooMuch, policy.ReasonNoClearSubject, policy.ReasonBudgetOutOfReach, policy.ReasonNotAnImage,
 		policy.ReasonSourceBroken, policy.ReasonSourceTruncated, policy.ReasonSourceTooManyBytes,
 		policy.ReasonSourceTooManyPixels, policy.ReasonTooLargeForFormat, policy.ReasonRenderTooSlow, policy.ReasonRenderTooMuch, policy.ReasonSourceSetAside,
 		policy.ReasonTooManyVariants, policy.ReasonSecretMissing,

@@ -16,7 +16,9 @@ import (
 
 	"echolane/core/codec"
 	"echolane/core/codec/formats"
+	"echolane/core/face"
 	"echolane/core/policy"
+	"echolane/core/render"
 	"echolane/core/subject"
 	"echolane/core/wording"
 )
@@ -203,10 +205,14 @@ type Facts struct {
 	HasProfile bool   `json:"has_profile"`
 	HasAlpha   bool   `json:"has_alpha"`
 	Digest     Digest `json:"digest"`
-	// Subject is the box around what the picture is of, in parts of its sides, and Colour the mean of that, where
-	// they were looked for.
-	Subject *subject.Box `json:"subject,omitempty"`
-	Colour  string       `json:"colour,omitempty"`
+	// Subject is the box around what the picture is of, in parts of its sides, how sure that is and what it was found by, and
+	// Colour the mean of the box, where they were looked for.
+	Subject *subject.Found `json:"subject,omitempty"`
+	Colour  string         `json:"colour,omitempty"`
+	// Faces are the boxes around faces, the largest first, in parts of the sides.
+	Faces []face.Face `json:"faces,omitempty"`
+	// Looks are what it looks like as a whole.
+	Looks *render.Looks `json:"looks,omitempty"`
 	// Placeholder is a tiny picture as a data URL, where it was asked for.
 	Placeholder string `json:"placeholder,omitempty"`
 }

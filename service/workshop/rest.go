@@ -15,6 +15,8 @@ type rester struct {
 	mu    sync.Mutex // held by whoever works
 	timer *time.Timer
 	took  int64 // bytes of sources since memory was given back
+
+	forget func() // drops what is kept only for jobs that follow soon
 }
 
 const (
@@ -47,6 +49,7 @@ func (r *rester) rest() {
 	}
 	defer r.mu.Unlock()
 	r.took = 0
+	r.forget()
 	debug.FreeOSMemory()
 	C.malloc_trim(0)
 }

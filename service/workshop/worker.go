@@ -31,11 +31,11 @@ func Work() error {
 	in, out := bufio.NewReaderSize(files, 64<<10), bufio.NewWriterSize(socket, 64<<10)
 	start := time.Now()
 	clock := func() time.Duration { return time.Since(start) }
-	layers := render.NewLayerCache(layerRoom)
+	layers, findings := render.NewLayerCache(layerRoom), render.NewFindings(findingsRoom)
 	if err := send(out, hello{Measures: measures}, nil); err != nil {
 		return err
 	}
-	var rest rester
+	rest := rester{forget: findings.Forget}
 	for {
 		var o message
 		data, err := receive(in, &o, math.MaxInt64)
@@ -58,7 +58,7 @@ func Work() error {
 			runtime.GOMAXPROCS(procs)
 		}
 		if !changed && o.Kind == toRender && len(o.More) > 0 {
-			if err := doMany(&o, sources, clock, out); err != nil {
+			if err := doMany(&o, sources, clock, findings, out); err != nil {
 				return err
 			}
 			rest.done(sources)
@@ -67,7 +67,7 @@ func Work() error {
 		a := answer{Changed: changed}
 		if !changed {
 			digests := o.digests(sources)
-			o.Job.Clock, o.Job.Layers = clock, layers
+			o.Job.Clock, o.Job.Layers, o.Job.Findings = clock, layers, findings
 			a.do(&o, sources)
 			a.Digests = <-digests
 		}
@@ -109,11 +109,11 @@ func refusalOf(err error) *policy.Refusal {
 }
 
 // doMany makes many variants of one source, and sends each as soon as it is there.
-func doMany(o *message, sources [][]byte, clock func() time.Duration, out *bufio.Writer) error {
+func doMany(o *message, sources [][]byte, clock func() time.Duration, findings *render.Findings, out *bufio.Writer) error {
 	digests := o.digests(sources)
 	jobs := append([]render.Job{o.Job}, o.More...)
 	for i := range jobs {
-		jobs[i].Clock = clock
+		jobs[i].Clock, jobs[i].Findings = clock, findings
 	}
 	var read []source.Digest
 	var broke error
@@ -133,3 +133,6 @@ const mostSplices = 20_000
 
 // layerRoom is how many bytes of decoded layers a worker keeps.
 const layerRoom = 16 << 20
+
+// findingsRoom is how many bytes of what was found in pictures a worker keeps while it works.
+const findingsRoom = 24 << 20

@@ -169,7 +169,7 @@ function degrees(angle: string | undefined): number | undefined {
   return angle !== undefined && /deg$/i.test(angle) && Number.isFinite(n) ? n : undefined;
 }
 
-const positions = ["center", "subject", "detail", "top", "bottom", "left", "right", "left top", "right top", "left bottom", "right bottom"];
+const positions = ["center", "subject", "faces", "detail", "top", "bottom", "left", "right", "left top", "right top", "left bottom", "right bottom"];
 
 const written = /^\s*\d*\.?\d+\s*(\/\s*\d*\.?\d+\s*)?$/;
 

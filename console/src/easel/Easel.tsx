@@ -11,6 +11,7 @@ import { Controls } from "./Controls";
 import { CopyAddress } from "./CopyAddress";
 import { imageAddress, readDeclarations, writeDeclarations, type Declarations } from "./declarations";
 import { usePicture, useSettled } from "./pictures";
+import { Places } from "./Places";
 import { Sources } from "./Sources";
 import { Markup } from "./Markup";
 import { Sweep } from "./Sweep";
@@ -91,7 +92,7 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
   const original = usePicture(originalAddress(site, lane, path, 0));
   const variant = usePicture(settled);
   const asked = props.query.get("view");
-  const view = asked === "sweep" || asked === "markup" ? asked : "compare";
+  const view = asked === "places" || asked === "sweep" || asked === "markup" ? asked : "compare";
   const show = (d: Declarations, v: string) => {
     const q = writeDeclarations(d);
     if (v !== "compare") q.set("view", v);
@@ -108,13 +109,27 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
             value={view}
             options={[
               { value: "compare", text: "compare" },
+              { value: "places", text: "places" },
               { value: "sweep", text: "sweep" },
               { value: "markup", text: "markup" },
             ]}
             onChange={(v) => show(declared, v)}
           />
         </div>
-        {view === "markup" ? (
+        {view === "places" ? (
+          <Places
+            original={original.error ? undefined : original.data}
+            source={imageAddress(site, lane, path, { more: {} })}
+            error={original.error}
+            declared={declared}
+            onChange={(name, value) => {
+              const more = { ...declared.more };
+              if (value === undefined) delete more[name];
+              else more[name] = value;
+              change({ ...declared, more });
+            }}
+          />
+        ) : view === "markup" ? (
           <Markup site={site} lane={lane} path={path} declared={declared} />
         ) : view === "sweep" ? (
           <Sweep site={site} lane={lane} path={path} declared={declared} delivers={props.formats} alpha={facts.data?.has_alpha ?? false} />
@@ -124,7 +139,7 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
           variant={variant.error ? undefined : variant.data}
           standIn={imageAddress(site, lane, path, { width: props.rungs[0] ?? 208, more: {} })}
           natural={facts.data}
-          alpha={facts.data?.has_alpha ?? false}
+          alpha={(facts.data?.has_alpha ?? false) || "mask-image" in declared.more}
           fit={declared.fit ?? props.defaults.fit ?? "fill"}
           busy={variant.isFetching || settled !== image}
           error={variant.error ?? original.error}

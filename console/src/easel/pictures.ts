@@ -1,7 +1,7 @@
 // Fetching pictures with what the Easel says about them: bytes, type, time and the cache's answer.
 import { keepPreviousData, useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
-import { patiently } from "../api/client";
+import { patiently, type Facts } from "../api/client";
 import { accept } from "./language";
 
 export interface Picture {
@@ -35,6 +35,15 @@ export function usePicture(address: string | undefined) {
     staleTime: 60_000,
     gcTime: 60_000,
     placeholderData: keepPreviousData,
+  });
+}
+
+// useFound is what is found in the picture at an image's address: as=facts says it.
+export function useFound(address: string) {
+  return useQuery({
+    queryKey: ["found", address],
+    queryFn: async ({ signal }) => (await (await patiently(`${address}?as=facts`, { signal })).json()) as Facts,
+    staleTime: 60_000,
   });
 }
 

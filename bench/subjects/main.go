@@ -1,0 +1,214 @@
+// Command subjects reports how well subjects are found, on photographs of Debian's packages and what is cut from them, and on
+// pictures that we drew: `make subject-report`. Its argument is where to write a page with the pictures.
+package main
+
+import (
+	"bufio"
+	"bytes"
+	_ "embed"
+	"flag"
+	"fmt"
+	"math"
+	"os"
+	"path/filepath"
+	"runtime"
+	"strings"
+
+	"golang.org/x/sync/errgroup"
+
+	"echolane/bench/corpus"
+	"echolane/core/raster"
+	"echolane/core/subject"
+	"echolane/demo/pictures"
+)
+
+//go:embed labels.txt
+var labels []byte
+
+func main() {
+	verbose := flag.Bool("v", false, "tell of every picture whose subject is cut")
+	flag.Parse()
+	if err := run(*verbose); err != nil {
+		fmt.Fprintln(os.Stderr, "subjects:", err)
+		os.Exit(1)
+	}
+}
+
+// A Labelled is a picture whose subject is known, as the finder sees it.
+type Labelled struct {
+	Name   string
+	Group  string // "fitted on", "not fitted on", "drawn"
+	Truth  subject.Box
+	Pixels *raster.RGBA
+	W, H   float64
+}
+
+// A tally is how a group went.
+type tally struct {
+	pictures, crops, whole, centre, worse, better int
+	overlap                                       float64
+}
+
+func run(verbose bool) error {
+	set, err := photographs()
+	if err != nil {
+		return err
+	}
+	for _, l := range pictures.LabelledSet() {
+		p := &raster.RGBA{Pix: l.Pix, Stride: 4 * l.W, W: l.W, H: l.H, Opaque: true}
+		w, h := float64(l.W), float64(l.H)
+		set = append(set, Labelled{l.Name, "drawn", subject.Box{X0: l.X0 / w, Y0: l.Y0 / h, X1: l.X1 / w, Y1: l.Y1 / h}, small(p), w, h})
+	}
+	found := make([]subject.Found, len(set))
+	var work errgroup.Group
+	work.SetLimit(runtime.NumCPU())
+	for i, l := range set {
+		work.Go(func() error {
+			found[i] = subject.Subject(l.Pixels)
+			return nil
+		})
+	}
+	if err := work.Wait(); err != nil {
+		return err
+	}
+	tallies := map[string]*tally{}
+	for i, l := range set {
+		t := tallies[l.Group]
+		if t == nil {
+			t = &tally{}
+			tallies[l.Group] = t
+		}
+		t.add(l, found[i], verbose)
+	}
+	for _, group := range []string{"fitted on", "not fitted on", "drawn"} {
+		t := tallies[group]
+		if t == nil {
+			continue
+		}
+		n := float64(t.crops)
+		fmt.Printf("%-13s  %3d pictures, %4d crops: the subject wholly inside %.1f %% (of the centre's %.1f %%), overlap of boxes %.2f, better than the centre %.1f %%, worse %.1f %%\n",
+			group, t.pictures, t.crops, 100*float64(t.whole)/n, 100*float64(t.centre)/n, t.overlap/float64(t.pictures), 100*float64(t.better)/n, 100*float64(t.worse)/n)
+	}
+	return nil
+}
+
+// shapes are the widths to heights that pictures are cut to.
+var shapes = []float64{1, 3.0 / 4, 4.0 / 3, 2, 0.5}
+
+func (t *tally) add(l Labelled, found subject.Found, verbose bool) {
+	const slack = 0.012 // a hair of the outline
+	t.pictures++
+	t.overlap += union(found.Box, l.Truth)
+	for _, shape := range shapes {
+		w, h := 1.0, 1.0
+		if natural := l.W / l.H; shape < natural {
+			w = shape / natural
+		} else {
+			h = natural / shape
+		}
+		b := l.Truth
+		if b.X1-b.X0 > w || b.Y1-b.Y0 > h || w > 0.97 && h > 0.97 {
+			continue
+		}
+		inside := func(v subject.Box) bool {
+			x, y := v.X0, v.Y0
+			return x <= b.X0+slack && y <= b.Y0+slack && x+w >= b.X1-slack && y+h >= b.Y1-slack
+		}
+		ours, centre := inside(found.Window(w, h)), inside(subject.Box{X0: 0.5 - w/2, Y0: 0.5 - h/2})
+		t.crops++
+		for _, c := range []struct {
+			yes bool
+			n   *int
+		}{{ours, &t.whole}, {centre, &t.centre}, {ours && !centre, &t.better}, {centre && !ours, &t.worse}} {
+			if c.yes {
+				*c.n++
+			}
+		}
+		if verbose && !ours {
+			fmt.Printf("  %s %s at %.2f: %.2f, found %.2f, sure %.2f\n", l.Group, l.Name, shape, b, found.Box, found.Sure)
+		}
+	}
+}
+
+// union is how much two boxes have in common of what they cover in all.
+func union(a, b subject.Box) float64 {
+	w, h := math.Min(a.X1, b.X1)-math.Max(a.X0, b.X0), math.Min(a.Y1, b.Y1)-math.Max(a.Y0, b.Y0)
+	if w <= 0 || h <= 0 {
+		return 0
+	}
+	both := w * h
+	return both / ((a.X1-a.X0)*(a.Y1-a.Y0) + (b.X1-b.X0)*(b.Y1-b.Y0) - both)
+}
+
+// photographs are those that are labelled, and nine parts of each, in which the subject lies elsewhere.
+func photographs() ([]Labelled, error) {
+	var set []Labelled
+	lines := bufio.NewScanner(bytes.NewReader(labels))
+	n := 0
+	for lines.Scan() {
+		text := lines.Text()
+		if strings.HasPrefix(text, "#") {
+			continue
+		}
+		var name string
+		var b subject.Box
+		if _, err := fmt.Sscan(text, &name, &b.X0, &b.Y0, &b.X1, &b.Y1); err != nil {
+			return nil, fmt.Errorf("labels.txt: %q: %w", text, err)
+		}
+		group := "not fitted on"
+		if n++; n%2 == 1 {
+			group = "fitted on"
+		}
+		source, err := os.ReadFile(filepath.Join(corpus.Folder, name))
+		if err != nil {
+			return nil, err
+		}
+		p, err := corpus.Reduced(source, 900)
+		if err != nil {
+			return nil, fmt.Errorf("%s: %w", name, err)
+		}
+		set = append(set, Labelled{name, group, b, small(p), float64(p.W), float64(p.H)})
+		for i, part := range parts(b) {
+			x0, y0, x1, y1 := int(part.X0*float64(p.W)), int(part.Y0*float64(p.H)), int(part.X1*float64(p.W)), int(part.Y1*float64(p.H))
+			cut := p.View(x0, y0, x1, y1)
+			w, h := part.X1-part.X0, part.Y1-part.Y0
+			in := subject.Box{X0: (b.X0 - part.X0) / w, Y0: (b.Y0 - part.Y0) / h, X1: (b.X1 - part.X0) / w, Y1: (b.Y1 - part.Y0) / h}
+			set = append(set, Labelled{fmt.Sprintf("%s, part %d", name, i+1), group, in, small(cut.Copy()), float64(cut.W), float64(cut.H)})
+		}
+	}
+	return set, nil
+}
+
+// parts are windows of a picture in which its subject lies left, in the middle and right, above, in the middle and below.
+func parts(b subject.Box) (list []subject.Box) {
+	const margin = 0.03
+	side := math.Max(0.6, 1.25*math.Max(b.X1-b.X0, b.Y1-b.Y0))
+	if side >= 0.97 {
+		return nil
+	}
+	axis := func(low, high float64) (at []float64) {
+		for _, v := range []float64{low - margin, (low+high)/2 - side/2, high + margin - side} {
+			v = math.Min(math.Max(v, 0), 1-side)
+			v = math.Round(v*100) / 100
+			if len(at) == 0 || math.Abs(at[len(at)-1]-v) > 0.02 {
+				at = append(at, v)
+			}
+		}
+		return at
+	}
+	for _, y := range axis(b.Y0, b.Y1) {
+		for _, x := range axis(b.X0, b.X1) {
+			list = append(list, subject.Box{X0: x, Y0: y, X1: x + side, Y1: y + side})
+		}
+	}
+	return list
+}
+
+// small is the copy that the finder works on.
+func small(p *raster.RGBA) *raster.RGBA {
+	k := math.Min(1, subject.Side/float64(max(p.W, p.H)))
+	w, h := max(1, int(math.Round(float64(p.W)*k))), max(1, int(math.Round(float64(p.H)*k)))
+	out := raster.ResampleRGBA(p, raster.Axis{Step: float64(p.W) / float64(w), Len: w}, raster.Axis{Step: float64(p.H) / float64(h), Len: h})
+	out.Opaque = true
+	return out
+}

@@ -1,0 +1,31 @@
+package convolve
+
+import "golang.org/x/sys/cpu"
+
+// hasVectors is settled once, at start, by what the processor says.
+var hasVectors = cpu.X86.HasAVX2 && cpu.X86.HasFMA
+
+// hasWide is the same of vectors of 16 numbers.
+var hasWide = cpu.X86.HasAVX512F
+
+// productsFMA works out 16 outputs for each of six places that lie place bytes apart: the bias, and the products of rows
+// runs of n inputs, apart bytes from each other, with k, which holds 16 weights for each input. Negative outputs are
+// multiplied with leak. The outputs of two places lie outPlace bytes apart.
+//
+//go:noescape
+func productsFMA(in *float32, place, rows, apart, n int, k, bias, out *float32, outPlace int, leak float32)
+
+// products512 is productsFMA for twelve places: to the same bits.
+//
+//go:noescape
+func products512(in *float32, place, rows, apart, n int, k, bias, out *float32, outPlace int, leak float32)
+
+// apartFMA convolves eight channels of n places by 3×3 weights, channel by channel; in is above and left of the first.
+//
+//go:noescape
+func apartFMA(in *float32, row, place int, k *float32, out *float32, n int)
+
+// largestAVX2 gives for n places the largest of two by two, in channels of eights times eight.
+//
+//go:noescape
+func largestAVX2(a, b *float32, eights int, out *float32, n int)

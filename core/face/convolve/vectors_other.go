@@ -1,0 +1,15 @@
+//go:build !amd64
+
+package convolve
+
+var hasVectors, hasWide = false, false
+
+func productsFMA(in *float32, place, rows, apart, n int, k, bias, out *float32, outPlace int, leak float32) {
+}
+
+func products512(in *float32, place, rows, apart, n int, k, bias, out *float32, outPlace int, leak float32) {
+}
+
+func apartFMA(in *float32, row, place int, k *float32, out *float32, n int) {}
+
+func largestAVX2(a, b *float32, eights int, out *float32, n int) {}

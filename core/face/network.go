@@ -1,0 +1,229 @@
+package face
+
+import (
+	_ "embed"
+	"math"
+	"sync"
+
+	"echolane/core/face/convolve"
+)
+
+// weights are the network's, a byte each, layer by layer: see layers for their shapes and what a byte stands for.
+//
+//go:embed weights/detector.bin
+var weights []byte
+
+// stride is how many pixels of the network's input lie between the middles of its cells.
+const stride = 32
+
+// anchors are the sizes of faces, in cells, that the outputs of a cell are told in parts of: width and height.
+var anchors = [5][2]float64{{1.603231, 2.094468}, {6.041143, 7.080126}, {2.882459, 3.518061}, {4.266906, 5.178857}, {9.041765, 10.66308}}
+
+// means are what is taken from red, green and blue.
+var means = [3]float32{117.001, 114.697, 97.404}
+
+// quantised says what bytes stand for: least + step·byte.
+type quantised struct{ step, least float32 }
+
+// A layer is a convolution of 3×3 in each channel by itself, then one of 1×1 over all channels, and a bias.
+type layer struct {
+	in, out               int
+	apart, across, biases quantised
+}
+
+var (
+	first      = struct{ filters, biases quantised }{quantised{0.009007044399485869, -1.2069439495311063}, quantised{0.005263455241334205, -0.9211046672334858}}
+	separables = [5]layer{
+		{16, 32, quantised{0.004001977630690033, -0.5042491814669441}, quantised{0.013836609615999109, -1.411334180831909}, quantised{0.0015159862590771096, -0.30926119685173037}},
+		{32, 64, quantised{0.002666276225856706, -0.317286870876948}, quantised{0.015265831292844286, -1.6792414422128714}, quantised{0.0020280554598453, -0.37113414915168985}},
+		{64, 128, quantised{0.006100742489683862, -0.8907084034938438}, quantised{0.016276211832083907, -2.0508026908425725}, quantised{0.003394414279975143, -0.7637432129944072}},
+		{128, 256, quantised{0.006716050119961009, -0.8059260143953211}, quantised{0.021875603993733724, -2.8875797271728514}, quantised{0.0041141652009066415, -0.8187188749804216}},
+		{256, 512, quantised{0.008423839597141042, -0.9013508368940915}, quantised{0.030007277283014035, -3.8709387695088107}, quantised{0.008402082966823203, -1.4871686851277068}},
+	}
+	last = struct{ filters, biases quantised }{quantised{0.028336129469030042, -4.675461362389957}, quantised{0.002268134028303857, -0.41053225912299807}}
+)
+
+const (
+	firstOut = 16 // channels of the first layer
+	lastIn   = 512
+	lastOut  = 25 // five anchors' x, y, width, height and score
+)
+
+// A network is the weights as numbers. Products' weights lie in panels: 16 outputs for each input, then the next 16.
+type network struct {
+	first  []float32 // 27 inputs: three rows of three pixels
+	bias0  []float32
+	apart  [5][]float32 // 9×in
+	across [5][]float32
+	biases [5][]float32
+	last   []float32
+	bias8  []float32
+}
+
+const (
+	panel      = convolve.Panel
+	lastPadded = 32 // lastOut, made a multiple of panel
+	leak       = 0.1
+)
+
+// net reads the weights once.
+var net = sync.OnceValue(func() *network {
+	at := 0
+	read := func(n int, q quantised) []float32 {
+		out := make([]float32, n)
+		for i, b := range weights[at : at+n] {
+			out[i] = float32(b)*q.step + q.least
+		}
+		at += n
+		return out
+	}
+	panels := func(k []float32, in, out int) []float32 {
+		padded := (out + panel - 1) / panel * panel
+		v := make([]float32, in*padded)
+		for i := range in {
+			for o := range out {
+				v[(o/panel*in+i)*panel+o%panel] = k[i*out+o]
+			}
+		}
+		return v
+	}
+	var n network
+	n.first, n.bias0 = panels(read(27*firstOut, first.filters), 27, firstOut), read(firstOut, first.biases)
+	for i, l := range separables {
+		n.apart[i], n.across[i], n.biases[i] = read(9*l.in, l.apart), panels(read(l.in*l.out, l.across), l.in, l.out), read(l.out, l.biases)
+	}
+	n.last = panels(read(lastIn*lastOut, last.filters), lastIn, lastOut)
+	n.bias8 = append(read(lastOut, last.biases), make([]float32, lastPadded-lastOut)...)
+	return &n
+})
+
+// A tensor is h×w places of c channels each, with a border of one place of zeros.
+type tensor struct {
+	h, w, c int
+	v       []float32
+}
+
+func newTensor(h, w, c int) tensor { return tensor{h, w, c, make([]float32, (h+2)*(w+2)*c)} }
+
+// A room is what tensors are put in during a run: kept for the next.
+type room struct{ v []float32 }
+
+var rooms = sync.Pool{New: func() any { return new(room) }}
+
+// tensor is one within the room, whose places hold anything, whose border is zeros.
+func (r *room) tensor(h, w, c int) tensor {
+	n := (h + 2) * (w + 2) * c
+	if cap(r.v) < n {
+		r.v = make([]float32, n)
+	}
+	t := tensor{h, w, c, r.v[:n]}
+	line := (w + 2) * c
+	clear(t.v[:line])
+	clear(t.v[n-line:])
+	for y := range h {
+		clear(t.v[(y+1)*line:][:c])
+		clear(t.v[(y+2)*line-c:][:c])
+	}
+	return t
+}
+
+// from is where the channels of a place begin; −1 is the border's.
+func (t *tensor) from(y, x int) int { return ((y+1)*(t.w+2) + x + 1) * t.c }
+
+// row is the channels of a row's places.
+func (t *tensor) row(y int) []float32 { return t.v[t.from(y, 0):][:t.w*t.c] }
+
+// run gives the cells' outputs for a picture of at least 64×64: red, green and blue about zero.
+func (n *network) run(in tensor) tensor {
+	var used [len(separables) + 1]*room
+	for i := range used {
+		used[i] = rooms.Get().(*room)
+		defer rooms.Put(used[i])
+	}
+	t := pooled(used[0], in.h-2, in.w-2, firstOut, func(y int, to []float32) {
+		convolve.Products(in.v[in.from(y, 0):], 3, 3, (in.w+2)*3, 9, n.first, n.bias0, to, firstOut, in.w-2, leak)
+	})
+	for i, l := range separables {
+		from, between := t, make([]float32, t.w*t.c)
+		convolved := func(y int, to []float32) {
+			convolve.Apart(from.v[from.from(y-1, -1):], from.w, from.c, n.apart[i], between)
+			convolve.Products(between, l.in, 1, 0, l.in, n.across[i], n.biases[i], to, l.out, from.w, leak)
+		}
+		if i < len(separables)-1 {
+			t = pooled(used[i+1], t.h, t.w, l.out, convolved)
+		} else {
+			t = spread(used[i+1], t.h, t.w, l.out, convolved)
+		}
+	}
+	out := newTensor(t.h, t.w, lastPadded)
+	for y := range t.h {
+		convolve.Products(t.row(y), lastIn, 1, 0, lastIn, n.last, n.bias8, out.row(y), lastPadded, t.w, 1)
+	}
+	return out
+}
+
+// pooled is the largest of each two by two places of what row gives, row by row; what lies outside doesn't count.
+func pooled(in *room, h, w, c int, row func(y int, to []float32)) tensor {
+	out := in.tensor((h+1)/2, (w+1)/2, c)
+	a, b := make([]float32, w*c), make([]float32, w*c)
+	for y := range out.h {
+		row(2*y, a)
+		low := a
+		if 2*y+1 < h {
+			low = b
+			row(2*y+1, low)
+		}
+		convolve.Largest(a, low, w, c, out.row(y))
+	}
+	return out
+}
+
+// spread is the largest of two by two from each place to the right and down.
+func spread(in *room, h, w, c int, row func(y int, to []float32)) tensor {
+	out := in.tensor(h, w, c)
+	a, b := make([]float32, w*c), make([]float32, w*c)
+	row(0, a)
+	for y := range h {
+		copy(b, a)
+		if y+1 < h {
+			row(y+1, b)
+		}
+		to := out.row(y)
+		for i := range to {
+			next := i
+			if i+c < len(to) {
+				next = i + c
+			}
+			to[i] = max(a[i], a[next], b[i], b[next])
+		}
+		a, b = b, a
+	}
+	return out
+}
+
+// A found is a place that may be a face, in pixels of the network's input.
+type found struct {
+	x0, y0, x1, y1, score float64
+}
+
+// read gives what a run's outputs say with at least a score.
+func read(t tensor, least float64) []found {
+	var out []found
+	sigmoid := func(v float32) float64 { return 1 / (1 + math.Exp(-float64(v))) }
+	for y := range t.h {
+		for x := range t.w {
+			v := t.row(y)[x*t.c:]
+			for a, size := range anchors {
+				v := v[5*a : 5*a+5]
+				score := sigmoid(v[4])
+				if score < least {
+					continue
+				}
+				mx, my := stride*(float64(x)+sigmoid(v[0])), stride*(float64(y)+sigmoid(v[1]))
+				w, h := stride*size[0]*math.Exp(float64(v[2])), stride*size[1]*math.Exp(float64(v[3]))
+				out = append(out, found{mx - w/2, my - h/2, mx + w/2, my + h/2, score})
+			}
+		}
+	}
+	return out
+}

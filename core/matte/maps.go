@@ -1,0 +1,155 @@
+package matte
+
+// halved is the colours of what counts, multiplied with how much does, and that: in maps of half the size.
+func halved(colour, counts []float32, w, h int) (out [4][]float32) {
+	hw, hh := (w+1)/2, (h+1)/2
+	for k := range out {
+		out[k] = make([]float32, hw*hh)
+	}
+	for i, c := range counts {
+		if c == 0 {
+			continue
+		}
+		j := i/w/2*hw + i%w/2
+		for k := range 3 {
+			out[k][j] += c * colour[3*i+k] / 4
+		}
+		out[3][j] += c / 4
+	}
+	return out
+}
+
+// nearby is the mean colour of what counts around each place: from as near as there is some.
+func nearby(of [4][]float32, w, h, band int) []float32 {
+	out, done := make([]float32, 3*w*h), make([]float32, w*h)
+	for _, r := range []int{band, 2 * band, 5 * band, 14 * band, max(w, h)} {
+		weight := boxed(of[3], w, h, r)
+		var sums [3][]float32
+		for k := range 3 {
+			sums[k] = boxed(of[k], w, h, r)
+		}
+		missing := false
+		for i, n := range weight {
+			if n <= 1e-6 {
+				missing = missing || done[i] < 1
+				continue
+			}
+			// The nearer ring counts as far as it holds enough.
+			share := min(1, n*12) * (1 - done[i])
+			for k := range 3 {
+				out[3*i+k] += share * sums[k][i] / n
+			}
+			done[i] += share
+			missing = missing || done[i] < 0.999
+		}
+		if !missing {
+			break
+		}
+	}
+	for i, d := range done {
+		if d > 0 {
+			for k := range 3 {
+				out[3*i+k] /= d
+			}
+		}
+	}
+	return out
+}
+
+// boxed is the mean over 2r+1 by 2r+1 places; beyond the border is nothing, which doesn't count.
+func boxed(v []float32, w, h, r int) []float32 {
+	mid, out := make([]float32, len(v)), make([]float32, len(v))
+	for y := range h {
+		row, to := v[y*w:][:w], mid[y*w:][:w]
+		var sum float64
+		for x := 0; x < min(r, w); x++ {
+			sum += float64(row[x])
+		}
+		for x := range to {
+			if x+r < w {
+				sum += float64(row[x+r])
+			}
+			if x-r-1 >= 0 {
+				sum -= float64(row[x-r-1])
+			}
+			to[x] = float32(sum / float64(min(w-1, x+r)-max(0, x-r)+1))
+		}
+	}
+	sums := make([]float64, w)
+	add := func(y int, sign float64) {
+		for x, v := range mid[y*w:][:w] {
+			sums[x] += sign * float64(v)
+		}
+	}
+	for y := 0; y < min(r, h); y++ {
+		add(y, 1)
+	}
+	for y := range h {
+		if y+r < h {
+			add(y+r, 1)
+		}
+		if y-r-1 >= 0 {
+			add(y-r-1, -1)
+		}
+		k := 1 / float64(min(h-1, y+r)-max(0, y-r)+1)
+		to := out[y*w:][:w]
+		for x, s := range sums {
+			to[x] = max(0, float32(s*k))
+		}
+	}
+	return out
+}
+
+// guided makes a map follow a picture's edges: around each place it is as good as can be a straight line of the picture's
+// lightness, by how much each place is to be trusted.
+func guided(v, trust, colour []float32, w, h, r int) []float32 {
+	n := w * h
+	light := make([]float32, n)
+	for i := range light {
+		light[i] = (0.3*colour[3*i] + 0.59*colour[3*i+1] + 0.11*colour[3*i+2]) / 255
+	}
+	of := func(f func(i int) float32) []float32 {
+		t := make([]float32, n)
+		for i := range t {
+			t[i] = f(i)
+		}
+		return boxed(t, w, h, r)
+	}
+	weight := of(func(i int) float32 { return trust[i] })
+	mg := of(func(i int) float32 { return trust[i] * light[i] })
+	mv := of(func(i int) float32 { return trust[i] * v[i] })
+	gg := of(func(i int) float32 { return trust[i] * light[i] * light[i] })
+	gv := of(func(i int) float32 { return trust[i] * light[i] * v[i] })
+	a, b := make([]float32, n), make([]float32, n)
+	const flat = 4e-4
+	for i := range a {
+		k := 1 / max(1e-6, weight[i])
+		g, m := mg[i]*k, mv[i]*k
+		a[i] = (gv[i]*k - g*m) / (max(0, gg[i]*k-g*g) + flat)
+		b[i] = m - a[i]*g
+	}
+	a, b = boxed(a, w, h, r), boxed(b, w, h, r)
+	out := make([]float32, n)
+	for i := range out {
+		line := a[i]*light[i] + b[i]
+		// Where the place itself is trusted it says most.
+		t := trust[i] * trust[i]
+		out[i] = max(0, min(1, t*v[i]+(1-t)*line))
+	}
+	return out
+}
+
+// between is a parting between its pixels.
+func between(inside []bool, w, h int, x, y float64) float32 {
+	x, y = max(0, min(float64(w-1), x)), max(0, min(float64(h-1), y))
+	x0, y0 := int(x), int(y)
+	x1, y1 := min(x0+1, w-1), min(y0+1, h-1)
+	fx, fy := x-float64(x0), y-float64(y0)
+	at := func(x, y int) float64 {
+		if inside[y*w+x] {
+			return 1
+		}
+		return 0
+	}
+	return float32((at(x0, y0)*(1-fx)+at(x1, y0)*fx)*(1-fy) + (at(x0, y1)*(1-fx)+at(x1, y1)*fx)*fy)
+}

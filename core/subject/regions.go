@@ -1,0 +1,168 @@
+package subject
+
+import (
+	"math"
+	"slices"
+
+	"echolane/core/raster"
+	"echolane/core/superpixel"
+)
+
+// regions are a picture's superpixels.
+type regions struct{ *superpixel.Regions }
+
+// ways are the lengths of the shortest ways from a region to all: what differs between neighbours, less what is nothing.
+func (r regions) ways(from int, nothing float32, far []float32, queue []int32) []int32 {
+	for i := range far {
+		far[i] = math.MaxFloat32
+	}
+	far[from] = 0
+	queue = append(queue[:0], int32(from))
+	waiting := make([]bool, len(far))
+	for len(queue) > 0 { // a queue in order of arrival is enough for so few
+		i := queue[0]
+		queue = queue[1:]
+		waiting[i] = false
+		for _, l := range r.Beside[i] {
+			if d := far[i] + max(0, l.Apart-nothing); d < far[l.To] {
+				far[l.To] = d
+				if !waiting[l.To] {
+					waiting[l.To] = true
+					queue = append(queue, l.To)
+				}
+			}
+		}
+	}
+	return queue
+}
+
+// standing says of each region how much it stands out, 0–1: what differs from regions that belong to the ground, where ground is
+// what runs along the picture's border for its area (Zhu et al. 2014, sections 3 and 4). weight is how much each counts.
+func (r regions) standing(weight []float32) []float32 {
+	n := len(r.Colour)
+	nothing := r.usual()
+	far := make([]float32, n)
+	var queue []int32
+	behind := make([]float32, n)
+	const like = 0.08 // how far a way is that still leads to the same thing
+	for i := range n {
+		queue = r.ways(i, nothing, far, queue)
+		var area, edge float64
+		for j, d := range far {
+			if d < 4*like {
+				w := math.Exp(-float64(d*d) / (2 * like * like))
+				area += w * float64(r.Area[j])
+				edge += w * float64(r.Edge[j])
+			}
+		}
+		touch := edge / math.Sqrt(area)
+		behind[i] = float32(1 - math.Exp(-touch*touch/2))
+	}
+	out := make([]float32, n)
+	most := 0.002 * float32(len(r.Of)) // less is nothing
+	for i := range n {
+		var sum float64
+		for j := range n {
+			dx, dy := float64(r.X[i]-r.X[j]), float64(r.Y[i]-r.Y[j])
+			sum += float64(superpixel.Apart(r.Colour[i], r.Colour[j])) * math.Exp(-(dx*dx+dy*dy)/(2*0.4*0.4)) * float64(behind[j]) * float64(r.Area[j])
+		}
+		out[i] = float32(sum) * (1 - behind[i]) * weight[i]
+		most = max(most, out[i])
+	}
+	for i := range out {
+		out[i] /= most
+	}
+	return r.settled(out, behind, nothing)
+}
+
+// usual is how different neighbours of one thing are: the mean of each region's most alike neighbour.
+func (r regions) usual() float32 {
+	var sum, n float32
+	for _, links := range r.Beside {
+		least := float32(math.MaxFloat32)
+		for _, l := range links {
+			least = min(least, l.Apart)
+		}
+		if len(links) > 0 {
+			sum, n = sum+least, n+1
+		}
+	}
+	if n == 0 {
+		return 0
+	}
+	return sum / n
+}
+
+// settled makes neighbours of alike colour stand out alike, what is ground not at all, and what stands out most wholly: the least of
+// a sum of squares (the same, section 5), by relaxation.
+func (r regions) settled(out, behind []float32, nothing float32) []float32 {
+	v := slices.Clone(out)
+	const like = 0.05
+	pulls := make([][]float32, len(v))
+	weights := make([]float32, len(v))
+	for i, links := range r.Beside {
+		weights[i] = behind[i] + out[i] + 1e-6
+		for _, l := range links {
+			d := max(0, l.Apart-nothing)
+			w := float32(math.Exp(-float64(d*d)/(2*like*like))) + 0.02
+			pulls[i] = append(pulls[i], w)
+			weights[i] += w
+		}
+	}
+	for range 60 {
+		for i, links := range r.Beside {
+			sum := out[i]
+			for k, l := range links {
+				sum += pulls[i][k] * v[l.To]
+			}
+			v[i] = sum / weights[i]
+		}
+	}
+	return v
+}
+
+// sharpness is how sharp each place of a picture is, 0–1, and how much contrast there is to judge by: the steepest rise from
+// pixel to pixel against that in a copy of half the size.
+func sharpness(p *raster.RGBA) (sharp, contrast plane) {
+	const cell = 8
+	light := func(p *raster.RGBA) plane {
+		out := newPlane(p.W, p.H)
+		for y := range p.H {
+			row := p.Row(y)
+			for x := range p.W {
+				out.v[y*p.W+x] = (54*float32(row[4*x]) + 183*float32(row[4*x+1]) + 19*float32(row[4*x+2])) / 65280
+			}
+		}
+		return out
+	}
+	fine := light(p)
+	coarse := newPlane(max(1, p.W/2), max(1, p.H/2))
+	for y := range coarse.h {
+		for x := range coarse.w {
+			x1, y1 := min(2*x+1, p.W-1), min(2*y+1, p.H-1)
+			coarse.v[y*coarse.w+x] = (fine.v[2*y*p.W+2*x] + fine.v[2*y*p.W+x1] + fine.v[y1*p.W+2*x] + fine.v[y1*p.W+x1]) / 4
+		}
+	}
+	steepest := func(m plane, x0, y0, x1, y1 int) float32 {
+		var most float32
+		for y := y0; y < min(y1, m.h-1); y++ {
+			for x := x0; x < min(x1, m.w-1); x++ {
+				v := m.v[y*m.w+x]
+				most = max(most, float32(math.Abs(float64(m.v[y*m.w+x+1]-v))), float32(math.Abs(float64(m.v[(y+1)*m.w+x]-v))))
+			}
+		}
+		return most
+	}
+	w, h := (p.W+cell-1)/cell, (p.H+cell-1)/cell
+	sharp, contrast = newPlane(w, h), newPlane(w, h)
+	for y := range h {
+		for x := range w {
+			a, b := steepest(fine, x*cell, y*cell, x*cell+cell, y*cell+cell), steepest(coarse, x*cell/2, y*cell/2, x*cell/2+cell/2, y*cell/2+cell/2)
+			contrast.v[y*w+x] = b
+			if b > 0.02 {
+				sharp.v[y*w+x] = max(0, min(1, 2*a/b-1))
+			}
+		}
+	}
+	return sharp, contrast
+}
