@@ -11,6 +11,7 @@ import (
 	"time"
 
 	"echolane/core/codec/png"
+	"echolane/core/declare"
 	"echolane/core/face"
 	"echolane/core/matte"
 	"echolane/core/raster"
@@ -38,7 +39,7 @@ func run(to string) error {
 		source := &raster.RGBA{Pix: c.Pix, Stride: 4 * c.W, W: c.W, H: c.H, Opaque: true}
 		p, want := source.Copy(), source.Copy()
 		began := time.Now()
-		m, ok := matte.New(p, face.Find(p))
+		m, ok := matte.New(p, face.Find(p), declare.Focus{})
 		took += time.Since(began)
 		if ok {
 			m.Cut(p, 0, 0, float64(p.W), float64(p.H))

@@ -184,6 +184,7 @@ Examples:
 					return nil
 				}),
 			},
+			laneFocusCommand(),
 			{
 				Name: "secret", Usage: "keep a lane's credentials or request header, encrypted; never shown again", ArgsUsage: "SITE/LANE",
 				Description: `Examples:

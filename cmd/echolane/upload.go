@@ -14,6 +14,7 @@ import (
 	"golang.org/x/sync/errgroup"
 	"golang.org/x/term"
 
+	"echolane/core/declare"
 	"echolane/core/wording"
 	"echolane/service/api"
 	"echolane/service/api/client"
@@ -31,8 +32,9 @@ others are in.
 
 Examples:
   echolane upload put delta-red.jpg kestrel/incoming/summer/delta.jpg
+  echolane upload put delta-red.jpg kestrel/incoming --focus "40% 25%"
   echolane upload put pictures/ kestrel/incoming/summer`,
-				Flags:  callFlags(),
+				Flags:  callFlags(&cli.StringFlag{Name: "focus", Usage: "where its subject is: see echolane help lane focus"}),
 				Action: withCall(2, "a file or a folder and where it goes, as in: echolane upload put delta-red.jpg kestrel/incoming", putFiles),
 			},
 			{
@@ -148,11 +150,25 @@ func putFiles(ctx context.Context, c *cli.Command, call *client.Client) error {
 	if err != nil {
 		return fmt.Errorf("open the file: %w", err)
 	}
+	focus := c.String("focus")
+	if focus != "" {
+		if _, err := declare.ParseFocus(focus); err != nil {
+			return badUsage("--focus: %v", err)
+		}
+		if info.IsDir() {
+			return badUsage("--focus is of one picture: give it with a file, or afterwards with echolane lane focus")
+		}
+	}
 	if !info.IsDir() {
 		site, lane, path := uploadTarget(c.Args().Get(1), from)
 		kept, err := putFile(ctx, call, from, site, lane, path)
 		if err != nil {
 			return err
+		}
+		if focus != "" {
+			if _, err := call.SetFocus(ctx, site, lane, api.SetFocus{Path: kept.Path, Focus: focus}); err != nil {
+				return fmt.Errorf("%s is in, its focus isn't kept: %w", kept.Path, err)
+			}
 		}
 		if c.Bool("json") {
 			return printJSON(stdout(), kept)

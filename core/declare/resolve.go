@@ -6,6 +6,7 @@ type Resolved struct {
 	Declarations          // with Format unset and nothing of delivery; a fit is always set
 	Formats      []Format // what the variant may be delivered in, most wanted first; never empty
 	Own          bool     // the source's own data will do, where it's all that is asked for: no quality was given
+	Focus        Focus    // where somebody has said that the source's subject is
 }
 
 // Resolve lays d over the site's defaults and settles the formats: the declared one alone, or offered, the
@@ -95,7 +96,7 @@ func (r *Resolved) Scale(k float64) {
 func said(text string) bool { return text != "" && text != "none" }
 
 // Append appends the resolved form's text to b: the address form with every format that may be delivered,
-// separated by commas, CSS's initial values left out.
+// separated by commas, CSS's initial values left out, and the focus where the variant depends on it.
 func (r *Resolved) Append(b []byte) []byte {
 	s := borrow()
 	defer giveBack(s)
@@ -149,6 +150,9 @@ func (r *Resolved) Append(b []byte) []byte {
 	}
 	if r.Own {
 		b = append(b, ",own"...)
+	}
+	if r.Focus.Declared && r.Follows() {
+		b = r.Focus.append(append(b, "&focus="...))
 	}
 	return b
 }

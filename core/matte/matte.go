@@ -10,6 +10,7 @@ package matte
 import (
 	"math"
 
+	"echolane/core/declare"
 	"echolane/core/face"
 	"echolane/core/raster"
 	"echolane/core/subject"
@@ -35,11 +36,14 @@ func (m *Matte) Bytes() int {
 	return 4 * (len(m.alpha) + len(m.fore) + len(m.back))
 }
 
-// New cuts the subject out of p, opaque and upright, at most Side on a side, in which these faces are. ok is false where there's no
-// clear one.
-func New(p *raster.RGBA, faces []face.Face) (m *Matte, ok bool) {
+// New cuts the subject out of p, opaque and upright, at most Side on a side, in which these faces are; said is where
+// somebody says that it is. ok is false where there's no clear one.
+func New(p *raster.RGBA, faces []face.Face, said declare.Focus) (m *Matte, ok bool) {
 	found := subject.Subject(reduced(p, subject.Side))
-	if found.Unsure() || found.By == subject.ByNothing {
+	if said.Declared {
+		found = found.PointedAt(around(found.Box, said))
+	}
+	if !said.Declared && (found.Unsure() || found.By == subject.ByNothing) {
 		if len(faces) == 0 {
 			return nil, false
 		}
@@ -58,6 +62,20 @@ func New(p *raster.RGBA, faces []face.Face) (m *Matte, ok bool) {
 	m = &Matte{w: p.W, h: p.H}
 	m.refine(p, inside, mixed, w, h)
 	return m, true
+}
+
+// around is the box that somebody has pointed at; for a point the box of what was found, where the point lies in it, or else what lies
+// around.
+func around(found subject.Box, said declare.Focus) (b subject.Box) {
+	b.X0, b.Y0, b.X1, b.Y1 = said.Box()
+	if said.W > 0 && said.H > 0 {
+		return b
+	}
+	if found != subject.Whole && b.X0 >= found.X0 && b.X1 <= found.X1 && b.Y0 >= found.Y0 && b.Y1 <= found.Y1 {
+		return found
+	}
+	const reach = 0.2
+	return subject.Box{X0: max(0, b.X0-reach), Y0: max(0, b.Y0-reach), X1: min(1, b.X1+reach), Y1: min(1, b.Y1+reach)}
 }
 
 // withFaces is where people are, by their faces.

@@ -25,6 +25,7 @@ type SiteSettings struct {
 	ChangedAt time.Time
 	Secrets   map[string]string // by name, opened; nil where there are none
 	Broken    []string          // names of secrets that couldn't be opened
+	Focuses   *Focuses          // nil: nobody has said where a subject is
 	purges    *purges
 }
 
@@ -37,6 +38,7 @@ type Stored struct {
 	Secrets   map[string]string
 	Broken    []string
 	Purges    []Purge
+	Focuses   *Focuses
 }
 
 // Names of secrets.
@@ -77,6 +79,11 @@ func NewSettings(kinds LaneKinds, before *Settings, stored []Stored) (*Settings,
 		if purged := newPurges(in.Purges); purged != nil && (site.purges == nil || site.purges.newest != purged.newest) {
 			clone := *site
 			clone.purges = purged
+			site = &clone
+		}
+		if site.Focuses != in.Focuses {
+			clone := *site
+			clone.Focuses = in.Focuses
 			site = &clone
 		}
 		next.Sites = append(next.Sites, site)

@@ -161,8 +161,13 @@ func probe(source []byte, d declare.Declarations) (codec.Info, error) {
 }
 
 // find looks for the subject or the detail in a small copy of the turned picture.
-func find(known *Findings, source []byte, info codec.Info, p geometry.Plan, aim declare.FocusMode) (subject.Box, error) {
+func find(known *Findings, source []byte, info codec.Info, p geometry.Plan, aim declare.FocusMode, said declare.Focus) (subject.Box, error) {
 	w, h := p.Window()
+	if aim == declare.Subject && said.Declared {
+		if box, ok := placeIn(info, p, said); ok {
+			return box, nil
+		}
+	}
 	if aim != declare.Detail {
 		if box, ok := markedIn(source, info, p, aim == declare.Faces, w, h); ok {
 			return box, nil
@@ -183,6 +188,11 @@ func find(known *Findings, source []byte, info codec.Info, p geometry.Plan, aim 
 		if len(faces) > 0 {
 			x0, y0, x1, y1 := face.Kept(faces, w, h)
 			return subject.Box{X0: x0, Y0: y0, X1: x1, Y1: y1}, nil
+		}
+		if said.Declared {
+			if box, ok := placeIn(info, p, said); ok {
+				return box, nil
+			}
 		}
 	}
 	if aim == declare.Detail {
@@ -225,7 +235,7 @@ func smallCopy(source []byte, info codec.Info, p geometry.Plan, side float64) (*
 }
 
 // facts are what is found in the picture.
-func facts(known *Findings, source []byte, info codec.Info, p geometry.Plan) (Result, error) {
+func facts(known *Findings, source []byte, info codec.Info, p geometry.Plan, said declare.Focus) (Result, error) {
 	large, err := smallCopy(source, info, p, face.Side) // decoded once for all that is looked for
 	if err != nil {
 		return Result{}, refuseSource(err)
@@ -240,6 +250,11 @@ func facts(known *Findings, source []byte, info codec.Info, p geometry.Plan) (Re
 		uw, uh := info.Upright()
 		if u0, v0, u1, v1, ok := p.InTurned(x0*float64(uw), y0*float64(uh), x1*float64(uw), y1*float64(uh)); ok {
 			box = subject.Found{Box: subject.Box{X0: u0, Y0: v0, X1: u1, Y1: v1}, Sure: 1, By: subject.ByRegion}
+		}
+	}
+	if said.Declared {
+		if place, ok := placeIn(info, p, said); ok {
+			box = subject.Found{Box: place, Sure: 1, By: subject.ByPerson}
 		}
 	}
 	var sum [4]int

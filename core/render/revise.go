@@ -41,7 +41,8 @@ func (r *revision) none() bool { return r.key == "" }
 const faceRoom = 1.5
 
 // revisionOf finds the places that the declarations name.
-func revisionOf(known *Findings, source []byte, info codec.Info, upright geometry.Size, d *declare.Declarations) (r revision, err error) {
+func revisionOf(known *Findings, source []byte, info codec.Info, upright geometry.Size, request *declare.Resolved) (r revision, err error) {
+	d := &request.Declarations
 	cut := d.Mask()
 	if d.Redact == "" && d.Erase == "" && cut.Kind != declare.SubjectMask {
 		return r, nil
@@ -93,8 +94,8 @@ func revisionOf(known *Findings, source []byte, info codec.Info, upright geometr
 		}
 	}
 	if cut.Kind == declare.SubjectMask {
-		r.key += "\n" + d.MaskImage
-		r.matte, err = found(known, source, fmt.Sprint(info.Orientation, "\n", r.key), (*matte.Matte).Bytes, func() (*matte.Matte, error) { return r.cut(known, source, info, cut.OrNone) })
+		r.key += "\n" + d.MaskImage + "\n" + request.Focus.String()
+		r.matte, err = found(known, source, fmt.Sprint(info.Orientation, "\n", r.key), (*matte.Matte).Bytes, func() (*matte.Matte, error) { return r.cut(known, source, info, cut.OrNone, request.Focus) })
 		return r, err
 	}
 	return r, nil
@@ -113,7 +114,7 @@ func (r *revision) copied(source []byte, info codec.Info, side float64) (*raster
 }
 
 // cut finds out what is left of the picture where its subject is cut out.
-func (r *revision) cut(known *Findings, source []byte, info codec.Info, orNone bool) (*matte.Matte, error) {
+func (r *revision) cut(known *Findings, source []byte, info codec.Info, orNone bool, said declare.Focus) (*matte.Matte, error) {
 	pixels, err := r.copied(source, info, matte.Side)
 	if err != nil {
 		return nil, err
@@ -144,7 +145,7 @@ func (r *revision) cut(known *Findings, source []byte, info codec.Info, orNone b
 	if err != nil {
 		return nil, err
 	}
-	m, ok := matte.New(upright, faces)
+	m, ok := matte.New(upright, faces, said)
 	if !ok {
 		if orNone {
 			return nil, nil
@@ -284,6 +285,15 @@ func markedIn(source []byte, info codec.Info, p geometry.Plan, faces bool, w, h 
 	}
 	uw, uh := info.Upright()
 	u0, v0, u1, v1, ok := p.InTurned(x0*float64(uw), y0*float64(uh), x1*float64(uw), y1*float64(uh))
+	return subject.Box{X0: u0, Y0: v0, X1: u1, Y1: v1}, ok
+}
+
+// placeIn is where a focus lies in the turned picture, in parts of its sides; ok is false where that is cut off.
+func placeIn(info codec.Info, p geometry.Plan, said declare.Focus) (subject.Box, bool) {
+	w, h := info.Upright()
+	x0, y0, x1, y1 := said.Box()
+	const point = 1e-6 // a point is a box, too
+	u0, v0, u1, v1, ok := p.InTurned((x0-point)*float64(w), (y0-point)*float64(h), (x1+point)*float64(w), (y1+point)*float64(h))
 	return subject.Box{X0: u0, Y0: v0, X1: u1, Y1: v1}, ok
 }
 

@@ -63,14 +63,14 @@ func begin(source []byte, job Job) (t *task, err error) {
 	}
 	if job.Facts {
 		t.done = true
-		t.result, err = facts(job.Findings, source, info, plan)
+		t.result, err = facts(job.Findings, source, info, plan, job.Request.Focus)
 		return t, err
 	}
 	if aim := job.Request.Position.Focus; aim != declare.NoFocus && plan.Cuts() {
 		if r := job.Limits.CheckOutput(plan.Canvas.W, plan.Canvas.H); r != nil {
 			return t, r
 		}
-		box, err := find(job.Findings, source, info, plan, aim)
+		box, err := find(job.Findings, source, info, plan, aim, job.Request.Focus)
 		if err != nil {
 			return t, refuseSource(err)
 		}
@@ -89,7 +89,7 @@ func begin(source []byte, job Job) (t *task, err error) {
 	}
 	t.result = Result{Canvas: plan.Canvas, Natural: plan.Natural, Source: info.Type}
 	t.lap("plan")
-	if t.revision, err = revisionOf(job.Findings, source, info, geometry.Size{W: nw, H: nh}, &job.Request.Declarations); err != nil {
+	if t.revision, err = revisionOf(job.Findings, source, info, geometry.Size{W: nw, H: nh}, &job.Request); err != nil {
 		return t, refuseSource(err)
 	}
 	if !t.revision.none() {

@@ -63,6 +63,7 @@ const (
 	ByFocus        Way = "focus"        // the same, and what is sharp in a picture that isn't everywhere
 	ByFaces        Way = "faces"
 	ByRegion       Way = "region"  // what somebody has marked in the file
+	ByPerson       Way = "person"  // what somebody has pointed at
 	ByNothing      Way = "nothing" // the whole picture
 )
 
@@ -148,6 +149,27 @@ func (f *Found) Standing(x, y float64) float64 {
 	}
 	i := min(m.h-1, max(0, int(y*float64(m.h))))*m.w + min(m.w-1, max(0, int(x*float64(m.w))))
 	return min(1, float64(m.v[i]/f.top))
+}
+
+// PointedAt is what was found, of which somebody says that it is in this box: what stands out most there is the subject. Where nothing
+// does, it is the box itself.
+func (f Found) PointedAt(b Box) Found {
+	f.Box, f.Sure, f.By = b, 1, ByPerson
+	m := f.map_
+	if m.v == nil {
+		return f
+	}
+	top := float32(0)
+	for y := int(b.Y0 * float64(m.h)); y < min(m.h, int(math.Ceil(b.Y1*float64(m.h)))); y++ {
+		for x := int(b.X0 * float64(m.w)); x < min(m.w, int(math.Ceil(b.X1*float64(m.w)))); x++ {
+			top = max(top, m.v[y*m.w+x])
+		}
+	}
+	if top < 0.1*f.top {
+		f.map_ = plane{}
+	}
+	f.top = top
+	return f
 }
 
 // most is where a part of the values has the largest sum; of about equals, the middle.

@@ -18,8 +18,8 @@ type Browser struct {
 	close []func()
 }
 
-// Wait is how long anything that is waited for may take.
-const Wait = 90 * time.Second
+// Wait is how long anything that is waited for may take, on a machine that does much else.
+const Wait = 4 * time.Minute
 
 // Start starts it with a profile of its own. Close ends it.
 func Start() (*Browser, error) {

@@ -144,9 +144,12 @@ func (a *API) testLane(c fiber.Ctx) error {
 	return c.JSON(out)
 }
 
+// lookLimit is how long a look at a source may take.
+const lookLimit = 30 * time.Second
+
 // look looks at a source anew, whatever is known of it.
 func (a *API) look(c fiber.Ctx, from source.Lane, path string, out *TestedLane) error {
-	ctx, cancel := context.WithTimeout(c.Context(), 30*time.Second)
+	ctx, cancel := context.WithTimeout(c.Context(), lookLimit)
 	defer cancel()
 	v, content, err := from.Stat(ctx, path, nil)
 	if err == nil && content == nil {

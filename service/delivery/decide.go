@@ -22,8 +22,13 @@ func (s *Service) decide(r *request) (no *policy.Refusal) {
 		signed.Signature, signed.As = "", declare.AsUnset
 		return string(r.form(signed))
 	}}
-	r.resolved, no = r.site.Decide(&ask, r.trace)
-	return no
+	if r.resolved, no = r.site.Decide(&ask, r.trace); no != nil {
+		return no
+	}
+	if r.resolved.Focus = r.site.Focuses.Of(r.lane.Name, r.path); r.resolved.Focus.Declared && r.trace != nil && (r.resolved.Follows() || r.declared.As == declare.Facts) {
+		*r.trace = append(*r.trace, policy.Step{Rule: "focus", Verdict: "matched", Note: "somebody has said where the subject is: " + r.resolved.Focus.String()})
+	}
+	return nil
 }
 
 // admit holds what a request says beside its address against the site: its page, its client, the month.

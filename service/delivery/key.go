@@ -21,7 +21,7 @@ func keyOf(r *request, f *found) cache.Key {
 	k := cache.Key{Kind: cache.Picture, Resolved: r.resolved.String(), Renderer: render.Version, Thorough: r.site.Thorough}
 	switch {
 	case r.declared.As == declare.Facts:
-		k.Kind, k.Resolved, k.Thorough = cache.Facts, "", false
+		k.Kind, k.Resolved, k.Thorough = cache.Facts, r.resolved.Focus.String(), false
 	case f.use == policy.Untouched:
 		k.Kind, k.Resolved, k.Thorough = cache.Drawing, "", false
 	case r.declared.As == declare.Placeholder:

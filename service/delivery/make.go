@@ -284,7 +284,7 @@ func PlaceholderURL(made []byte) string {
 func (m *maker) facts(ctx context.Context) (*cache.Variant, error) {
 	own, limits := m.sources[:1], m.r.lane.Limits
 	h := m.own().Known.Header
-	found, err := m.s.render(ctx, own, render.Job{Request: declare.Resolved{Formats: []declare.Format{declare.PNG}}, Limits: limits, Facts: true})
+	found, err := m.s.render(ctx, own, render.Job{Request: declare.Resolved{Formats: []declare.Format{declare.PNG}, Focus: m.r.resolved.Focus}, Limits: limits, Facts: true})
 	if err != nil {
 		return nil, err
 	}

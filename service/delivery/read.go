@@ -150,6 +150,14 @@ func SourcePath(lane *policy.CompiledLane, sent string) (string, *policy.Refusal
 	return decoded, source.CheckPath(decoded)
 }
 
+// CheckSourcePath says whether a source of a lane may have this path, as it is without percent-encoding.
+func CheckSourcePath(lane *policy.CompiledLane, path string) *policy.Refusal {
+	if lane.TakesURL {
+		return source.CheckText(path)
+	}
+	return source.CheckPath(path)
+}
+
 func noSite(all *policy.Settings, name string) *policy.Refusal {
 	names := make([]string, len(all.Sites))
 	for i := range all.Sites {

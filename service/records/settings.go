@@ -33,6 +33,8 @@ type Watcher struct {
 	aside      atomic.Pointer[map[asideKey]SetAside]
 	known      atomic.Bool // settings were read, from the database or the file
 	broken     string      // the secrets that couldn't be opened, as last said; guarded by reading
+	focuses    focuses     // guarded by reading
+	said       []Focus     // what focuses are of, for the file; guarded by reading
 	stop       context.CancelFunc
 	ended      sync.WaitGroup
 }
@@ -84,6 +86,9 @@ func (w *Watcher) begin(ctx context.Context) error {
 	if err := w.o.Store.Prepare(ctx); err != nil {
 		return err
 	}
+	w.reading.Lock()
+	w.focuses, w.said = focuses{}, nil // the database may be another, or an older one that was brought back
+	w.reading.Unlock()
 	return w.read(ctx)
 }
 
@@ -121,12 +126,13 @@ type lastKnown struct {
 	Secrets    []secretRow `json:"secrets"` // sealed
 	Aside      []SetAside  `json:"set_aside,omitempty"`
 	Purges     []PurgeRule `json:"purges,omitempty"`
+	Focuses    []Focus     `json:"focuses,omitempty"`
 }
 
 func (w *Watcher) read(ctx context.Context) error {
 	w.reading.Lock()
 	defer w.reading.Unlock()
-	rows, secrets, aside, purges, err := w.o.Store.sites(ctx)
+	k, err := w.o.Store.sites(ctx, w.focuses.serial)
 	if err != nil {
 		return err
 	}
@@ -136,10 +142,11 @@ func (w *Watcher) read(ctx context.Context) error {
 			return err
 		}
 	}
-	k := lastKnown{At: time.Now(), Deployment: deployment, Sites: rows, Secrets: secrets, Aside: aside, Purges: purges}
+	k.At, k.Deployment = time.Now(), deployment
 	if err := w.take(k); err != nil {
 		return err
 	}
+	k.Focuses = w.said
 	w.keep(k)
 	return nil
 }
@@ -149,29 +156,29 @@ func (s *Store) Look(ctx context.Context) (all *policy.Settings, broken []string
 	if err := s.db.pool.PingContext(ctx); err != nil {
 		return nil, nil, fmt.Errorf("reach the database: %w", plain(err))
 	}
-	rows, secrets, _, purges, err := s.sites(ctx)
+	k, err := s.sites(ctx, 0)
 	if err != nil {
 		return nil, nil, err
 	}
-	stored, _, broken, errs := s.stored(rows, secrets, purges)
+	stored, _, broken, errs := s.stored(k, focuses{}.with(k.Sites, k.Focuses))
 	all, more := policy.NewSettings(lane.Described, nil, stored)
 	return all, broken, errors.Join(append(errs, more...)...)
 }
 
 // stored opens what is kept of sites. opened counts the secrets that could be, broken names those that couldn't.
-func (s *Store) stored(rows []siteRow, secrets []secretRow, rules []PurgeRule) (stored []policy.Stored, opened int, broken []string, errs []error) {
+func (s *Store) stored(k lastKnown, said focuses) (stored []policy.Stored, opened int, broken []string, errs []error) {
 	bySite := map[string][]policy.Purge{}
-	for _, r := range rules {
+	for _, r := range k.Purges {
 		bySite[r.Site] = append(bySite[r.Site], policy.Purge{Serial: uint64(r.Serial), Lane: r.Lane, Path: r.Path, Class: r.Class, Keys: strings.Fields(r.Keys)})
 	}
-	for _, row := range rows {
-		in := policy.Stored{Purges: bySite[row.Name], Version: row.Version, MadeAt: row.MadeAt, ChangedAt: row.ChangedAt}
+	for _, row := range k.Sites {
+		in := policy.Stored{Purges: bySite[row.Name], Focuses: said.of[row.Name].all, Version: row.Version, MadeAt: row.MadeAt, ChangedAt: row.ChangedAt}
 		if err := json.Unmarshal(row.Document, &in.Document); err != nil {
 			errs = append(errs, fmt.Errorf("read the settings of site %s: %w", row.Name, err))
 			in.Document = policy.Document{}
 		}
 		in.Document.Site = row.Name
-		for _, sec := range secrets {
+		for _, sec := range k.Secrets {
 			if sec.Site != row.Name {
 				continue
 			}
@@ -198,7 +205,8 @@ var ErrOtherKey = errors.New("the secrets in this database were kept under anoth
 // take makes settings of what was read. w.reading is held, or nobody else reads yet.
 func (w *Watcher) take(k lastKnown) error {
 	before := w.current.Load()
-	stored, opened, broken, unread := w.o.Store.stored(k.Sites, k.Secrets, k.Purges)
+	said := w.focuses.with(k.Sites, k.Focuses)
+	stored, opened, broken, unread := w.o.Store.stored(k, said)
 	if len(broken) > 0 && opened == 0 && w.o.Store.seal != nil && !w.known.Load() {
 		return ErrOtherKey
 	}
@@ -216,6 +224,7 @@ func (w *Watcher) take(k lastKnown) error {
 	for _, a := range k.Aside {
 		aside[asideKey{a.Site, a.Digest}] = a
 	}
+	w.focuses, w.said = said, newest(w.said, k.Focuses)
 	w.aside.Store(&aside)
 	w.current.Store(next)
 	name := "echolane-" + k.Deployment

@@ -131,30 +131,30 @@ func (s *Store) DocumentAt(ctx context.Context, site string, version int64) (pol
 	return d, nil
 }
 
-// sites reads every site with its secrets and what is set aside, as they are at one moment.
-func (s *Store) sites(ctx context.Context) ([]siteRow, []secretRow, []SetAside, []PurgeRule, error) {
+// sites reads every site with its secrets, what is set aside, what was purged, and what was said of subjects behind a serial, as they
+// are at one moment.
+func (s *Store) sites(ctx context.Context, behind int64) (k lastKnown, err error) {
 	tx, err := s.db.BeginTxx(ctx, snapshotRead)
 	if err != nil {
-		return nil, nil, nil, nil, fmt.Errorf("read the settings: %w", plain(err))
+		return k, fmt.Errorf("read the settings: %w", plain(err))
 	}
 	defer tx.Rollback()
-	var rows []siteRow
-	if err := tx.SelectContext(ctx, &rows, `SELECT * FROM sites ORDER BY name`); err != nil {
-		return nil, nil, nil, nil, fmt.Errorf("read the sites: %w", plain(err))
+	if err := tx.SelectContext(ctx, &k.Sites, `SELECT * FROM sites ORDER BY name`); err != nil {
+		return k, fmt.Errorf("read the sites: %w", plain(err))
 	}
-	var secrets []secretRow
-	if err := tx.SelectContext(ctx, &secrets, `SELECT site, name, sealed FROM secrets ORDER BY site, name`); err != nil {
-		return nil, nil, nil, nil, fmt.Errorf("read the secrets: %w", plain(err))
+	if err := tx.SelectContext(ctx, &k.Secrets, `SELECT site, name, sealed FROM secrets ORDER BY site, name`); err != nil {
+		return k, fmt.Errorf("read the secrets: %w", plain(err))
 	}
-	var aside []SetAside
-	if err := tx.SelectContext(ctx, &aside, `SELECT * FROM set_aside ORDER BY at DESC LIMIT $1`, mostAside); err != nil {
-		return nil, nil, nil, nil, fmt.Errorf("read what is set aside: %w", plain(err))
+	if err := tx.SelectContext(ctx, &k.Aside, `SELECT * FROM set_aside ORDER BY at DESC LIMIT $1`, mostAside); err != nil {
+		return k, fmt.Errorf("read what is set aside: %w", plain(err))
 	}
-	var purges []PurgeRule
-	if err := tx.SelectContext(ctx, &purges, `SELECT site, serial, lane, path, class, keys FROM purges ORDER BY serial DESC LIMIT $1`, mostPurges); err != nil {
-		return nil, nil, nil, nil, fmt.Errorf("read the purges: %w", plain(err))
+	if err := tx.SelectContext(ctx, &k.Purges, `SELECT site, serial, lane, path, class, keys FROM purges ORDER BY serial DESC LIMIT $1`, mostPurges); err != nil {
+		return k, fmt.Errorf("read the purges: %w", plain(err))
 	}
-	return rows, secrets, aside, purges, nil
+	if err := tx.SelectContext(ctx, &k.Focuses, `SELECT * FROM focuses WHERE serial > $1 ORDER BY serial`, behind); err != nil {
+		return k, fmt.Errorf("read the focuses: %w", plain(err))
+	}
+	return k, nil
 }
 
 func (s *Store) inTransaction(ctx context.Context, doing string, do func(*sqlx.Tx) error) error {

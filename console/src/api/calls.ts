@@ -193,6 +193,15 @@ export const getTestLane = (site: string, lane: string, source: string, signal?:
 // listSources is GET /sites/:site/lanes/:lane/sources: the lane's sources; of a web lane those that were asked for.
 export const listSources = (site: string, lane: string, signal?: AbortSignal) => all<Schemas["Source"]>(at`/sites/${site}/lanes/${lane}/sources`, signal);
 
+// listFocuses is GET /sites/:site/lanes/:lane/focuses: where people have said that the subjects of the lane's sources are.
+export const listFocuses = (site: string, lane: string, signal?: AbortSignal) => all<Schemas["Focus"]>(at`/sites/${site}/lanes/${lane}/focuses`, signal);
+
+// setFocus is PUT /sites/:site/lanes/:lane/focuses: say where a source's subject is.
+export const setFocus = (site: string, lane: string, body: Schemas["SetFocus"]) => send<Schemas["Focus"]>("PUT", at`/sites/${site}/lanes/${lane}/focuses`, body);
+
+// removeFocus is DELETE /sites/:site/lanes/:lane/focuses: take back what was said of a source's subject.
+export const removeFocus = (site: string, lane: string, path: string) => send<void>("DELETE", at`/sites/${site}/lanes/${lane}/focuses` + query({ path }));
+
 // upload is POST /sites/:site/lanes/:lane/sources: put a source into an upload lane, as the body or as a form's file.
 export const upload = (site: string, lane: string, path: string, body: Blob) => send<Schemas["Uploaded"]>("POST", at`/sites/${site}/lanes/${lane}/sources` + query({ path }), body);
 

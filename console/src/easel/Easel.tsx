@@ -118,6 +118,9 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
         </div>
         {view === "places" ? (
           <Places
+            site={site}
+            lane={lane}
+            path={path}
             original={original.error ? undefined : original.data}
             source={imageAddress(site, lane, path, { more: {} })}
             error={original.error}

@@ -1,5 +1,8 @@
-// Places on the picture: what was found in it, and boxes drawn for the part to start from, for what is redacted and what is erased.
+// Places on the picture: what was found in it, where its subject is by a person's word, and boxes drawn for the part to start from, for
+// what is redacted and what is erased.
+import { useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { removeFocus, setFocus } from "../api/calls";
 import type { Facts } from "../api/client";
 import { Choice } from "../parts/Choice";
 import { Trouble } from "../parts/Trouble";
@@ -19,9 +22,22 @@ const uses = [
   { value: "erase", text: "erase", one: false },
 ];
 
-export function Places(props: { original: Picture | undefined; source: string; error: Error | null; declared: Declarations; onChange: (name: string, value: string | undefined) => void }) {
+const focusing = "focus";
+
+export function Places(props: { site: string; lane: string; path: string; original: Picture | undefined; source: string; error: Error | null; declared: Declarations; onChange: (name: string, value: string | undefined) => void }) {
   const [use, setUse] = useState("redact");
   const found = useFound(props.source);
+  const queries = useQueryClient();
+  const [trouble, setTrouble] = useState<Error>();
+  const said = async (what: Promise<unknown>) => {
+    setTrouble(undefined);
+    try {
+      await what;
+      await Promise.all(["found", "picture"].map((k) => queries.invalidateQueries({ queryKey: [k] })));
+    } catch (e) {
+      setTrouble(e as Error);
+    }
+  };
   const [drawn, setDrawn] = useState<Box>();
   const address = useBlobAddress(props.original?.blob);
   const values = Object.fromEntries(uses.map((u) => [u.value, words(props.declared.more[u.value])]));
@@ -42,6 +58,13 @@ export function Places(props: { original: Picture | undefined; source: string; e
     setDrawn(undefined);
     if (!drawn) return;
     const b = sorted(drawn);
+    if (use === focusing) {
+      const percent = (v: number) => +(100 * v).toFixed(1);
+      const point = b.x1 - b.x0 < 0.01 || b.y1 - b.y0 < 0.01;
+      const focus = point ? `${percent(drawn.x0)}% ${percent(drawn.y0)}%` : `percent:${[b.x0, b.y0, b.x1 - b.x0, b.y1 - b.y0].map(percent).join(",")}`;
+      void said(setFocus(props.site, props.lane, { path: props.path, focus }));
+      return;
+    }
     if (b.x1 - b.x0 < 0.01 || b.y1 - b.y0 < 0.01) return;
     const percent = [b.x0, b.y0, b.x1 - b.x0, b.y1 - b.y0].map((v) => +(100 * v).toFixed(1));
     const text = `percent:${percent.join(",")}`;
@@ -49,13 +72,14 @@ export function Places(props: { original: Picture | undefined; source: string; e
   };
   const faces = found.data?.faces ?? [];
   const subject = found.data?.subject;
+  const pointed = subject?.by === "person";
   const faceless = values["redact"]!.includes("faces");
   return (
     <div className="flex min-h-0 flex-1 flex-col gap-3 overflow-y-auto p-4">
-      {(props.error ?? found.error) && <Trouble error={(props.error ?? found.error)!} />}
+      {(props.error ?? found.error ?? trouble) && <Trouble error={(props.error ?? found.error ?? trouble)!} />}
       <div className="flex flex-wrap items-center gap-x-4 gap-y-2">
         <span>Draw</span>
-        <Choice label="Draw" value={use} options={uses.map(({ value, text }) => ({ value, text }))} onChange={setUse} />
+        <Choice label="Draw" value={use} options={[...uses.map(({ value, text }) => ({ value, text })), { value: focusing, text: "focus" }]} onChange={setUse} />
         {faces.length > 0 && (
           <button
             type="button"
@@ -66,15 +90,20 @@ export function Places(props: { original: Picture | undefined; source: string; e
             Redact faces
           </button>
         )}
+        {pointed && (
+          <button type="button" className="border border-edge px-2 py-0.5" onClick={() => void said(removeFocus(props.site, props.lane, props.path))}>
+            Take the focus back
+          </button>
+        )}
         <p className="text-sm text-soft">
-          {!found.data ? "Looking…" : subject && subject.by !== "nothing" ? `Subject: found by ${subject.by}, ${Math.round(100 * subject.sure)} % sure; ` : "No subject stands out; "}
+          {!found.data ? "Looking…" : pointed ? "Subject: where somebody has said; " : subject && subject.by !== "nothing" ? `Subject: found by ${subject.by}, ${Math.round(100 * subject.sure)} % sure; ` : "No subject stands out; "}
           {found.data && `faces: ${faces.length}`}
         </p>
       </div>
       {props.original && address && (
         <div
           role="group"
-          aria-label="The picture: drag to draw a box"
+          aria-label={use === focusing ? "The picture: click where its subject is, or drag a box around it" : "The picture: drag to draw a box"}
           onPointerDown={begin}
           onPointerMove={(e) => {
             if (!drawn) return;
@@ -87,7 +116,7 @@ export function Places(props: { original: Picture | undefined; source: string; e
           style={{ aspectRatio: `${props.original.width} / ${props.original.height}`, width: `min(100%, calc((100dvh - 14rem) * ${props.original.width / props.original.height}))` }}
         >
           <img src={address} alt="The original" draggable={false} className="pointer-events-none block h-full w-full" />
-          {subject && subject.by !== "nothing" && <Frame box={subject} className="border-dashed border-ground" says="subject" />}
+          {subject && subject.by !== "nothing" && <Frame box={atLeast(subject)} className={"border-dashed " + (pointed ? "border-accent" : "border-ground")} says={pointed ? "focus" : "subject"} />}
           {faces.map((f, i) => (
             <Frame key={i} box={f} className={faceless ? "border-accent bg-accent/60" : "border-ground"} says={faceless ? "redacted" : `face ${i + 1}`} face={i + 1} />
           ))}
@@ -106,7 +135,11 @@ export function Places(props: { original: Picture | undefined; source: string; e
           {drawn && <Frame box={sorted(drawn)} className="border-accent bg-accent/20" says={use} />}
         </div>
       )}
-      <p className="text-sm text-soft">What is drawn stands in the address, and under Part and turn.</p>
+      <p className="text-sm text-soft">
+        {use === focusing
+          ? "Click where the subject is, or drag a box around it: object-position=subject and mask-image=subject go by it from then on, in every address of this source."
+          : "What is drawn stands in the address, and under Part and turn."}
+      </p>
     </div>
   );
 }
@@ -121,6 +154,14 @@ function Frame(props: { box: Box; className: string; says: string; face?: number
     </div>
   );
 }
+
+// atLeast is a box that can be seen, also where it is a point.
+const atLeast = (b: Box): Box => {
+  const grow = (low: number, high: number): [number, number] => (high - low >= 0.02 ? [low, high] : [Math.max(0, (low + high) / 2 - 0.01), Math.min(1, (low + high) / 2 + 0.01)]);
+  const [x0, x1] = grow(b.x0, b.x1);
+  const [y0, y1] = grow(b.y0, b.y1);
+  return { x0, y0, x1, y1 };
+};
 
 const sorted = (b: Box): Box => ({ x0: Math.min(b.x0, b.x1), y0: Math.min(b.y0, b.y1), x1: Math.max(b.x0, b.x1), y1: Math.max(b.y0, b.y1) });
 

@@ -42,7 +42,7 @@ export function usePicture(address: string | undefined) {
 export function useFound(address: string) {
   return useQuery({
     queryKey: ["found", address],
-    queryFn: async ({ signal }) => (await (await patiently(`${address}?as=facts`, { signal })).json()) as Facts,
+    queryFn: async ({ signal }) => (await (await patiently(`${address}?as=facts`, { signal, cache: "no-store" })).json()) as Facts,
     staleTime: 60_000,
   });
 }

@@ -377,6 +377,22 @@ func (c *Client) Sources(ctx context.Context, site string, lane string) ([]sourc
 	return all[source.Entry](ctx, c, "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/sources")
 }
 
+// Focuses is GET /sites/:site/lanes/:lane/focuses: where people have said that the subjects of the lane's sources are.
+func (c *Client) Focuses(ctx context.Context, site string, lane string) ([]api.Focus, error) {
+	return all[api.Focus](ctx, c, "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/focuses")
+}
+
+// SetFocus is PUT /sites/:site/lanes/:lane/focuses: say where a source's subject is.
+func (c *Client) SetFocus(ctx context.Context, site string, lane string, in api.SetFocus) (out api.Focus, err error) {
+	err = c.call(ctx, "PUT", "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/focuses", in, &out)
+	return out, err
+}
+
+// RemoveFocus is DELETE /sites/:site/lanes/:lane/focuses: take back what was said of a source's subject.
+func (c *Client) RemoveFocus(ctx context.Context, site string, lane string, path string) error {
+	return c.call(ctx, "DELETE", "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/focuses"+query("path", path), nil, nil)
+}
+
 // Upload is POST /sites/:site/lanes/:lane/sources: put a source into an upload lane, as the body or as a form's file.
 func (c *Client) Upload(ctx context.Context, site string, lane string, path string, in io.Reader) (out api.Uploaded, err error) {
 	err = c.call(ctx, "POST", "/sites/"+escaped(site)+"/lanes/"+escaped(lane)+"/sources"+query("path", path), in, &out)
