@@ -207,6 +207,18 @@ async function prepare(src, cut, mirror, turn, layer) {
   }
   return c.toDataURL("image/png");
 }
+async function pose(src, style, keyframes, animation, ms) {
+  const s = document.createElement("style"), i = document.createElement("img");
+  s.textContent = keyframes; document.querySelector("style.moves")?.remove(); s.className = "moves"; document.head.append(s);
+  i.decoding = "sync"; i.style.cssText = style + ";animation:" + animation; i.src = src;
+  document.querySelector("img")?.remove(); document.body.append(i);
+  await i.decode();
+  const [a] = i.getAnimations();
+  a.pause(); a.currentTime = ms;
+  await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
+  const b = i.getBoundingClientRect();
+  return [b.width, b.height];
+}
 async function paint(src, style, zoom, cut, mirror, turn, layer) {
   const i = document.createElement("img"); i.decoding = "sync"; i.style.cssText = style; document.body.style.zoom = zoom;
   i.src = await prepare(src, cut, mirror, turn, layer);
@@ -245,9 +257,22 @@ func (j *Judge) Painted(src, style string, o Before, scale float64) (*image.RGBA
 		zoom = 1
 	}
 	expression := fmt.Sprintf("paint(%q, %q, %g, %s, %s, %s, %s)", src, style, zoom, list(o.Cut), list(o.Mirror), number(o.Turn), o.Layer)
+	return j.seen(expression)
+}
+
+// Posed is what the browser paints of one <img> that @keyframes move, so many seconds after its animation was started.
+func (j *Judge) Posed(src, style, keyframes, animation string, at float64) (*image.RGBA, error) {
+	if err := j.zoom(1); err != nil {
+		return nil, err
+	}
+	return j.seen(fmt.Sprintf("pose(%q, %q, %q, %q, %g)", src, style, keyframes, animation, at*1000))
+}
+
+// seen is the box that an expression's promise tells the size of.
+func (j *Judge) seen(expression string) (*image.RGBA, error) {
 	box, err := browser.Run(j.b, chromedp.Evaluate[[]float64](expression, chromedp.EvalAwaitPromise))
 	if err != nil {
-		return nil, fmt.Errorf("%s: %w", style, err)
+		return nil, fmt.Errorf("%s: %w", expression, err)
 	}
 	w, h := math.Max(1, math.Floor(box[0]*1+0.5)), math.Max(1, math.Floor(box[1]+0.5))
 	var shot page.CaptureScreenshotResult

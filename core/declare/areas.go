@@ -141,6 +141,26 @@ type FacesRegion struct {
 
 const maxRoom = 10
 
+// leastAround is the smallest part of the picture's sides that a window around its subject has.
+const leastAround = 0.05
+
+// readAroundSubject reads `subject`, and what part of the picture's sides is to be seen around it.
+func readAroundSubject(to *Region, words []string) string {
+	if len(words) != 2 {
+		return "unparsable"
+	}
+	number, ok := strings.CutSuffix(words[1], "%")
+	v, isNumber := cssNumber(number)
+	if !ok || !isNumber {
+		return "unparsable"
+	}
+	if v < 100*leastAround || v > 100 {
+		return "out-of-range"
+	}
+	*to = Region{Declared: true, Subject: math.Round(v*1e3) / 1e5}
+	return ""
+}
+
 // readFaces reads `faces`, and how much room there is.
 func readFaces(to *Region, words []string) string {
 	r := Region{Declared: true, Faces: FacesRegion{true, 1}}

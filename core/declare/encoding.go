@@ -13,7 +13,7 @@ type EncodingValues struct {
 	Format    Format
 	Quality   Quality
 	Budget    int64 // bytes that the variant may have; 0: not declared
-	Animation Animation
+	Animation string // "": not declared; "none"; or the shorthand
 	Retain    Retain
 }
 
@@ -25,8 +25,8 @@ var encoding = []declaration{
 		func(d *Declarations) *Quality { return &d.Quality }, readQuality, appendQuality),
 	field(declaration{name: "budget", label: "Budget", example: "60kB", grammar: "bytes, from 100 to 100000000, such as 60kB, 60KiB or 61440"},
 		func(d *Declarations) *int64 { return &d.Budget }, readBudget, appendInt),
-	keywordField(declaration{name: "animation", grammar: "none"},
-		func(d *Declarations) *Animation { return &d.Animation }, animations),
+	field(declaration{name: "animation", grammar: animationGrammar, keywords: []string{AnimationNone}},
+		func(d *Declarations) *string { return &d.Animation }, readAnimation, appendEscaped),
 	field(declaration{name: "retain", label: "Retain", example: "rights camera", grammar: "one or more of rights, camera and place", keywords: retained},
 		func(d *Declarations) *Retain { return &d.Retain }, readRetain, appendRetain),
 }
@@ -152,18 +152,6 @@ func readQuality(to *Quality, value string) string {
 }
 
 func appendQuality(b []byte, q Quality) []byte { return append(b, q.String()...) }
-
-// Animation is the value of animation.
-type Animation uint8
-
-const (
-	AnimationUnset Animation = iota // all frames, where the format carries them
-	AnimationNone                   // the first frame
-)
-
-var animations = []string{AnimationNone: "none"}
-
-func (a Animation) String() string { return keyword(animations, int(a)) }
 
 // Retain is the value of retain: the embedded facts that are kept.
 type Retain uint8

@@ -31,7 +31,7 @@ func ParseFocus(text string) (f Focus, err error) {
 		}
 	} else {
 		var r Region
-		if readRegion(&r, text) != "" || r.Faces.Declared || r.X.Px != 0 || r.Y.Px != 0 || r.W.Px != 0 || r.H.Px != 0 {
+		if readRegion(&r, text) != "" || r.ToBeFound() || r.X.Px != 0 || r.Y.Px != 0 || r.W.Px != 0 || r.H.Px != 0 {
 			return wrong("it is " + FocusGrammar)
 		}
 		f = Focus{true, r.X.Part, r.Y.Part, r.W.Part, r.H.Part}

@@ -180,7 +180,7 @@ func hintForValue(name, value string) string {
 	case name == "image-orientation":
 		return "write from-image, or none and rotate"
 	case name == "animation":
-		return "animation=none gives the first frame; what moves the picture on the page stays in the page's stylesheet"
+		return "animation=none gives a still; a picture that moves by itself is a class of the sheet with @keyframes, and what moves it on the page stays in the page's stylesheet"
 	}
 	return ""
 }

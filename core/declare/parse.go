@@ -121,7 +121,11 @@ func Parse(query string) (Declarations, error) {
 			continue
 		}
 		seen |= 1 << i
-		if problem := s.upper.assign(i, value); problem != nil {
+		problem := s.upper.assign(i, value)
+		if problem == nil && i == animationIndex && s.upper.Animation != AnimationNone {
+			problem = OnlyInSheet(value)
+		}
+		if problem != nil {
 			report(*problem)
 		}
 	}

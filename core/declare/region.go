@@ -23,7 +23,7 @@ var region = []declaration{
 		func(d *Declarations) *string { return &d.Redact }, readRedact, appendEscaped),
 	field(declaration{name: "erase", label: "Erase", example: "120,80,64,40", grammar: areaGrammar, alters: true},
 		func(d *Declarations) *string { return &d.Erase }, readErase, appendEscaped),
-	field(declaration{name: "xywh", label: "Part", example: "percent:10,10,50,50", grammar: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480; or faces, and how much room around them, such as faces 1.6", keywords: []string{"faces"}},
+	field(declaration{name: "xywh", label: "Part", example: "percent:10,10,50,50", grammar: "x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480; or faces, and how much room around them, such as faces 1.6; or subject, and how much of each side around it, such as subject 70%25", keywords: []string{"faces", "subject"}},
 		func(d *Declarations) *Region { return &d.XYWH }, readRegion, appendRegion),
 	field(declaration{name: "scale", grammar: "1 or -1 for each axis, such as -1 1"},
 		func(d *Declarations) *Mirror { return &d.Mirror }, readMirror, appendMirror, Mirror{Declared: true}),
@@ -31,12 +31,16 @@ var region = []declaration{
 		func(d *Declarations) *Turn { return &d.Turn }, readTurn, appendTurn, Turn{Declared: true}),
 }
 
+// ToBeFound reports whether the picture has to be looked at to know which part it is.
+func (r Region) ToBeFound() bool { return r.Faces.Declared || r.Subject != 0 }
+
 // Region is the value of xywh (Media Fragments, section 4.2.2), whose sides may also be lengths, as object-view-box has them: a
 // part of the upright picture. Parts of X and W are of its width, of Y and H of its height.
 type Region struct {
 	Declared   bool
 	X, Y, W, H Length
 	Faces      FacesRegion // where it is declared, the others aren't used
+	Subject    float64     // the same where it isn't 0: what part of the picture's sides a window around its subject has
 }
 
 func readRegion(to *Region, value string) string {
@@ -44,6 +48,8 @@ func readRegion(to *Region, value string) string {
 	lower := strings.ToLower(value)
 	if words := fields(lower); len(words) > 0 && words[0] == "faces" {
 		return readFaces(to, words)
+	} else if len(words) > 0 && words[0] == "subject" {
+		return readAroundSubject(to, words)
 	}
 	if rest, ok := strings.CutPrefix(lower, "percent:"); ok {
 		lower, bare = rest, "%"
@@ -83,6 +89,9 @@ func (r Region) Of(w, h float64) (x, y, width, height float64) {
 }
 
 func appendRegion(b []byte, r Region) []byte {
+	if r.Subject != 0 {
+		return append(appendNumber(append(b, "subject%20"...), tidy(r.Subject*100)), "%25"...)
+	}
 	if r.Faces.Declared {
 		if b = append(b, "faces"...); r.Faces.Room != 1 {
 			b = appendNumber(append(b, "%20"...), r.Faces.Room)

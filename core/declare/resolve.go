@@ -7,6 +7,7 @@ type Resolved struct {
 	Formats      []Format // what the variant may be delivered in, most wanted first; never empty
 	Own          bool     // the source's own data will do, where it's all that is asked for: no quality was given
 	Focus        Focus    // where somebody has said that the source's subject is
+	Motion       *Motion  // how it moves, where it's a still that is to; its declarations are those of the still
 }
 
 // Resolve lays d over the site's defaults and settles the formats: the declared one alone, or offered, the
@@ -150,6 +151,9 @@ func (r *Resolved) Append(b []byte) []byte {
 	}
 	if r.Own {
 		b = append(b, ",own"...)
+	}
+	if r.Motion != nil {
+		b = r.Motion.append(b)
 	}
 	if r.Focus.Declared && r.Follows() {
 		b = r.Focus.append(append(b, "&focus="...))

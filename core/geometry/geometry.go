@@ -40,6 +40,13 @@ type Plan struct {
 	Complete bool // the picture covers the whole canvas
 	Frame    Frame
 	Nearest  bool // each pixel is the source's nearest
+	exact    *exact
+}
+
+// exact is where a moving picture is, between the pixels: left, top, right and bottom edge.
+type exact struct {
+	cut    [4]float64 // of the upright picture
+	placed [4]float64 // on the canvas
 }
 
 // A Frame is what lies between the slot's edge and the picture's box, in canvas pixels: top, right, bottom, left.
@@ -291,7 +298,7 @@ func (p Plan) FocusAt(x0, y0, x1, y1 float64) declare.Position {
 
 // cut is the part of the picture that xywh names, clipped to it; all of it where that is to be found yet.
 func cut(s Size, r declare.Region) (Rect, bool) {
-	if !r.Declared || r.Faces.Declared {
+	if !r.Declared || r.ToBeFound() {
 		return Rect{0, 0, s.W, s.H}, true
 	}
 	x, y, w, h := r.Of(float64(s.W), float64(s.H))

@@ -61,7 +61,7 @@ func TestClassesComeBeforeTheRules(t *testing.T) {
 	if r, _ := asked(t, s, "class=fine&width=100"); r.Own {
 		t.Error("a class that says the quality lets the source's own data through")
 	}
-	if r, _ := asked(t, s, "width=100", func(a *Ask) { a.Saves = true }); r.Quality != 30 {
+	if r, _ := asked(t, s, "width=100", func(a *Ask) { a.Client.Saves = true }); r.Quality != 30 {
 		t.Errorf("saving data: %v", r.Quality)
 	}
 	for _, query := range []string{"class=tiel", "class=tile+nowhere"} {

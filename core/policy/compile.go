@@ -214,6 +214,7 @@ func (c *compiler) limits(s *Site, b Bounds) {
 		Width: b.Width, Height: b.Height, Pixels: b.Pixels, RenderTime: time.Duration(b.RenderMS) * time.Millisecond,
 	}
 	s.QualityFloor, s.QualityCeiling = b.QualityFloor, b.QualityCeiling
+	s.AnimationFrames, s.AnimationFPS = b.AnimationFrames, b.AnimationFPS
 	s.VariantsPerSource, s.RequestsPerSecond, s.FormatsTried = b.VariantsPerSource, b.RequestsPerSecond, b.FormatsTried
 }
 

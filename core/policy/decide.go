@@ -34,6 +34,8 @@ type Site struct {
 	VariantsPerSource            int
 	FormatsTried                 int // in how many a variant may be made, to keep the smallest
 	RequestsPerSecond            float64
+	AnimationFrames              int     // that a still has which the sheet moves
+	AnimationFPS                 float64 // of them a second, at the most
 	Month                        Month
 
 	Pages         []Rule
@@ -89,7 +91,7 @@ type Ask struct {
 	Lane     *CompiledLane
 	Declared declare.Declarations
 	Accepted Accepted
-	Saves    bool          // the client sent Save-Data: on
+	Client   sheet.Client  // what the sheet may ask of it
 	Trusted  bool          // the service itself asks: as what is signed, nothing but size and quality is held against it
 	Now      int64         // seconds since 1970
 	Form     func() string // the address form without its signature; called only where one is checked
@@ -121,13 +123,14 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 	if no := s.checkClasses(d.Class, trace); no != nil {
 		return declare.Resolved{}, no
 	}
-	named := s.Sheet.OfClasses(*d, r.Saves) // before what holds for every picture
-	full := s.Sheet.Over(*d, r.Saves)
+	named := s.Sheet.OfClasses(*d, r.Client) // before what holds for every picture
+	full := s.Sheet.Over(*d, r.Client)
 	if no := s.checkEncoding(d, &full, trace); no != nil {
 		return declare.Resolved{}, no
 	}
 	var resolved declare.Resolved
 	full.Settle(s.Offer(r.Accepted, full.Quality), &resolved)
+	resolved.Motion = s.motion(&resolved.Declarations, trace)
 	resolved.Own = named.Quality == 0 && !full.IsPaint() && !r.Lane.Signed
 	if no := CheckLossless(resolved); no != nil {
 		refused(trace, "quality", no.Detail)
@@ -142,6 +145,22 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 		}
 	}
 	return resolved, nil
+}
+
+// motion is how the sheet has a still move; nil where it doesn't.
+func (s *Site) motion(d *declare.Declarations, trace *[]Step) *declare.Motion {
+	a, ok := d.Moving()
+	if !ok {
+		return nil
+	}
+	frames := s.Sheet.Keyframes(a.Name)
+	if len(frames) == 0 { // the sheet says what it names, but for a sheet that was never published
+		return nil
+	}
+	if trace != nil {
+		note(trace, "sheet @keyframes "+a.Name, "matched", "a still moves, where the format carries frames")
+	}
+	return &declare.Motion{Animation: d.Animation, Keyframes: frames, PerSecond: s.AnimationFPS, Most: s.AnimationFrames}
 }
 
 // checkClasses holds the classes that are named against the sheet's.

@@ -43,6 +43,8 @@ type Bounds struct {
 	VariantsPerSource int     `json:"variants_per_source" toml:"variants_per_source" between:"0 10000000" label:"Variants of one source" hint:"0: no bound" comment:"0: no bound"`
 	FormatsTried      int     `json:"formats_tried" toml:"formats_tried" between:"1 5" label:"Formats tried for a variant" hint:"To send the smallest" comment:"in how many formats a variant may be made, to keep the smallest; 1: the one that is thought to be"`
 	RenderMS          int64   `json:"render_ms" toml:"render_ms" between:"100 120000" label:"Rendering, ms"`
+	AnimationFrames   int     `json:"animation_frames" toml:"animation_frames" between:"2 2000" label:"Frames of what the sheet moves" comment:"that a still has which the sheet moves"`
+	AnimationFPS      float64 `json:"animation_fps" toml:"animation_fps" between:"1 60" label:"Frames a second" hint:"Of what the sheet moves" comment:"of a still that the sheet moves, at the most"`
 	RequestsPerSecond float64 `json:"requests_per_second" toml:"requests_per_second" between:"0 1000000" label:"Requests a second of one client" hint:"On one node; 0: no bound" comment:"of one client on one node; 0: no bound"`
 }
 
@@ -98,7 +100,7 @@ func NewDocument(site string) Document {
 		Limits: Bounds{
 			SourceBytes: 64 << 20, SourcePixels: 64_000_000, SourceFrames: 500,
 			Width: 8192, Height: 8192, Pixels: 40_000_000, QualityFloor: 1, QualityCeiling: 100,
-			VariantsPerSource: 2000, FormatsTried: 2, RenderMS: 15_000,
+			VariantsPerSource: 2000, FormatsTried: 2, RenderMS: 15_000, AnimationFrames: 160, AnimationFPS: 20,
 		},
 		Pages: Pages{Allow: []string{}, Silent: "allow"}, Signing: Signing{Unsigned: "anything"}, Lanes: []Lane{},
 	}
@@ -130,6 +132,12 @@ func (d *Document) Complete(kinds LaneKinds) {
 	}
 	if d.Limits.FormatsTried == 0 {
 		d.Limits.FormatsTried = base.Limits.FormatsTried
+	}
+	if d.Limits.AnimationFrames == 0 {
+		d.Limits.AnimationFrames = base.Limits.AnimationFrames
+	}
+	if d.Limits.AnimationFPS == 0 {
+		d.Limits.AnimationFPS = base.Limits.AnimationFPS
 	}
 	if d.Ladder.Rungs == nil {
 		d.Ladder.Rungs = []int{}

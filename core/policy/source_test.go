@@ -6,6 +6,7 @@ import (
 
 	"echolane/core/codec"
 	"echolane/core/declare"
+	"echolane/core/sheet"
 )
 
 func TestWhatASourceOfThisHeaderMayBecome(t *testing.T) {
@@ -66,7 +67,7 @@ func TestWhatASourceOfThisHeaderMayBecome(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		full := s.Sheet.Over(declared, false)
+		full := s.Sheet.Over(declared, sheet.Client{})
 		var r declare.Resolved
 		full.Settle(s.Offer(0, full.Quality), &r)
 		trace := []Step{}

@@ -19,6 +19,11 @@ func moves(info codec.Info, r declare.Resolved, canvas geometry.Size, opaque boo
 	if info.Frames < 2 || r.Animation == declare.AnimationNone || formats.Of(info.Type).Frames == nil {
 		return 0, false
 	}
+	return carrying(info, r, canvas, opaque)
+}
+
+// carrying is the format for an animation that plays as info says.
+func carrying(info codec.Info, r declare.Resolved, canvas geometry.Size, opaque bool) (declare.Format, bool) {
 	for _, takes := range []func(f declare.Format, w *codec.Writer) bool{
 		func(f declare.Format, w *codec.Writer) bool {
 			return !w.Apart && (info.Plays == 0 || !w.Forever) && (opaque || f.ShowsAlpha() || !f.Named())

@@ -1,6 +1,8 @@
 package render
 
 import (
+	"math"
+
 	"echolane/core/codec"
 	"echolane/core/codec/svg"
 	"echolane/core/declare"
@@ -80,7 +82,7 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 		canvas = min(canvas, float64(j.Limits.Pixels))
 	}
 	e.Memory += int64(paintBytes * canvas)
-	if cut := j.Request.Mask().Kind == declare.SubjectMask; cut || j.Request.Redact+j.Request.Erase != "" || j.Request.XYWH.Faces.Declared || j.Request.Position.Focus == declare.Faces || j.Facts {
+	if cut := j.Request.Mask().Kind == declare.SubjectMask; cut || j.Request.Redact+j.Request.Erase != "" || j.Request.XYWH.ToBeFound() || j.Request.Position.Focus == declare.Faces || j.Facts {
 		e.Memory += lookingBytes
 		e.Work += looking
 		if j.Request.Erase != "" { // what it is filled from stays beside it
@@ -111,7 +113,14 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 			f.work, f.bytes = f.work+g.work, max(f.bytes, g.bytes)
 		}
 	}
-	if own.Frames > 1 && format == declare.AVIF { // frames ahead of the one that is written
+	frames := max(1, min(own.Frames, j.Limits.SourceFrames))
+	if m := j.Request.Motion; m != nil && frames == 1 && format.CarriesFrames() {
+		frames = m.Most
+		if a, ok := j.Request.Moving(); ok {
+			frames = min(frames, int(math.Ceil(max(1, 2*a.Count)*a.Duration*m.PerSecond)))
+		}
+	}
+	if frames > 1 && format == declare.AVIF { // frames ahead of the one that is written
 		f.bytes += aheadBytes
 	}
 	times, effort := 1.0, "predicted"
@@ -124,7 +133,7 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 		times, effort = searched, "searched"
 	}
 	e.Class = format.String() + " " + effort
-	e.Work += f.work * times * canvas / 1e6 * float64(max(1, min(own.Frames, j.Limits.SourceFrames)))
+	e.Work += f.work * times * canvas / 1e6 * float64(frames)
 	e.Memory += int64(f.bytes * canvas)
 	return e
 }

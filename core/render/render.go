@@ -163,6 +163,11 @@ func probe(source []byte, d declare.Declarations) (codec.Info, error) {
 // find looks for the subject or the detail in a small copy of the turned picture.
 func find(known *Findings, source []byte, info codec.Info, p geometry.Plan, aim declare.FocusMode, said declare.Focus) (subject.Box, error) {
 	w, h := p.Window()
+	return windowIn(known, source, info, p, aim, said, w, h)
+}
+
+// windowIn is find for a window of w×h in parts of the turned picture's sides.
+func windowIn(known *Findings, source []byte, info codec.Info, p geometry.Plan, aim declare.FocusMode, said declare.Focus, w, h float64) (subject.Box, error) {
 	if aim == declare.Subject && said.Declared {
 		if box, ok := placeIn(info, p, said); ok {
 			return box, nil
@@ -409,19 +414,20 @@ func toSRGB(p codec.Picture, t *icc.Transform) *raster.RGBA {
 // mirrored as its orientation, the mirroring and the turn say. Where transpose is set, they make a picture that
 // still has to be transposed. The plan's turn is by right angles.
 func axes(info codec.Info, p geometry.Plan, scale int) (x, y raster.Axis, transpose bool) {
-	upright := func(placed0, placedN int, natural float64, from, to int) raster.Axis {
-		step := natural / float64(placedN)
-		return raster.Axis{From: float64(from-placed0) * step, Step: step, Len: to - from}
+	upright := func(low, high, natural float64, from, to int) raster.Axis {
+		step := natural / (high - low)
+		return raster.Axis{From: (float64(from) - low) * step, Step: step, Len: to - from}
 	}
 	tw, th := p.Turned()
 	v := p.Visible()
-	x = upright(p.Placed.X0, p.Placed.W(), tw, v.X0, v.X1)
-	y = upright(p.Placed.Y0, p.Placed.H(), th, v.Y0, v.Y1)
-	mirror := func(a raster.Axis, n int) raster.Axis {
-		return raster.Axis{From: float64(n) - a.From, Step: -a.Step, Len: a.Len}
+	target, cut := p.Target(), p.Source()
+	x = upright(target[0], target[2], tw, v.X0, v.X1)
+	y = upright(target[1], target[3], th, v.Y0, v.Y1)
+	mirror := func(a raster.Axis, n float64) raster.Axis {
+		return raster.Axis{From: n - a.From, Step: -a.Step, Len: a.Len}
 	}
 	// Back through the turn: x and y become axes of the cut picture, w×h.
-	w, h := p.Cut.W(), p.Cut.H()
+	w, h := cut[2]-cut[0], cut[3]-cut[1]
 	switch turns, _ := p.Quarter(); turns {
 	case 1:
 		x, y, transpose = y, mirror(x, h), true
@@ -436,17 +442,17 @@ func axes(info codec.Info, p geometry.Plan, scale int) (x, y raster.Axis, transp
 	if p.MirrorY {
 		y = mirror(y, h)
 	}
-	x.From += float64(p.Cut.X0)
-	y.From += float64(p.Cut.Y0)
+	x.From += cut[0]
+	y.From += cut[1]
 	o := info.Orientation
 	if o >= 5 {
 		x, y, transpose = y, x, !transpose
 	}
 	if o == 2 || o == 3 || o == 7 || o == 8 {
-		x = mirror(x, info.W)
+		x = mirror(x, float64(info.W))
 	}
 	if o == 3 || o == 4 || o == 6 || o == 7 {
-		y = mirror(y, info.H)
+		y = mirror(y, float64(info.H))
 	}
 	s := float64(scale) / 8
 	x.From, x.Step = x.From*s, x.Step*s

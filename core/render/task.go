@@ -57,6 +57,12 @@ func begin(source []byte, job Job) (t *task, err error) {
 		}
 		t.lap("focus")
 	}
+	if part := job.Request.XYWH.Subject; part != 0 {
+		if job.Request.XYWH, err = aroundSubject(job.Findings, source, info, part, job.Request.Focus); err != nil {
+			return t, refuseSource(err)
+		}
+		t.lap("focus")
+	}
 	plan, ok := geometry.New(geometry.Size{W: nw, H: nh}, job.Request.Declarations)
 	if !ok {
 		return t, policy.NothingLeft(job.Request.XYWH, nw, nh)
@@ -88,6 +94,15 @@ func begin(source []byte, job Job) (t *task, err error) {
 		return t, err
 	}
 	t.result = Result{Canvas: plan.Canvas, Natural: plan.Natural, Source: info.Type}
+	format, moved, moving, err := setMoving(source, info, &job, plan)
+	if err != nil {
+		return t, err
+	}
+	if moving {
+		if r := job.Limits.CheckOutput(moved.Canvas.W, moved.Canvas.H); r != nil {
+			return t, r
+		}
+	}
 	t.lap("plan")
 	if t.revision, err = revisionOf(job.Findings, source, info, geometry.Size{W: nw, H: nh}, &job.Request); err != nil {
 		return t, refuseSource(err)
@@ -96,6 +111,15 @@ func begin(source []byte, job Job) (t *task, err error) {
 		t.lap("look")
 	}
 
+	if moving {
+		t.job = job
+		if err := t.move(info, moved, format); err != nil {
+			return &task{}, err
+		}
+		t.lap("encode")
+		t.done, t.result.Stages = true, t.stages
+		return t, nil
+	}
 	info, plan, t.part = sized(info, plan)
 	t.revision.drawn(t.part, info.W, info.H)
 	info.Alpha = info.Alpha || t.matte != nil

@@ -225,6 +225,9 @@ func (r *Rule) add(words []token) {
 func (i *Item) read(after bool) {
 	var d declare.Declarations
 	problem := d.SetInSheet(i.Property, i.Value, after)
+	if _, moves := d.Moving(); problem == nil && moves {
+		problem = declare.OnlyInSheet(i.Value)
+	}
 	if problem == nil {
 		i.Taken, i.Becomes = true, d.Plain()
 		return

@@ -59,6 +59,8 @@ type parser struct {
 	tokens   []token
 	at       int
 	rules    []rule
+	frames   map[string][]declare.Keyframe
+	moved    []moved
 	problems Problems
 }
 
@@ -85,10 +87,13 @@ func Parse(text string) (*Sheet, error) {
 		p.tokens = append(p.tokens, t)
 	}
 	p.list(condition{}, 0)
+	p.checkMoved()
 	if p.problems != nil {
 		return nil, p.problems
 	}
-	return finish(p.rules), nil
+	s := finish(p.rules)
+	s.frames = p.frames
+	return s, nil
 }
 
 func (p *parser) wrong(at int, problem Problem) {
@@ -177,9 +182,13 @@ func (p *parser) skip() {
 func (p *parser) atRule(t token, when condition, depth int) {
 	p.at++
 	words, block := p.prelude()
+	if strings.EqualFold(t.text, "@keyframes") {
+		p.keyframes(t, words, block)
+		return
+	}
 	if !strings.EqualFold(t.text, "@media") {
-		nearest := wording.Nearest(strings.ToLower(t.text), []string{"@media"})
-		p.wrong(t.at, Problem{Given: t.text, Detail: t.text + " isn't known in an image sheet", Allowed: "@media (resolution >= 2x), @media (prefers-reduced-data: reduce)", Nearest: nearest})
+		nearest := wording.Nearest(strings.ToLower(t.text), []string{"@media", "@keyframes"})
+		p.wrong(t.at, Problem{Given: t.text, Detail: t.text + " isn't known in an image sheet", Allowed: "@media (resolution >= 2x), @media (prefers-reduced-data: reduce), @keyframes", Nearest: nearest})
 		if block {
 			p.skip()
 		}
@@ -201,7 +210,7 @@ func (p *parser) atRule(t token, when condition, depth int) {
 	p.list(when, depth+1)
 }
 
-const mediaAllowed = "(resolution >= 2x), (resolution < 1.5x), (prefers-reduced-data: reduce), joined by and"
+const mediaAllowed = "(resolution >= 2x), (resolution < 1.5x), (prefers-reduced-data: reduce), (prefers-reduced-motion: reduce), joined by and"
 
 // media reads conditions into when.
 func (p *parser) media(at int, words []token, when *condition) bool {
@@ -237,21 +246,27 @@ func (p *parser) media(at int, words []token, when *condition) bool {
 	return false
 }
 
+func (p *preference) take(value string) bool {
+	switch value {
+	case "reduce":
+		*p = reduced
+	case "no-preference":
+		*p = notReduced
+	default:
+		return false
+	}
+	return true
+}
+
 // take adds one condition, in lower case, without its parentheses.
 func (c *condition) take(s string) bool {
 	if name, value, ok := strings.Cut(s, ":"); ok {
 		name, value = strings.TrimSpace(name), strings.TrimSpace(value)
 		switch name {
 		case "prefers-reduced-data":
-			switch value {
-			case "reduce":
-				c.data = reduced
-			case "no-preference":
-				c.data = notReduced
-			default:
-				return false
-			}
-			return true
+			return c.data.take(value)
+		case "prefers-reduced-motion":
+			return c.motion.take(value)
 		case "min-resolution":
 			return c.bound(">=", value)
 		case "max-resolution":
@@ -424,8 +439,25 @@ func (p *parser) selectors(words []token, at int) (list []selector) {
 	return list
 }
 
-// declaration reads one property and its value.
+// declaration reads one property and its value into a rule.
 func (p *parser) declaration(to *declare.Declarations, after bool, seen map[string]bool) {
+	property, value, name, at, ok := p.property()
+	if !ok {
+		return
+	}
+	if seen[property] { // as in CSS the later one holds, if it's right
+		to.Forget(property, after)
+	}
+	seen[property] = true
+	problem := to.SetInSheet(property, value, after)
+	if a, ok := to.Moving(); property == "animation" && problem == nil && ok {
+		p.moved = append(p.moved, moved{at, a.Name})
+	}
+	p.report(problem, name, at)
+}
+
+// property takes one declaration, and says where its name and its value stand; ok is false where it is none.
+func (p *parser) property() (property, value string, nameAt, at int, ok bool) {
 	name, _ := p.peek()
 	start := p.at
 	depth := 0
@@ -454,9 +486,9 @@ func (p *parser) declaration(to *declare.Declarations, after bool, seen map[stri
 		p.wrong(name.at, Problem{Given: strings.TrimSpace(joined(words)), Detail: "that isn't a declaration", Allowed: "property: value;"})
 		return
 	}
-	property := strings.ToLower(name.text)
-	value := strings.TrimSpace(joined(words[colon+1:]))
-	at := name.at
+	property = strings.ToLower(name.text)
+	value = strings.TrimSpace(joined(words[colon+1:]))
+	at = name.at
 	for _, w := range words[colon+1:] {
 		if w.kind != css.WhitespaceToken {
 			at = w.at
@@ -467,14 +499,15 @@ func (p *parser) declaration(to *declare.Declarations, after bool, seen map[stri
 		p.wrong(at, Problem{Given: value, Detail: "importance has no place in an image sheet", Allowed: "the value alone: classes win over *, and what a URL says wins over both"})
 		return
 	}
-	if seen[property] { // as in CSS the later one holds, if it's right
-		to.Forget(property, after)
-	}
-	seen[property] = true
-	if problem := to.SetInSheet(property, value, after); problem != nil {
+	return property, value, name.at, at, true
+}
+
+// report tells of a problem with a declaration, whose name and value stand there; nil: there is none.
+func (p *parser) report(problem *declare.Problem, name, at int) {
+	if problem != nil {
 		where := at
 		if problem.Reason == "unknown-name" {
-			where = name.at
+			where = name
 		}
 		p.wrong(where, Problem{Given: problem.Given, Detail: problem.InSheet(), Allowed: strings.ReplaceAll(problem.Allowed, "%25", "%"), Nearest: problem.Nearest, Remedy: problem.Remedy})
 	}

@@ -19,6 +19,14 @@ type Sheet struct {
 	base    declare.Declarations // of the rules for `*` without conditions, which is all that most requests need
 	simple  bool                 // no rule for `*` has a condition
 	data    bool                 // some rule asks whether the client saves data
+	motion  bool                 // some rule asks whether motion is to be reduced
+	frames  map[string][]declare.Keyframe
+}
+
+// A Client is what a sheet may ask of who asks.
+type Client struct {
+	Saves bool // it saves data: Save-Data: on
+	Still bool // whoever looks wants less motion: Sec-CH-Prefers-Reduced-Motion: "reduce"
 }
 
 // A rule is one selector of one block.
@@ -32,26 +40,30 @@ type rule struct {
 type condition struct {
 	least, most       float64 // bounds on resolution; 0: none
 	leastOut, mostOut bool    // the bound itself doesn't hold
-	data              dataUse
+	data              preference
+	motion            preference
 }
 
-type dataUse uint8
+// preference is what a condition asks of one.
+type preference uint8
 
 const (
-	anyData dataUse = iota
+	either preference = iota
 	reduced
 	notReduced
 )
 
+func (p preference) holds(reduces bool) bool { return p == either || (p == reduced) == reduces }
+
 func (c *condition) plain() bool { return *c == condition{} }
 
-func (c *condition) holds(resolution float64, saves bool) bool {
+func (c *condition) holds(resolution float64, who Client) bool {
 	switch {
 	case c.least > 0 && (resolution < c.least || c.leastOut && resolution == c.least):
 		return false
 	case c.most > 0 && (resolution > c.most || c.mostOut && resolution == c.most):
 		return false
-	case c.data == reduced && !saves, c.data == notReduced && saves:
+	case !c.data.holds(who.Saves), !c.motion.holds(who.Still):
 		return false
 	}
 	return true
@@ -69,14 +81,20 @@ func (s *Sheet) Has(class string) bool {
 // AsksForData reports whether an answer may depend on the client's Save-Data.
 func (s *Sheet) AsksForData() bool { return s.data }
 
+// AsksForMotion reports whether an answer may depend on whether whoever looks wants less of it.
+func (s *Sheet) AsksForMotion() bool { return s.motion }
+
+// Keyframes are those of a name, in the order of their times; none where there are none of it.
+func (s *Sheet) Keyframes(name string) []declare.Keyframe { return s.frames[name] }
+
 // Base is what `*` says where no condition is met but a resolution of 1x.
 func (s *Sheet) Base() declare.Declarations {
-	return s.Over(declare.Declarations{}, false)
+	return s.Over(declare.Declarations{}, Client{})
 }
 
 // Over lays declarations over the sheet's rules for their classes and for `*`: the cascade. Classes win over `*`,
-// among classes the rule that names more of them, then the later one. saves says whether the client sent Save-Data: on.
-func (s *Sheet) Over(d declare.Declarations, saves bool) declare.Declarations {
+// among classes the rule that names more of them, then the later one.
+func (s *Sheet) Over(d declare.Declarations, who Client) declare.Declarations {
 	if d.Class == "" && s.simple {
 		return d.Over(s.base)
 	}
@@ -85,7 +103,7 @@ func (s *Sheet) Over(d declare.Declarations, saves bool) declare.Declarations {
 		resolution = 1
 	}
 	for i := range s.rules {
-		if r := &s.rules[i]; r.named(d.Class) && r.when.holds(resolution, saves) {
+		if r := &s.rules[i]; r.named(d.Class) && r.when.holds(resolution, who) {
 			d = d.Over(r.set)
 		}
 	}
@@ -93,7 +111,7 @@ func (s *Sheet) Over(d declare.Declarations, saves bool) declare.Declarations {
 }
 
 // OfClasses is Over without the rules for `*`.
-func (s *Sheet) OfClasses(d declare.Declarations, saves bool) declare.Declarations {
+func (s *Sheet) OfClasses(d declare.Declarations, who Client) declare.Declarations {
 	if d.Class == "" {
 		return d
 	}
@@ -102,7 +120,7 @@ func (s *Sheet) OfClasses(d declare.Declarations, saves bool) declare.Declaratio
 		resolution = 1
 	}
 	for i := range s.rules {
-		if r := &s.rules[i]; len(r.classes) > 0 && r.named(d.Class) && r.when.holds(resolution, saves) {
+		if r := &s.rules[i]; len(r.classes) > 0 && r.named(d.Class) && r.when.holds(resolution, who) {
 			d = d.Over(r.set)
 		}
 	}
@@ -140,7 +158,7 @@ func finish(rules []rule) *Sheet {
 				s.classes = append(s.classes, c)
 			}
 		}
-		s.data = s.data || r.when.data != anyData
+		s.data, s.motion = s.data || r.when.data != either, s.motion || r.when.motion != either
 		if len(r.classes) == 0 && !r.when.plain() {
 			s.simple = false
 		}

@@ -55,7 +55,7 @@ func TestTheCascade(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		got := s.Over(d, c.saves)
+		got := s.Over(d, Client{Saves: c.saves})
 		want, err := declare.Parse(c.want)
 		if err != nil {
 			t.Fatalf("%s: %v", c.want, err)
@@ -63,7 +63,7 @@ func TestTheCascade(t *testing.T) {
 		if got != want {
 			t.Errorf("%q, saving %v: %s\nwant %s", c.query, c.saves, got.AddressForm(), want.AddressForm())
 		}
-		if !c.saves && c.query == "class=wide" && s.OfClasses(d, false).Quality != 0 {
+		if !c.saves && c.query == "class=wide" && s.OfClasses(d, Client{}).Quality != 0 {
 			t.Error("what * says is taken for a class's")
 		}
 	}
@@ -136,7 +136,7 @@ func TestAllProblemsAreFound(t *testing.T) {
 
 func TestTheLaterOfTwoDeclarationsHolds(t *testing.T) {
 	s := parsed(t, ".a { quality: 50; QUALITY: 60 }\n.a { width: 100px }\n.a { width: 200px }")
-	d := s.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: "a"}}, false)
+	d := s.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: "a"}}, Client{})
 	if d.Quality != 60 || d.Width != 200 {
 		t.Errorf("%s", d.AddressForm())
 	}
@@ -158,12 +158,12 @@ func TestResolutionConditions(t *testing.T) {
 	} {
 		s := parsed(t, "@media "+c.when+" { * { quality: 9 } }")
 		for _, r := range c.holds {
-			if s.Over(declare.Declarations{GeometryValues: declare.GeometryValues{Resolution: r}}, false).Quality != 9 {
+			if s.Over(declare.Declarations{GeometryValues: declare.GeometryValues{Resolution: r}}, Client{}).Quality != 9 {
 				t.Errorf("%s doesn't hold at %v", c.when, r)
 			}
 		}
 		for _, r := range c.not {
-			if s.Over(declare.Declarations{GeometryValues: declare.GeometryValues{Resolution: r}}, false).Quality != 0 {
+			if s.Over(declare.Declarations{GeometryValues: declare.GeometryValues{Resolution: r}}, Client{}).Quality != 0 {
 				t.Errorf("%s holds at %v", c.when, r)
 			}
 		}
@@ -173,7 +173,7 @@ func TestResolutionConditions(t *testing.T) {
 func TestTheUsualCascadeAllocatesNothing(t *testing.T) {
 	s := parsed(t, ".tile { width: 320px }\n* { quality: 72 }\n@media (resolution >= 2x) { .tile { quality: 50 } }")
 	for _, d := range []declare.Declarations{{}, {DeliveryValues: declare.DeliveryValues{Class: "tile"}}, {DeliveryValues: declare.DeliveryValues{Class: "a tile"}, GeometryValues: declare.GeometryValues{Resolution: 2}}} {
-		if n := testing.AllocsPerRun(100, func() { s.Over(d, false) }); n > 0 {
+		if n := testing.AllocsPerRun(100, func() { s.Over(d, Client{}) }); n > 0 {
 			t.Errorf("%v allocations for class %q", n, d.Class)
 		}
 	}
@@ -195,7 +195,7 @@ func FuzzParse(f *testing.F) {
 			return
 		}
 		for _, c := range s.Classes() {
-			s.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: c}}, true)
+			s.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: c}}, Client{Saves: true})
 		}
 	})
 }

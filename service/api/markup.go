@@ -13,6 +13,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/markup"
 	"echolane/core/policy"
+	"echolane/core/sheet"
 	"echolane/service/cache"
 	"echolane/service/records"
 	"echolane/service/source"
@@ -170,7 +171,7 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 			}
 		}
 	}
-	o.Site = s.Sheet.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: declared.Class}}, false)
+	o.Site = s.Sheet.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: declared.Class}}, sheet.Client{})
 	if f := out.Facts; declared.Over(o.Site).Orientation.Of(f.Type, f.Turned) == 1 && f.Turned >= 5 { // it stays on its side
 		o.Facts.Width, o.Facts.Height = f.Height, f.Width
 	}

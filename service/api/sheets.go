@@ -291,7 +291,7 @@ func (a *API) preview(c fiber.Ctx) error {
 	if no != nil {
 		return refuse(c, no)
 	}
-	d := read.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: class}}, false)
+	d := read.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: class}}, sheet.Client{})
 	d.Class = ""
 	if d.Width == 0 && d.Height == 0 {
 		d.Width = 480

@@ -17,7 +17,7 @@ import (
 
 // decide puts the declarations to policy.
 func (s *Service) decide(r *request) (no *policy.Refusal) {
-	ask := policy.Ask{Lane: r.lane, Declared: r.declared, Accepted: r.accepted, Saves: r.saves, Trusted: r.trusted, Now: time.Now().Unix(), Form: func() string {
+	ask := policy.Ask{Lane: r.lane, Declared: r.declared, Accepted: r.accepted, Client: r.client, Trusted: r.trusted, Now: time.Now().Unix(), Form: func() string {
 		signed := r.declared
 		signed.Signature, signed.As = "", declare.AsUnset
 		return string(r.form(signed))

@@ -137,14 +137,18 @@ func groupOf(name string) string {
 
 // varies names the fields of the request that the answer depends on.
 func (r *request) varies() string {
-	byAccept, bySaving := r.declared.Format == declare.FormatUnset, r.site.Sheet.AsksForData()
-	switch {
-	case byAccept && bySaving:
-		return vAccept + ", Save-Data"
-	case byAccept:
-		return vAccept
-	case bySaving:
-		return "Save-Data"
+	fields := ""
+	add := func(field string, does bool) {
+		switch {
+		case !does:
+		case fields == "":
+			fields = field
+		default:
+			fields += ", " + field
+		}
 	}
-	return ""
+	add(vAccept, r.declared.Format == declare.FormatUnset)
+	add(savesField, r.site.Sheet.AsksForData())
+	add(stillField, r.site.Sheet.AsksForMotion())
+	return fields
 }

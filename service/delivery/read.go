@@ -11,6 +11,7 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/core/sheet"
 	"echolane/core/wording"
 	"echolane/service/source"
 )
@@ -22,7 +23,7 @@ type request struct {
 	settings *policy.Settings
 	uri      string
 	accepted policy.Accepted
-	saves    bool                 // it sent Save-Data: on
+	client   sheet.Client         // what a sheet may ask of who asks
 	trusted  bool                 // the service itself asks
 	atOnce   bool                 // it is searched for before it is given
 	hosted   *policy.SiteSettings // the site whose host name was asked, nil for a site in the path
@@ -58,14 +59,28 @@ func accepts(h *fasthttp.RequestHeader) (a policy.Accepted) {
 	return policy.ReadAccept(string(bytes.Join(lines, []byte(","))))
 }
 
+// Fields of requests that sheets ask for.
+const (
+	savesField = "Save-Data"
+	stillField = "Sec-CH-Prefers-Reduced-Motion" // a user preference media feature as a client hint
+)
+
+// clientOf reads them.
+func clientOf(h *fasthttp.RequestHeader) sheet.Client {
+	return sheet.Client{Saves: text(h.Peek(savesField)) == "on", Still: strings.Trim(text(h.Peek(stillField)), `" `) == "reduce"}
+}
+
 // text is b as a string without a copy, for looking up and reading only.
 func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
 
 // appendHotKey appends what a hot entry is looked up by: all of a request's text that its answer depends on.
-func appendHotKey(b, uri []byte, accepted policy.Accepted, saves bool, hosted *policy.SiteSettings) []byte {
+func appendHotKey(b, uri []byte, accepted policy.Accepted, client sheet.Client, hosted *policy.SiteSettings) []byte {
 	b = append(append(b, uri...), byte(accepted), byte(accepted>>8))
-	if saves {
+	if client.Saves {
 		b = append(b, 's')
+	}
+	if client.Still {
+		b = append(b, 'm')
 	}
 	if hosted != nil {
 		b = append(append(b, ' '), hosted.Name...)

@@ -25,6 +25,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/sheet"
 	"echolane/service/cache"
 	"echolane/service/caller"
 	"echolane/service/panics"
@@ -163,12 +164,12 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 	}
 	// What a hit needs of the request is kept out of the heap: the request itself is a large value.
 	all := s.Settings.Current()
-	accepted, saves := accepts(&c.Request.Header), text(c.Request.Header.Peek("Save-Data")) == "on"
+	accepted, client := accepts(&c.Request.Header), clientOf(&c.Request.Header)
 	hosted := all.SiteByHost(text(c.Request.Header.Host()))
 	uri := Target(c)
 
 	var room [512]byte
-	look := appendHotKey(room[:0], uri, accepted, saves, hosted)
+	look := appendHotKey(room[:0], uri, accepted, client, hosted)
 	if m, ok := s.hot.GetIfPresent(text(look)); ok && m.holds(all, start) {
 		if v, where, ok := s.Cache.AtHand(cache.Ask{Key: m.key, Since: m.since}); ok && (!v.Provisional || s.refiner.pending(m.key)) {
 			e, no := s.admit(c, m.site, nil)
@@ -184,7 +185,7 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 			return
 		}
 	}
-	s.handle(c, &request{settings: all, accepted: accepted, saves: saves, hosted: hosted}, string(uri), string(look), start)
+	s.handle(c, &request{settings: all, accepted: accepted, client: client, hosted: hosted}, string(uri), string(look), start)
 }
 
 // handle takes a request along the whole line.
@@ -388,9 +389,9 @@ func (s *Service) KeysOf(ctx context.Context, uri string) (keys []string, no *po
 		for _, a := range accepts {
 			ordered = append(ordered, a.Orders()...)
 		}
-		for _, saves := range []bool{false, true} {
+		for _, client := range []sheet.Client{{}, {Saves: true}, {Still: true}, {Saves: true, Still: true}} {
 			for _, accepted := range ordered {
-				r := &request{settings: s.Settings.Current(), accepted: accepted, saves: saves, trusted: true}
+				r := &request{settings: s.Settings.Current(), accepted: accepted, client: client, trusted: true}
 				if no = s.read(r, uri); no == nil {
 					no = s.decide(r)
 				}

@@ -22,6 +22,7 @@ import (
 	"echolane/core/markup"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/sheet"
 	"echolane/core/weighin"
 	"echolane/service/panics"
 	"echolane/service/source"
@@ -520,7 +521,7 @@ func inPlace(address string, place declare.Declarations) declare.Declarations {
 
 // toMeasure makes one picture as a current browser would get it, and as a JPEG; nil where it can't be made.
 func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *measurement) *weighin.Made {
-	full := a.Site.Sheet.Over(o.declared, false)
+	full := a.Site.Sheet.Over(o.declared, sheet.Client{})
 	job := render.Job{Limits: a.Site.Limits, Thorough: a.Site.Thorough, Tried: a.Site.FormatsTried}
 	full.Settle(a.Site.Offer(policy.AcceptsAll, full.Quality), &job.Request)
 	render1 := func() (render.Result, error) {
