@@ -244,6 +244,10 @@ const demoSheet = `/* Kestrel & Twine */
 .stamped::after { content: url(catalogue/mark.png); width: 18%; inset: auto 4% 4% auto; opacity: .7 }
 .archive { filter: sepia(.5) contrast(1.05) }
 
+@keyframes aloft { from { xywh: percent:0,0,100,100 } to { xywh: subject 65% } }
+.aloft { animation: aloft 5s ease-in-out infinite alternate }
+@media (prefers-reduced-motion: reduce) { .aloft { animation: none } }
+
 @media (prefers-reduced-data: reduce) { * { quality: 50 } }
 `
 

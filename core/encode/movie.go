@@ -18,6 +18,7 @@ type Movie struct {
 	Quick   bool // predict the setting instead of searching for it
 	Plays   int  // how often, 0 for ever
 	Opaque  bool // no frame has transparency
+	Changes bool // all of the picture changes from frame to frame
 
 	how     Encoding
 	setting float64      // found on the first frame
@@ -49,6 +50,11 @@ func (m *Movie) Add(p *raster.RGBA, shown time.Duration) error {
 		var err error
 		if m.out, err = w.Animate(p.W, p.H, m.Plays, m.colours, m.Opaque); err != nil {
 			return err
+		}
+		if whole, ok := m.out.(interface{ Changing() codec.Animation }); ok && m.Changes {
+			next := whole.Changing()
+			m.out.Close()
+			m.out = next
 		}
 		switch {
 		case m.known:
@@ -106,7 +112,7 @@ func (m *Movie) Within(film func(*Movie) ([]byte, error), data []byte, b Budget)
 	still := Picture{Pixels: m.first, Quality: m.Quality}
 	defer still.Free()
 	again := func(colours int, setting float64) ([]byte, error) {
-		n := &Movie{Format: m.Format, Quality: m.Quality, Plays: m.Plays, Opaque: m.Opaque, colours: colours, setting: setting, known: true}
+		n := &Movie{Format: m.Format, Quality: m.Quality, Plays: m.Plays, Opaque: m.Opaque, Changes: m.Changes, colours: colours, setting: setting, known: true}
 		defer n.Free()
 		return film(n)
 	}

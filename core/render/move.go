@@ -18,6 +18,14 @@ import (
 // fewestMoments is how many states a moving still has at the least: with fewer it would jump.
 const fewestMoments = 8
 
+// movable is how many frames, and how many pixels in all of them together, are made in a format: what takes about five seconds.
+var movable = map[declare.Format]struct {
+	frames int
+	pixels float64
+}{
+	declare.AVIF: {1000, 100e6}, declare.WebP: {240, 40e6}, declare.JXL: {80, 25e6}, declare.GIF: {80, 25e6},
+}
+
 // setMoving settles in which format a still moves, and on which canvas: that of the first moment, made smaller where some moment
 // has fewer pixels to show, so that the canvas stays. It gives false where it stays a still.
 func setMoving(source []byte, info codec.Info, job *Job, plan geometry.Plan) (format declare.Format, moved geometry.Plan, ok bool, err error) {
@@ -103,17 +111,14 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 	job := &t.job
 	base := job.Request.Declarations
 	canvas := float64(plan.Canvas.W) * float64(plan.Canvas.H)
-	most := job.Request.Motion.Most
-	if room := float64(job.Limits.SourcePixels) / canvas; room < float64(most) {
-		most = int(room)
-	}
+	can := movable[format]
+	most := min(job.Request.Motion.Most, can.frames, int(can.pixels/canvas))
 	if most < fewestMoments {
-		r := job.Limits.CheckPixels(plan.Canvas.W, plan.Canvas.H*fewestMoments)
-		if r != nil {
-			r.Detail = fmt.Sprintf("%d frames of %d × %d pixels, the fewest that move, are too much together", fewestMoments, plan.Canvas.W, plan.Canvas.H)
-			r.Remedy = "ask for a smaller width, or for animation=none"
-			return r
-		}
+		return policy.No(policy.Refusal{
+			Reason: policy.ReasonVariantTooLarge, Parameter: "width", Given: fmt.Sprintf("%dx%d", plan.Canvas.W, plan.Canvas.H),
+			Detail: fmt.Sprintf("in %s, %d frames of %d × %d pixels, the fewest that move, are too much together", format, fewestMoments, plan.Canvas.W, plan.Canvas.H),
+			Allowed: fmt.Sprintf("at most %.0f pixels a frame", can.pixels/fewestMoments), Remedy: "ask for a smaller width, or for animation=none",
+		})
 	}
 	list, plays := job.Request.Motion.Moments(base, most)
 
@@ -192,7 +197,7 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 		}
 		return m.Bytes()
 	}
-	m := &encode.Movie{Format: format, Quality: job.Request.Quality, Quick: job.Predict, Plays: plays, Opaque: pixels.Opaque && !transparent}
+	m := &encode.Movie{Format: format, Quality: job.Request.Quality, Quick: job.Predict, Plays: plays, Changes: true, Opaque: pixels.Opaque && !transparent}
 	defer m.Free()
 	data, err := film(m)
 	if err != nil {

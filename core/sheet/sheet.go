@@ -18,8 +18,8 @@ type Sheet struct {
 	classes []string
 	base    declare.Declarations // of the rules for `*` without conditions, which is all that most requests need
 	simple  bool                 // no rule for `*` has a condition
-	data    bool                 // some rule asks whether the client saves data
-	motion  bool                 // some rule asks whether motion is to be reduced
+	asks    condition            // what rules for `*` ask of the client
+	asking  bool                 // rules for classes ask something of it, too
 	frames  map[string][]declare.Keyframe
 }
 
@@ -78,11 +78,20 @@ func (s *Sheet) Has(class string) bool {
 	return i < len(s.classes) && s.classes[i] == class
 }
 
-// AsksForData reports whether an answer may depend on the client's Save-Data.
-func (s *Sheet) AsksForData() bool { return s.data }
-
-// AsksForMotion reports whether an answer may depend on whether whoever looks wants less of it.
-func (s *Sheet) AsksForMotion() bool { return s.motion }
+// AsksFor reports what an answer for these classes may depend on: whether the client saves data, and whether whoever looks wants less
+// motion.
+func (s *Sheet) AsksFor(classes string) (data, motion bool) {
+	data, motion = s.asks.data != either, s.asks.motion != either
+	if classes == "" || !s.asking {
+		return data, motion
+	}
+	for i := range s.rules {
+		if r := &s.rules[i]; len(r.classes) > 0 && r.named(classes) {
+			data, motion = data || r.when.data != either, motion || r.when.motion != either
+		}
+	}
+	return data, motion
+}
 
 // Keyframes are those of a name, in the order of their times; none where there are none of it.
 func (s *Sheet) Keyframes(name string) []declare.Keyframe { return s.frames[name] }
@@ -158,7 +167,11 @@ func finish(rules []rule) *Sheet {
 				s.classes = append(s.classes, c)
 			}
 		}
-		s.data, s.motion = s.data || r.when.data != either, s.motion || r.when.motion != either
+		if len(r.classes) == 0 {
+			s.asks.data, s.asks.motion = max(s.asks.data, r.when.data), max(s.asks.motion, r.when.motion)
+		} else {
+			s.asking = s.asking || r.when.data != either || r.when.motion != either
+		}
 		if len(r.classes) == 0 && !r.when.plain() {
 			s.simple = false
 		}

@@ -1,6 +1,7 @@
 package sheet
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
@@ -30,8 +31,8 @@ func parsed(t *testing.T, text string) *Sheet {
 
 func TestTheCascade(t *testing.T) {
 	s := parsed(t, kestrel)
-	if got := strings.Join(s.Classes(), " "); got != "dusk stamped tile wide" || !s.AsksForData() {
-		t.Errorf("classes %q, asks %v", got, s.AsksForData())
+	if data, motion := s.AsksFor(""); strings.Join(s.Classes(), " ") != "dusk stamped tile wide" || !data || motion {
+		t.Errorf("classes %q, asks %v %v", s.Classes(), data, motion)
 	}
 	for _, c := range []struct {
 		query string
@@ -120,6 +121,67 @@ func TestProblemsHaveTheirPlaceAndTheNearestName(t *testing.T) {
 		if p.Line != c.line || p.Column != c.column || !strings.Contains(p.String(), c.says) || p.Nearest != c.nearest {
 			t.Errorf("%q: %v (nearest %q); want %d:%d with %q, nearest %q", wording.Cut(c.text, 80), p, p.Nearest, c.line, c.column, c.says, c.nearest)
 		}
+	}
+}
+
+const kites = `@keyframes drift { from { object-view-box: inset(0 20% 0 0) } 50%, 60% { opacity: .5; animation-timing-function: steps(2) } to { object-view-box: inset(0 0 0 20%); opacity: 1 } 50% { filter: sepia(1) } }
+.slow { animation: drift 4s ease-in-out infinite alternate }
+@media (prefers-reduced-motion: reduce) { .slow { animation: none } }
+`
+
+func TestKeyframes(t *testing.T) {
+	s := parsed(t, kites)
+	var got []string
+	for _, k := range s.Keyframes("drift") {
+		got = append(got, fmt.Sprintf("%g %s %s", k.At, k.Set.Plain(), k.Easing))
+	}
+	if want := "0 xywh=percent:0,0,80,100 |0.5 filter=sepia(1)  opacity=0.5 steps(2,jump-end)|0.6 opacity=0.5 steps(2,jump-end)|1 xywh=percent:20,0,80,100  opacity=1 "; !strings.EqualFold(strings.Join(got, "|"), want) {
+		t.Errorf("%s\nwant\n%s", strings.Join(got, "|"), want)
+	}
+	slow := declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: "slow"}}
+	if d := s.Over(slow, Client{}); d.Animation != "drift 4s ease-in-out infinite alternate" {
+		t.Errorf("%q", d.Animation)
+	}
+	if d := s.Over(slow, Client{Still: true}); d.Animation != declare.AnimationNone {
+		t.Errorf("%q", d.Animation)
+	}
+	if _, motion := s.AsksFor("slow"); !motion {
+		t.Error("an answer for .slow doesn't depend on the preference")
+	}
+	if _, motion := s.AsksFor("other"); motion {
+		t.Error("an answer for another class depends on the preference")
+	}
+	for text, says := range map[string]string{
+		".a { animation: dirft 3s } @keyframes drift { to { opacity: 0 } }": "did you mean drift",
+		".a { animation: drift }":             "animation: drift is not allowed",
+		".a { animation: drift 3s, sway 2s }": "not allowed",
+		".a { animation: drift 3s infinite 1s } @keyframes drift { to { opacity: 0 } }": "not allowed",
+		".a { animation: drift 3h }":                                    "not allowed",
+		".a { animation: drift 900s }":                                  "not allowed",
+		"@keyframes { to { opacity: 0 } }":                              "can't be the name",
+		"@keyframes none { to { opacity: 0 } }":                         "can't be the name",
+		"@keyframes drift;":                                             "has no block",
+		"@keyframes drift { }":                                          "says nothing",
+		"@keyframes drift { to { opacity: 0 }":                          "isn't closed",
+		"@keyframes drift { to { opacity: 0 ":                           "isn't closed",
+		"@keyframes drift { 120% { opacity: 0 } }":                      "no time of a keyframe",
+		"@keyframes drift { to }":                                       "no block",
+		"@keyframes drift { to { width: 3px } }":                        "width isn't a property here",
+		"@keyframes drift { to { opacity: 3px } }":                      "not allowed",
+		"@keyframes drift { to { object-position: subject } }":          "not allowed",
+		"@keyframes drift { to { xywh: faces } }":                       "not allowed",
+		"@keyframes drift { to { animation-timing-function: bounce } }": "not allowed",
+	} {
+		if _, err := Parse(text); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v; want %q", text, err, says)
+		}
+	}
+	var many strings.Builder
+	for i := range mostKeyframes + 1 {
+		fmt.Fprintf(&many, "%g%% { opacity: .5 } ", float64(i)/2)
+	}
+	if _, err := Parse("@keyframes drift { " + many.String() + "}"); err == nil || !strings.Contains(err.Error(), "too many") {
+		t.Errorf("%v", err)
 	}
 }
 

@@ -148,7 +148,8 @@ func (r *request) varies() string {
 		}
 	}
 	add(vAccept, r.declared.Format == declare.FormatUnset)
-	add(savesField, r.site.Sheet.AsksForData())
-	add(stillField, r.site.Sheet.AsksForMotion())
+	data, motion := r.site.Sheet.AsksFor(r.declared.Class)
+	add(savesField, data)
+	add(stillField, motion)
 	return fields
 }

@@ -49,14 +49,15 @@ func Frames(data []byte, each func(p *raster.RGBA, shown time.Duration) error) e
 // An Animation is a WebP that is being written. What doesn't change from frame to frame isn't written again. It must
 // be closed.
 type Animation struct {
-	a    unsafe.Pointer
-	w, h int
-	at   time.Duration
+	a     unsafe.Pointer
+	w, h  int
+	plays int
+	at    time.Duration
 }
 
 // NewAnimation makes one of w×h pixels that plays so often, 0 for ever.
 func NewAnimation(w, h, plays int) (*Animation, error) {
-	a := &Animation{a: C.el_webp_animation(C.int(w), C.int(h), C.int(plays)), w: w, h: h}
+	a := &Animation{a: C.el_webp_animation(C.int(w), C.int(h), C.int(plays)), w: w, h: h, plays: plays}
 	if a.a == nil {
 		return nil, &codec.Error{Type: Type, Problem: "there was no memory for an animation"}
 	}
