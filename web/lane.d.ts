@@ -8,7 +8,7 @@ export interface Declarations {
   redact?: Value;
   /** x,y,width,height in pixels, or percent: and the same in percent, or polygon(), several with a space between */
   erase?: Value;
-  /** x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480; or faces, and how much room around them, such as faces 1.6 */
+  /** x,y,width,height in pixels, or percent: and the same in percent, such as 120,80,640,480; or faces, and how much room around them, such as faces 1.6; or subject, and how much of each side around it, such as subject 70% */
   xywh?: Value;
   /** 1 or -1 for each axis, such as -1 1 */
   scale?: Value;
@@ -104,8 +104,8 @@ export interface Declarations {
   quality?: Value;
   /** bytes, from 100 to 100000000, such as 60kB, 60KiB or 61440 */
   budget?: Value;
-  /** none */
-  animation?: "none" | Value;
+  /** none; in a sheet, @keyframes by their name, and duration, easing, delay, count, direction and fill, such as drift 4s ease-in-out infinite alternate */
+  animation?: Value;
   /** one or more of rights, camera and place */
   retain?: Value;
   /** at most eight names from the site's sheet, divided by spaces */

@@ -28,7 +28,7 @@ func TestASheetFromDraftToHistory(t *testing.T) {
 	t.Parallel()
 	s := bed.Kestrel(t)
 	const first = "* { object-fit: cover; quality: 72 }\n.tile { width: 120px; aspect-ratio: 1 }\n.stamped::after { content: url(catalogue/mark.png); width: 20%; inset: auto 4% 4% auto }\n"
-	if out := bed.Must(t, s, "sheet", "show", "kestrel"); out != "* { object-fit: cover; quality: 72 }\n" {
+	if out := bed.Must(t, s, "sheet", "show", "kestrel"); out != policy.StarterSheet {
 		t.Errorf("a new site's sheet: %q", out)
 	}
 	// Wrong ones are never published, and lose nothing.

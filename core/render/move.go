@@ -112,15 +112,15 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 	base := job.Request.Declarations
 	canvas := float64(plan.Canvas.W) * float64(plan.Canvas.H)
 	can := movable[format]
-	most := min(job.Request.Motion.Most, can.frames, int(can.pixels/canvas))
-	if most < fewestMoments {
+	room := int(can.pixels / canvas)
+	if room < fewestMoments {
 		return policy.No(policy.Refusal{
 			Reason: policy.ReasonVariantTooLarge, Parameter: "width", Given: fmt.Sprintf("%dx%d", plan.Canvas.W, plan.Canvas.H),
 			Detail: fmt.Sprintf("in %s, %d frames of %d × %d pixels, the fewest that move, are too much together", format, fewestMoments, plan.Canvas.W, plan.Canvas.H),
 			Allowed: fmt.Sprintf("at most %.0f pixels a frame", can.pixels/fewestMoments), Remedy: "ask for a smaller width, or for animation=none",
 		})
 	}
-	list, plays := job.Request.Motion.Moments(base, most)
+	list, plays := job.Request.Motion.Moments(base, min(job.Request.Motion.Most, can.frames, room))
 
 	// The source, as finely as the moment that shows least of it needs.
 	finest := 0.0

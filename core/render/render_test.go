@@ -575,8 +575,9 @@ func TestHugeHeadersCostNothing(t *testing.T) {
 	binary.BigEndian.PutUint32(file[20:], 60000)
 	binary.BigEndian.PutUint32(file[29:], crc32.ChecksumIEEE(file[12:29]))
 	var no *policy.Refusal
+	asked := job(t, "width=50")
 	bytes := testing.AllocsPerRun(1, func() {
-		_, err := Variant(file, job(t, "width=50"))
+		_, err := Variant(file, asked)
 		no = refusal(t, err)
 	})
 	if no.Reason != "source-too-many-pixels" || !strings.Contains(no.Detail, "60000") {

@@ -21,7 +21,7 @@ type Example struct {
 	Query   string
 }
 
-var form = regexp.MustCompile("!\\[\\]\\((parameters/[a-z-]+\\.webp)\\) `([a-z-]+\\.[a-z]+)\\?([^`]+)`")
+var form = regexp.MustCompile("!\\[\\]\\((parameters/[a-z-]+\\.(?:webp|avif))\\) `([a-z-]+\\.[a-z]+)\\?([^`]+)`")
 
 // Read finds all examples in the document.
 func Read(document string) ([]Example, error) {
@@ -47,8 +47,11 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 	}
 	site := policy.NewSite("examples")
 	run := func(d declare.Declarations) (render.Result, error) {
-		full := d.Over(site.Defaults)
-		job := render.Job{Request: d.Resolve(site.Defaults, site.Offer(policy.Accepts(declare.WebP), full.Quality)), Limits: site.Limits, Pictures: map[string][]byte{}}
+		request, no := site.Decide(&policy.Ask{Lane: &policy.CompiledLane{}, Declared: d, Accepted: policy.Accepts(declare.WebP)}, nil)
+		if no != nil {
+			return render.Result{}, no
+		}
+		job := render.Job{Request: request, Limits: site.Limits, Pictures: map[string][]byte{}}
 		for _, name := range d.Pictures() {
 			data, err := pictures.Load(strings.TrimPrefix(name, "catalogue/"))
 			if err != nil {
@@ -61,7 +64,7 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 	if asked, err = run(d); err != nil {
 		return asked, shown, err
 	}
-	if asked.Format == declare.WebP {
+	if strings.HasSuffix(e.Picture, "."+asked.Format.String()) {
 		return asked, asked, nil
 	}
 	// Shown as a browser would show it: the very pixels, in the one format that the pictures here have.

@@ -22,6 +22,7 @@ import (
 // Maker makes variants as a request for them would, and tells what is known of sources.
 type Maker interface {
 	Measure(ctx context.Context, uri, accept string) (*cache.Variant, *policy.Refusal)
+	Preview(ctx context.Context, uri, accept string, by *sheet.Sheet) (*cache.Variant, *policy.Refusal)
 	FactsOf(ctx context.Context, path string) (source.Facts, *policy.Refusal)
 	// KeysOf gives the keys of the variants that a request may be answered with, in every format.
 	KeysOf(ctx context.Context, uri string) ([]string, *policy.Refusal)

@@ -8,6 +8,7 @@ import (
 	"testing"
 
 	"echolane/core/policy"
+	"echolane/core/sheet"
 	"echolane/service/cache"
 	"echolane/service/lane"
 	"echolane/service/source"
@@ -15,6 +16,10 @@ import (
 
 // fakeMaker knows one source, whose variants have a byte for every two pixels of width.
 type fakeMaker struct{ facts source.Facts }
+
+func (m fakeMaker) Preview(ctx context.Context, uri, accept string, _ *sheet.Sheet) (*cache.Variant, *policy.Refusal) {
+	return m.Measure(ctx, uri, accept)
+}
 
 func (fakeMaker) KeysOf(context.Context, string) ([]string, *policy.Refusal) { return nil, nil }
 

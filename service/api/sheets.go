@@ -292,11 +292,11 @@ func (a *API) preview(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	d := read.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: class}}, sheet.Client{})
-	d.Class = ""
+	asked := declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: class}}
 	if d.Width == 0 && d.Height == 0 {
-		d.Width = 480
+		asked.Width = 480
 	}
-	v, no := a.Maker.Measure(c.Context(), "/"+s.Name+"/"+source+"?"+d.AddressForm(), c.Get("Accept"))
+	v, no := a.Maker.Preview(c.Context(), "/"+s.Name+"/"+source+"?"+asked.AddressForm(), c.Get("Accept"), read)
 	if no != nil {
 		return refuse(c, no)
 	}

@@ -327,25 +327,36 @@ func (s *Service) refusalOf(err error) *policy.Refusal {
 // Measure makes what a request for uri would be answered with, through the same cache, for callers within the service:
 // no page, client or month is held against it, and nothing needs a signature. accept is the client's Accept field.
 func (s *Service) Measure(ctx context.Context, uri, accept string) (*cache.Variant, *policy.Refusal) {
-	v, _, no := s.ahead(ctx, uri, accept, false)
+	v, _, no := s.ahead(ctx, uri, accept, false, nil)
+	return v, no
+}
+
+// Preview is Measure under another sheet than the site's.
+func (s *Service) Preview(ctx context.Context, uri, accept string, by *sheet.Sheet) (*cache.Variant, *policy.Refusal) {
+	v, _, no := s.ahead(ctx, uri, accept, false, by)
 	return v, no
 }
 
 // Warm has there be a variant for a request for uri, as Measure does, searched for at once. made says that there was none yet.
 func (s *Service) Warm(ctx context.Context, uri, accept string) (bytes int, made bool, no *policy.Refusal) {
-	v, where, no := s.ahead(ctx, uri, accept, true)
+	v, where, no := s.ahead(ctx, uri, accept, true, nil)
 	if no != nil {
 		return 0, false, no
 	}
 	return len(v.Body), where == cache.Made, nil
 }
 
-// ahead makes a variant behind all that visitors wait for.
-func (s *Service) ahead(ctx context.Context, uri, accept string, atOnce bool) (v *cache.Variant, where cache.Where, no *policy.Refusal) {
+// ahead makes a variant behind all that visitors wait for; by, where it isn't nil, is taken for the site's sheet.
+func (s *Service) ahead(ctx context.Context, uri, accept string, atOnce bool, by *sheet.Sheet) (v *cache.Variant, where cache.Where, no *policy.Refusal) {
 	start := source.Now()
 	r := &request{settings: s.Settings.Current(), accepted: policy.ReadAccept(accept), trusted: true, atOnce: atOnce}
 	err := s.Panics.Run("make "+uri, func() error {
 		if no = s.read(r, uri); no == nil {
+			if by != nil {
+				settings, site := *r.site, *r.site.Site
+				settings.Site, site.Sheet = &site, by
+				r.site = &settings
+			}
 			no = s.decide(r)
 		}
 		if no != nil {

@@ -132,7 +132,6 @@ export const keywords = {
   "after-mix-blend-mode": ["normal", "multiply", "screen", "overlay", "darken", "lighten", "color-dodge", "color-burn", "hard-light", "soft-light", "difference", "exclusion", "hue", "saturation", "color", "luminosity"],
   "after-text-align": ["left", "center", "right"],
   "format": ["avif", "jxl", "webp", "jpeg", "png", "gif"],
-  "animation": ["none"],
 };
 
 // An Accept field that names every format that has to be named.

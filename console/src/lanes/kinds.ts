@@ -93,6 +93,8 @@ export const limits: NumberField<"limits">[] = [
   { name: "variants_per_source", label: "Variants of one source", hint: "0: no bound" },
   { name: "formats_tried", label: "Formats tried for a variant", hint: "To send the smallest" },
   { name: "render_ms", label: "Rendering, ms" },
+  { name: "animation_frames", label: "Frames of what the sheet moves" },
+  { name: "animation_fps", label: "Frames a second", hint: "Of what the sheet moves" },
   { name: "requests_per_second", label: "Requests a second of one client", hint: "On one node; 0: no bound" },
 ];
 
