@@ -62,9 +62,21 @@ Examples:
 				}),
 			},
 			{
-				Name: "list", Usage: "list lanes", ArgsUsage: "[SITE]",
-				Description: "Example:\n  echolane lane list kestrel",
-				Flags:       callFlags(),
+				Name: "list", Usage: "list lanes, or the sources in which there is something", ArgsUsage: "[SITE[/LANE]]",
+				Description: `--find lists sources that were looked at: by as=facts, by the console, or all of a lane by echolane warm SITE/LANE --facts. Its terms
+all hold:
+  name:delta       in the path; a word without a colon, too
+  colour:red       among the main ones: black, white, grey, red, orange, yellow, green, cyan, blue, purple, pink, brown
+  faces:>0         so many; also width, height, bytes (1MB), frames, sharpness (0 to 1, out of focus below 0.4)
+  kind:photograph  or graphic, or drawing
+  text:yes         some of it looks like text
+  type:jpeg
+
+Examples:
+  echolane lane list kestrel
+  echolane lane list kestrel --find 'colour:red faces:>0 width:>2000 name:delta'
+  echolane lane list kestrel/catalogue --find 'kind:photograph sharpness:<0.4'`,
+				Flags: callFlags(&cli.StringFlag{Name: "find", Usage: "list the sources in which there is this"}, &cli.IntFlag{Name: "count", Usage: "how many sources at most", Value: 1000}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.Args().Len() > 1 {
 						return badUsage("%q is one argument too many: lane list takes a site's name or nothing", c.Args().Get(1))
@@ -72,6 +84,9 @@ Examples:
 					call, err := caller(c)
 					if err != nil {
 						return err
+					}
+					if c.IsSet("find") {
+						return listFound(ctx, c, call)
 					}
 					return listLanes(ctx, c, call)
 				},

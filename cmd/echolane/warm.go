@@ -32,13 +32,15 @@ func warmCommand() *cli.Command {
 		Name: "warm", Usage: "make variants before somebody asks for them", ArgsUsage: "SITE[/LANE[/PATH]]",
 		Description: `Of a lane, or of the sources below a path, every width of the site's ladder is made in every format that it delivers; --widths,
 --formats and --declarations say otherwise. --list reads addresses from a file, one a line (- for standard input); --page finds
-them in a page, --sitemap in the pages that a site map names. An address with declarations is made as it is.
+them in a page, --sitemap in the pages that a site map names. An address with declarations is made as it is. --facts looks at the sources
+instead, so that echolane lane list --find finds them by what is in them.
 
 Visitors go first. The work is spread over all nodes and outlives them: Ctrl-C leaves it running.
 
 Examples:
   echolane warm kestrel/catalogue --widths 320,640,1280 --dry-run
   echolane warm kestrel/catalogue/summer/ --widths 320,640 --formats avif,webp
+  echolane warm kestrel/catalogue --facts
   echolane warm kestrel --list addresses.txt
   echolane warm kestrel --page https://shop.kestrel.test/
   echolane warm kestrel --sitemap https://shop.kestrel.test/sitemap.xml --pages 200
@@ -52,6 +54,7 @@ Examples:
 			&cli.StringSliceFlag{Name: "page", Usage: "a page whose images are made (repeat for more)"},
 			&cli.StringFlag{Name: "sitemap", Usage: "a site map whose pages' images are made"},
 			&cli.IntFlag{Name: "pages", Usage: "how many pages of a site map are read at most", Value: 500},
+			&cli.BoolFlag{Name: "facts", Usage: "look at a lane's sources, so that they are found by what is in them"},
 			&cli.BoolFlag{Name: "no-wait", Usage: "start it and return at once"}),
 		Action: withCall(1, "what to make ahead, as in: echolane warm kestrel/catalogue", warm),
 		Commands: []*cli.Command{
@@ -126,7 +129,7 @@ func warmState(name, state, usage string) *cli.Command {
 
 func warm(ctx context.Context, c *cli.Command, call *client.Client) error {
 	site, what := whatOf(c.Args().First())
-	ask := api.AskWarm{Lane: what.Lane, Below: what.Path, Formats: commas(c.String("formats")), Declarations: c.String("declarations"), DryRun: c.Bool("dry-run")}
+	ask := api.AskWarm{Lane: what.Lane, Below: what.Path, Formats: commas(c.String("formats")), Declarations: c.String("declarations"), Facts: c.Bool("facts"), DryRun: c.Bool("dry-run")}
 	for _, text := range commas(c.String("widths")) {
 		n, err := strconv.Atoi(text)
 		if err != nil {
@@ -154,6 +157,10 @@ func warm(ctx context.Context, c *cli.Command, call *client.Client) error {
 	if f := w.Forecast; f != nil {
 		if c.Bool("json") {
 			return printJSON(stdout(), w)
+		}
+		if ask.Facts {
+			fmt.Fprintf(stdout(), "would look at %s: about %s with %s\n", wording.Number(w.Sources, "source"), time.Duration(f.Seconds*1e9).Round(time.Second/10), wording.Number(int64(f.Workers), "worker"))
+			return nil
 		}
 		fmt.Fprintf(stdout(), "would make %s of %s, of which about %d are there: about %s in %s with %s\n", wording.Number(f.Variants, "variant"), wording.Number(w.Sources, "source"), f.Kept,
 			wording.Bytes(f.Bytes), time.Duration(f.Seconds*1e9).Round(time.Second/10), wording.Number(int64(f.Workers), "worker"))

@@ -507,12 +507,15 @@ func (a *API) restoreVersion(c fiber.Ctx) error {
 }
 
 func (a *API) removeSource(c fiber.Ctx) error {
-	_, up, no := a.findUploads(c, records.MayEdit)
+	l, up, no := a.findUploads(c, records.MayEdit)
 	if no != nil {
 		return refuse(c, no)
 	}
 	if err := up.Remove(c.Context(), c.Query("path")); err != nil {
 		return refuse(c, asRefusal(err))
+	}
+	if err := a.Store.ForgetLookedAt(c.Context(), c.Params("site"), l.Name, c.Query("path")); err != nil {
+		return refuse(c, failed(err, c.Query("path")))
 	}
 	return c.SendStatus(204)
 }

@@ -298,6 +298,7 @@ func (m *maker) facts(ctx context.Context) (*cache.Variant, error) {
 	if err != nil {
 		return nil, err
 	}
+	m.s.lookedAt(m.r.site.Name, m.r.lane.Name, m.r.path, body)
 	return &cache.Variant{Body: body, ETag: cache.ETagOf(body), Type: "application/json", NaturalWidth: f.Width, NaturalHeight: f.Height, SourceType: f.Type, SourceBytes: int(f.Bytes)}, nil
 }
 

@@ -71,6 +71,7 @@ type Recorder interface {
 	Made(records.Variant)
 	Refused(site, asked, sample string, no *policy.Refusal)
 	Used(site, classes, address string)
+	LookedAt(records.LookedAt)
 	Usage(site string) *records.UsageCounter // never nil
 	// Asked counts answers by variant. It blocks for a bounded time.
 	Asked(context.Context, []records.Asked) error
@@ -372,6 +373,9 @@ func (s *Service) ahead(ctx context.Context, uri, accept string, atOnce bool, by
 			no = policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "download", Detail: "nothing is made for a download of the source itself", Allowed: "what is made of a source", Remedy: "leave it out"})
 		default:
 			v, where = f.variant, f.where
+			if atOnce && where != cache.Made && r.declared.As == declare.Facts { // made before anybody kept what was found
+				s.lookedAt(r.site.Name, r.lane.Name, r.path, v.Body)
+			}
 		}
 		return nil
 	})

@@ -196,6 +196,8 @@ type fakeRecorder struct {
 	counting atomic.Int64
 }
 
+func (f *fakeRecorder) LookedAt(records.LookedAt) {}
+
 func (f *fakeRecorder) Made(v records.Variant) {
 	f.mu.Lock()
 	defer f.mu.Unlock()

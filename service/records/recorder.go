@@ -18,6 +18,7 @@ type Recorder struct {
 	classes  *batcher[classKey, classUse]
 	usage    *batcher[usageKey, usageRow]
 	traffic  *batcher[trafficKey, trafficRow]
+	looked   *batcher[lookedKey, LookedAt]
 	sites    sync.Map // name → *Count
 	stop     context.CancelFunc
 	ended    sync.WaitGroup
@@ -37,7 +38,7 @@ const pruneEvery = 10 * time.Minute
 
 // NewRecorder starts a recorder. Close ends it.
 func NewRecorder(o RecorderOptions) *Recorder {
-	r := &Recorder{store: o.Store, variants: newVariants(o), refusals: newRefusals(o), classes: newClassUses(o)}
+	r := &Recorder{store: o.Store, variants: newVariants(o), refusals: newRefusals(o), classes: newClassUses(o), looked: newLookedAt(o)}
 	r.usage, r.traffic = newUsage(o, r), newTraffic(o, r)
 	ctx, stop := context.WithCancel(context.Background())
 	r.stop = stop
@@ -74,12 +75,15 @@ func NewRecorder(o RecorderOptions) *Recorder {
 
 // Dropped counts the rows that were given up, by what they were.
 func (r *Recorder) Dropped() map[string]int64 {
-	return map[string]int64{"variants": r.variants.Dropped(), "refusals": r.refusals.Dropped(), "classes": r.classes.Dropped(), "usage": r.usage.Dropped(), "traffic": r.traffic.Dropped()}
+	return map[string]int64{"variants": r.variants.Dropped(), "refusals": r.refusals.Dropped(), "classes": r.classes.Dropped(), "usage": r.usage.Dropped(), "traffic": r.traffic.Dropped(), "looked_at": r.looked.Dropped()}
 }
 
 // FlushClasses writes down which classes were used before the call, FlushUsage what sites used.
 func (r *Recorder) FlushClasses(ctx context.Context) error { return r.classes.Flush(ctx) }
 func (r *Recorder) FlushUsage(ctx context.Context) error   { return r.usage.Flush(ctx) }
+
+// FlushLookedAt writes down what was found in sources before the call.
+func (r *Recorder) FlushLookedAt(ctx context.Context) error { return r.looked.Flush(ctx) }
 
 // FlushTraffic writes down what was answered before the call.
 func (r *Recorder) FlushTraffic(ctx context.Context) error { return r.traffic.Flush(ctx) }
@@ -97,7 +101,7 @@ func (r *Recorder) Close() {
 	r.stop()
 	r.ended.Wait()
 	var all sync.WaitGroup
-	for _, c := range []interface{ Close() }{r.variants, r.refusals, r.classes, r.usage, r.traffic} {
+	for _, c := range []interface{ Close() }{r.variants, r.refusals, r.classes, r.usage, r.traffic, r.looked} {
 		all.Go(c.Close)
 	}
 	all.Wait()

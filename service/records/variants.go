@@ -143,6 +143,9 @@ func (s *Store) Prune(ctx context.Context, b Bounds) (gone int64, keys []string,
 		if _, err := tx.ExecContext(ctx, `DELETE FROM traffic WHERE step = 1 AND at < now() - interval '2 days' OR step = 60 AND at < now() - interval '62 days'`); err != nil {
 			return fmt.Errorf("traffic: %w", err)
 		}
+		if _, err := tx.ExecContext(ctx, `DELETE FROM looked_at WHERE ctid = ANY (ARRAY(SELECT ctid FROM looked_at ORDER BY at LIMIT least($2::bigint, greatest(0, (SELECT count(*) FROM looked_at) - $1))))`, mostLookedAt, step); err != nil {
+			return fmt.Errorf("looked_at: %w", err)
+		}
 		if len(keys) == 0 {
 			return nil
 		}

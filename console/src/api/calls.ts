@@ -103,6 +103,9 @@ export const getStock = (site: string, by: string, count: number, signal?: Abort
 // getStockVariants is GET /sites/:site/variants: variants that are kept.
 export const getStockVariants = (site: string, lane: string, path: string, order: string, count: number, skip: number, signal?: AbortSignal) => get<Schemas["StockList"]>(at`/sites/${site}/variants` + query({ lane, path, order, count, skip }), signal);
 
+// getFound is GET /sites/:site/found: sources that were looked at, by what was found in them.
+export const getFound = (site: string, find: string, lane: string, count: number, behind: string, signal?: AbortSignal) => get<Schemas["FoundSources"]>(at`/sites/${site}/found` + query({ find, lane, count, behind }), signal);
+
 // listPurges is GET /sites/:site/purges: what was purged, newest first.
 export const listPurges = (site: string, signal?: AbortSignal) => all<Schemas["Purge"]>(at`/sites/${site}/purges`, signal);
 

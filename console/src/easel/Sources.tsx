@@ -1,9 +1,11 @@
-import { useInfiniteQuery } from "@tanstack/react-query";
+import { useInfiniteQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
+import { getFound, warm } from "../api/calls";
 import { pageOfSources } from "../api/client";
 import { Patient } from "../parts/Patient";
 import { Trouble } from "../parts/Trouble";
 import { imageAddress } from "./declarations";
+import { useSettled } from "./pictures";
 
 // The lane's sources by their thumbnails, which the service makes like any other variant: beside the one that is worked on, or
 // large, where none is.
@@ -16,11 +18,26 @@ export function Sources(props: { site: string; lane: string; path: string | unde
     initialPageParam: "",
     getNextPageParam: (page) => page.next,
   });
-  const all = list.data?.pages.flatMap((p) => p.items) ?? [];
-  const shown = all.filter((s) => s.path.toLowerCase().includes(filter.trim().toLowerCase()));
   const typed = filter.trim();
+  // A term with a colon is about what is in the pictures, which the service knows of those that it has looked at.
+  const byContents = /(^|\s)(?!https?:)[a-z]+:/i.test(typed);
+  const asked = useSettled(typed, 250);
+  const found = useInfiniteQuery({
+    queryKey: ["found", props.site, props.lane, asked],
+    queryFn: ({ pageParam, signal }) => getFound(props.site, asked, props.lane, 100, pageParam, signal),
+    initialPageParam: "",
+    getNextPageParam: (page) => page.next,
+    enabled: byContents && asked === typed,
+    retry: false,
+  });
+  const queries = useQueryClient();
+  const [looking, setLooking] = useState<"not" | "begun" | Error>("not");
+  const all = list.data?.pages.flatMap((p) => p.items) ?? [];
+  const shown: { path: string }[] = byContents ? (found.data?.pages.flatMap((p) => p.items) ?? []) : all.filter((s) => s.path.toLowerCase().includes(typed.toLowerCase()));
+  const more = byContents ? found : list;
+  const lookedAt = found.data?.pages[0]?.looked_at ?? 0;
   // What isn't listed (a URL that nobody asked for yet) opens by its name.
-  const open = typed !== "" && (shown.length === 0 || (/^https?:\/\//i.test(typed) && !all.some((s) => s.path === typed)));
+  const open = typed !== "" && !byContents && (shown.length === 0 || (/^https?:\/\//i.test(typed) && !all.some((s) => s.path === typed)));
   const move = (e: React.KeyboardEvent<HTMLUListElement>) => {
     const columns = getComputedStyle(e.currentTarget).gridTemplateColumns.split(" ").length;
     const step = { ArrowRight: 1, ArrowLeft: -1, ArrowDown: columns, ArrowUp: -columns }[e.key];
@@ -38,14 +55,40 @@ export function Sources(props: { site: string; lane: string; path: string | unde
       <input
         type="search"
         aria-label="Find a source"
-        placeholder="Find a source"
+        placeholder={large ? "Find: a name, colour:red, faces:>0" : "Find a source"}
+        title="A part of the name; or what is in it, such as colour:red faces:>0 width:>2000"
         value={filter}
         onChange={(e) => setFilter(e.target.value)}
         onKeyDown={(e) => e.key === "Enter" && open && props.onPick(typed)}
         className={`border border-edge bg-ground px-2 py-1 placeholder:text-soft ${large ? "w-full max-w-md" : "w-full"}`}
       />
-      {list.error && <Trouble error={list.error} />}
-      {list.isSuccess && shown.length === 0 && (
+      {more.error && <Trouble error={more.error} />}
+      {looking instanceof Error && <Trouble error={looking} />}
+      {byContents && found.isSuccess && (
+        <p className="text-sm text-soft">
+          {lookedAt === 0 ? "No source of this lane was looked at yet. " : `Among ${lookedAt} that were looked at. `}
+          {looking === "begun" ? (
+            "The lane is being looked at."
+          ) : (
+            <button
+              type="button"
+              className="underline"
+              onClick={() =>
+                warm(props.site, { lane: props.lane, facts: true }).then(
+                  () => {
+                    setLooking("begun");
+                    setTimeout(() => void queries.invalidateQueries({ queryKey: ["found", props.site, props.lane] }), 5000);
+                  },
+                  (e: Error) => setLooking(e),
+                )
+              }
+            >
+              Look at all of them
+            </button>
+          )}
+        </p>
+      )}
+      {!byContents && list.isSuccess && shown.length === 0 && (
         <p className="text-soft">{filter ? "No source has that in its name." : "Nothing is known in this lane yet. Write a source's path or URL above to open it."}</p>
       )}
       {open && (
@@ -81,9 +124,9 @@ export function Sources(props: { site: string; lane: string; path: string | unde
           </li>
         ))}
       </ul>
-      {list.hasNextPage && (
-        <button type="button" onClick={() => list.fetchNextPage()} className="self-start border border-edge px-2 py-1">
-          {list.isFetchingNextPage ? "Loading…" : "Show more"}
+      {more.hasNextPage && (
+        <button type="button" onClick={() => more.fetchNextPage()} className="self-start border border-edge px-2 py-1">
+          {more.isFetchingNextPage ? "Loading…" : "Show more"}
         </button>
       )}
     </>

@@ -208,6 +208,12 @@ func (c *Client) StockVariants(ctx context.Context, site string, lane string, pa
 	return out, err
 }
 
+// Found is GET /sites/:site/found: sources that were looked at, by what was found in them.
+func (c *Client) Found(ctx context.Context, site string, find string, lane string, count int, behind string) (out api.FoundSources, err error) {
+	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/found"+query("find", find, "lane", lane, "count", count, "behind", behind), nil, &out)
+	return out, err
+}
+
 // Purges is GET /sites/:site/purges: what was purged, newest first.
 func (c *Client) Purges(ctx context.Context, site string) ([]records.Purge, error) {
 	return all[records.Purge](ctx, c, "/sites/"+escaped(site)+"/purges")
