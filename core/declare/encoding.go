@@ -12,7 +12,7 @@ import (
 type EncodingValues struct {
 	Format    Format
 	Quality   Quality
-	Budget    int64 // bytes that the variant may have; 0: not declared
+	Budget    int64  // bytes that the variant may have; 0: not declared
 	Animation string // "": not declared; "none"; or the shorthand
 	Retain    Retain
 }

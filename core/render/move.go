@@ -116,7 +116,7 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 	if room < fewestMoments {
 		return policy.No(policy.Refusal{
 			Reason: policy.ReasonVariantTooLarge, Parameter: "width", Given: fmt.Sprintf("%dx%d", plan.Canvas.W, plan.Canvas.H),
-			Detail: fmt.Sprintf("in %s, %d frames of %d × %d pixels, the fewest that move, are too much together", format, fewestMoments, plan.Canvas.W, plan.Canvas.H),
+			Detail:  fmt.Sprintf("in %s, %d frames of %d × %d pixels, the fewest that move, are too much together", format, fewestMoments, plan.Canvas.W, plan.Canvas.H),
 			Allowed: fmt.Sprintf("at most %.0f pixels a frame", can.pixels/fewestMoments), Remedy: "ask for a smaller width, or for animation=none",
 		})
 	}
