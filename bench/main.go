@@ -34,6 +34,7 @@ var sections = []section{
 	{"painting", "turns, blurs and filters", painting},
 	{"chained", "a whole chain of paint, the language", chained},
 	{"found", "subjects, faces, cut-outs, what is erased", found},
+	{"moving", "stills that move against as many stills", moving},
 	{"codecs", "our calls of the codec libraries against the same from C", codecs},
 	{"encoding", "finding a quality against one encode", encoding},
 	{"formats", "which format has the fewest bytes", weighFormats},

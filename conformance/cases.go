@@ -360,6 +360,7 @@ func framed(sources []Source) (cs []Case) {
 		"mask-image: radial-gradient(black, transparent)", "mask-image: radial-gradient(circle, #000 50%, transparent 80%)", "mask-image: radial-gradient(closest-side, #000, transparent)", "mask-image: radial-gradient(circle at 30% 40px, #000 60px, transparent 140px)",
 		"mask-image: radial-gradient(120px 60px at right 40% bottom 30%, #000 70%, transparent)", "mask-image: radial-gradient(farthest-side at 20% 30%, #000, transparent, #000)", "mask-image: linear-gradient(90deg, white, black, gold); mask-mode: luminance",
 		"mask-image: radial-gradient(circle closest-corner at 40% 40%, #000 80%, transparent); border-radius: 30px", "mask-image: linear-gradient(#000 60%, transparent 60%)",
+		"mask-image: conic-gradient(#000, transparent)", "mask-image: repeating-radial-gradient(circle, #000 0 30px, transparent 60px)",
 		"padding: 24px; box-shadow: inset 0 0 20px #000", "padding: 24px; box-shadow: inset 8px 12px 10px 4px rgb(0 0 60 / .7); background-color: ivory", "padding: 30px; border: 4px solid gold; border-radius: 40px; box-shadow: inset 0 0 12px 6px teal",
 		"padding: 20px; box-shadow: inset 0 0 0 6px teal, inset 0 0 0 12px gold", "padding: 60px; box-shadow: inset 10px 20px 120px 20px rgb(0 60 60 / .8); background-color: ivory",
 	} {
@@ -385,6 +386,18 @@ func framed(sources []Source) (cs []Case) {
 			cs = append(cs, Case{Kind: Fit, Source: alpha, Ground: photo, Query: asQuery(strings.Replace(css, "url(G)", "url(lane/photo.png)", 1)), Style: strings.Replace(css, "url(G)", "url(/photo.png)", 1)})
 		}
 	}
+	for _, gradient := range []string{
+		"linear-gradient(gold, teal)", "linear-gradient(45deg, #123 10%, gold, rgb(200 30 60 / .4) 80%)", "linear-gradient(to bottom left, crimson, 30%, navy)", "linear-gradient(90deg, teal 40px, gold 40px 120px, #fff0 calc(100% - 30px))",
+		"radial-gradient(gold, teal)", "radial-gradient(circle at 20% 30%, #fff, navy 70%)", "radial-gradient(closest-side at 60% 40%, gold, transparent)", "radial-gradient(80px 50px at right 30px top 60px, crimson 20%, gold)",
+		"conic-gradient(crimson, gold, teal, crimson)", "conic-gradient(from 40deg at 30% 60%, navy 0 25%, gold 90deg 180deg, teal)", "repeating-linear-gradient(60deg, teal 0 20px, gold 50px)", "repeating-radial-gradient(circle at 50% 50%, navy 0 10px, gold 24px)",
+		"repeating-conic-gradient(from 10deg, #222 0 15deg, #eee 40deg)",
+	} {
+		for _, more := range []string{"", "; background-size: 60px 40px; background-repeat: repeat; border: 8px solid rgb(0 0 0 / .4); padding: 20px", "; background-size: 40% auto; background-repeat: no-repeat; background-position: right bottom; background-color: ivory"} {
+			css := "background-image: " + gradient + more
+			cs = append(cs, Case{Kind: Fit, Source: alpha, Query: asQuery(css), Style: css})
+		}
+	}
+	cs = append(cs, Case{Kind: Fit, Source: alpha, Query: asQuery("background: linear-gradient(#fff, #888) center / 70% 70% no-repeat teal; width: 230px"), Style: "background: linear-gradient(#fff, #888) center / 70% 70% no-repeat teal; width: 230px"})
 	for _, mode := range []string{"multiply", "screen", "overlay", "luminosity", "difference", "color-dodge"} {
 		// Of the picture over its ground: the same as of a ground's picture over its colour.
 		cs = append(cs, Case{Kind: Blended, Source: photo, Query: "background-color=#c84&mix-blend-mode=" + mode,

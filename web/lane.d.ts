@@ -32,7 +32,7 @@ export interface Declarations {
   "image-rendering"?: "auto" | "pixelated" | Value;
   /** a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185) */
   "background-color"?: Value;
-  /** url(lane/path), a source of the same site */
+  /** url(lane/path), a source of the same site; or linear-gradient(), radial-gradient() or conic-gradient(), also with repeating- before */
   "background-image"?: Value;
   /** one to four values, such as left top, 75 20 or right 10px bottom 20px */
   "background-position"?: Value;
@@ -52,7 +52,7 @@ export interface Declarations {
   "box-shadow"?: Value;
   /** inset(), circle(), ellipse() or polygon(), such as circle(40% at 50% 50%), or none */
   "clip-path"?: Value;
-  /** subject, which cuts out what the picture is of, or subject or-none; linear-gradient() or radial-gradient(), such as linear-gradient(black, transparent); url(lane/path), a source of the same site; or none */
+  /** subject, which cuts out what the picture is of, or subject or-none; linear-gradient(), radial-gradient() or conic-gradient(), also with repeating- before, such as linear-gradient(black, transparent); url(lane/path), a source of the same site; or none */
   "mask-image"?: Value;
   /** match-source, alpha or luminance: what of a gradient or a picture counts */
   "mask-mode"?: "match-source" | "alpha" | "luminance" | Value;

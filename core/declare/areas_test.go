@@ -25,10 +25,13 @@ func TestPlacesAndMasksAreWrittenOneWay(t *testing.T) {
 		"mask-image=linear-gradient(black,transparent)":              "mask-image=linear-gradient(180deg,%20000000,%2000000000)",
 		"mask-image=linear-gradient(to+right,+red+10%25+40px,+blue)": "mask-image=linear-gradient(90deg,%20ff0000%2010%25,%20ff0000%2040px,%200000ff)",
 		"mask-image=linear-gradient(to+left+top,+red,+blue)":         "mask-image=linear-gradient(to%20left%20top,%20ff0000,%200000ff)",
-		"mask-image=radial-gradient(red,+blue)":                      "mask-image=radial-gradient(ellipse%20farthest-corner%20at%2050%25%2050%25,%20ff0000,%200000ff)",
-		"mask-image=radial-gradient(40px+at+left,+red,+blue)":        "mask-image=radial-gradient(circle%2040px%20at%200px%2050%25,%20ff0000,%200000ff)",
-		"mask-image=url(Lane/Kite.png)":                              "mask-image=url(Lane/Kite.png)",
-		"mask-mode=luminance":                                        "mask-mode=luminance",
+		"mask-image=conic-gradient(red,+blue+90deg)":                 "mask-image=conic-gradient(from%200deg%20at%2050%25%2050%25,%20ff0000,%200000ff%2025%25)",
+		"background-image=Repeating-Linear-Gradient(.25turn,RED,+20%25,+blue+30px)": "background-image=repeating-linear-gradient(90deg,%20ff0000,%2020%25,%200000ff%2030px)",
+		"background-image=conic-gradient(from+40deg+at+left,+red,+blue)":            "background-image=conic-gradient(from%2040deg%20at%200px%2050%25,%20ff0000,%200000ff)",
+		"mask-image=radial-gradient(red,+blue)":                                     "mask-image=radial-gradient(ellipse%20farthest-corner%20at%2050%25%2050%25,%20ff0000,%200000ff)",
+		"mask-image=radial-gradient(40px+at+left,+red,+blue)":                       "mask-image=radial-gradient(circle%2040px%20at%200px%2050%25,%20ff0000,%200000ff)",
+		"mask-image=url(Lane/Kite.png)":                                             "mask-image=url(Lane/Kite.png)",
+		"mask-mode=luminance":                                                       "mask-mode=luminance",
 	} {
 		d, err := Parse(given)
 		if err != nil {
@@ -50,7 +53,7 @@ func TestPlacesAndMasksThatAreRefused(t *testing.T) {
 		"erase=" + strings.Repeat("1,1,1,1+", 64) + "1,1,1,1", "xywh=faces+0.5", "xywh=faces+99", "xywh=faces+1+2", "xywh=face",
 		"mask-image=subjects", "mask-image=subject+or", "mask-image=linear-gradient()", "mask-image=linear-gradient(red)", "mask-image=linear-gradient(to+left+right,red,blue)", "mask-image=linear-gradient(90,red,blue)",
 		"mask-image=linear-gradient(red+1px+2px+3px,blue)", "mask-image=radial-gradient(circle+10%25,red,blue)", "mask-image=radial-gradient(circle+1px+2px,red,blue)", "mask-image=radial-gradient(at+faces,red,blue)",
-		"mask-image=radial-gradient(-1px,red,blue)", "mask-image=url(kite.png)", "mask-image=conic-gradient(red,blue)", "mask-image=linear-gradient(" + strings.Repeat("red,", 64) + "blue)", "mask-mode=both",
+		"mask-image=radial-gradient(-1px,red,blue)", "mask-image=url(kite.png)", "mask-image=conic-gradient(from,red,blue)", "mask-image=conic-gradient(red+4px,blue)", "mask-image=linear-gradient(10%25,red,blue)", "mask-image=linear-gradient(red,10%25,20%25,blue)", "mask-image=linear-gradient(red,10%25)", "background-image=linear-gradient(red)", "background-image=repeating-gradient(red,blue)", "background-image=cubic-gradient(red,blue)", "mask-image=linear-gradient(" + strings.Repeat("red,", 64) + "blue)", "mask-mode=both",
 	} {
 		if d, err := Parse(given); err == nil {
 			t.Errorf("%.60s is taken as %s", given, d.AddressForm())
@@ -80,7 +83,7 @@ func TestLengthsOfMasksGrowWithTheSlot(t *testing.T) {
 // A stranger who writes what something else is called is told what it's called here.
 func TestHintsLeadToPlacesAndMasks(t *testing.T) {
 	for given, want := range map[string]string{
-		"remove=1,2,3,4": "erase", "pixelate=faces": "redact", "cutout=subject": "mask-image=subject", "redakt=faces": "redact", "object-position=face": "faces", "mask-image=conic-gradient(red,blue)": "linear-gradient()",
+		"remove=1,2,3,4": "erase", "pixelate=faces": "redact", "cutout=subject": "mask-image=subject", "redakt=faces": "redact", "object-position=face": "faces", "mask-image=cubic-gradient(red,blue)": "linear-gradient()",
 	} {
 		_, err := Parse(given)
 		var problems Problems

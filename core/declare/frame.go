@@ -17,7 +17,7 @@ var frame = []declaration{
 		func(d *Declarations) *string { return &d.Shadows }, readShadows, appendEscaped, "none"),
 	field(declaration{name: "clip-path", label: "Clip", example: "circle(50%)", grammar: "inset(), circle(), ellipse() or polygon(), such as circle(40%25 at 50%25 50%25), or none", keywords: shapeWords},
 		func(d *Declarations) *string { return &d.Clip }, readShape, appendEscaped, "none"),
-	field(declaration{name: "mask-image", label: "Mask", example: "subject", grammar: "subject, which cuts out what the picture is of, or subject or-none; linear-gradient() or radial-gradient(), such as linear-gradient(black, transparent); url(lane/path), a source of the same site; or none", keywords: []string{"subject", "linear-gradient()", "radial-gradient()", "url()", "none"}, script: "verbatim"},
+	field(declaration{name: "mask-image", label: "Mask", example: "subject", grammar: "subject, which cuts out what the picture is of, or subject or-none; " + gradientGrammar + ", such as linear-gradient(black, transparent); url(lane/path), a source of the same site; or none", keywords: []string{"subject", "linear-gradient()", "radial-gradient()", "conic-gradient()", "url()", "none"}, script: "verbatim"},
 		func(d *Declarations) *string { return &d.MaskImage }, readMask, appendEscaped, "none"),
 	keywordField(declaration{name: "mask-mode", label: "Mask mode", example: "luminance", grammar: "match-source, alpha or luminance: what of a gradient or a picture counts"},
 		func(d *Declarations) *MaskMode { return &d.MaskMode }, maskModes, MatchSource),

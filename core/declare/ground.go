@@ -107,12 +107,27 @@ func readGroundPosition(to *Position, value string) string {
 	return ""
 }
 
-// readGroundImage reads a source, or none.
+// readGroundImage reads a source, a gradient, or none.
 func readGroundImage(to *string, value string) string {
 	if strings.EqualFold(value, "none") {
 		return ""
 	}
-	return readURL(to, value)
+	if readURL(to, value) == "" {
+		return ""
+	}
+	g, reason := parseGradient(strings.ToLower(strings.TrimSpace(value)))
+	if reason == "" {
+		*to = g.text(1)
+	}
+	return reason
+}
+
+// appendGroundImage writes a source by its lane and path, or a gradient.
+func appendGroundImage(b []byte, image string) []byte {
+	if IsGradient(image) {
+		return appendEscaped(b, image)
+	}
+	return appendURL(b, image)
 }
 
 // Covers reports whether the ground's picture covers the slot: where nothing says how large it is or that it repeats.

@@ -113,7 +113,6 @@ func nearestName(name string) string {
 
 var ofViewport = regexp.MustCompile(`(?i)[0-9.](vw|vh|vmin|vmax|vi|vb|[sld]v(w|h|i|b|min|max)|cq(w|h|i|b|min|max))\b`)
 
-// aGround isn't said of masks, which take gradients.
 const aGround = "a ground is a colour, or a source of the site as url(lane/path)"
 
 // valueHints are ways out for values, by what stands in them, the first that is found.
@@ -129,7 +128,7 @@ var valueHints = []struct {
 	{ofViewport, slot("width: 50vw")},
 	{regexp.MustCompile(`(?i)\b(max-content|min-content|fit-content|stretch|-webkit-fill-available)\b`), "leave it out: without a size a picture has its natural one"},
 	{regexp.MustCompile(`(?i)[0-9.](ch|ex|lh|rlh|cap|ic|rex|rch)\b`), "that depends on the page's font: write the length in px or rem"},
-	{regexp.MustCompile(`(?i)(linear|radial|conic)-gradient\(|image-set\(|element\(|cross-fade\(|paint\(`), aGround},
+	{regexp.MustCompile(`(?i)image-set\(|element\(|cross-fade\(|paint\(`), aGround},
 }
 
 // hintForValue is the way out for a value that isn't allowed, "" where what is allowed says it.
@@ -139,7 +138,7 @@ func hintForValue(name, value string) string {
 		return slot(name + ": " + wording.Cut(value, 40))
 	}
 	for _, h := range valueHints {
-		if h.pattern.MatchString(value) && (name != "mask-image" || h.remedy != aGround) {
+		if h.pattern.MatchString(value) {
 			return h.remedy
 		}
 	}

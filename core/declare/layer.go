@@ -303,10 +303,10 @@ func (l Layer) lengthsTimes(k float64) Layer {
 // and the layer's.
 func (d *Declarations) Pictures() []string {
 	var list []string
-	if d.BackgroundImage != "" {
+	if d.BackgroundImage != "" && !IsGradient(d.BackgroundImage) {
 		list = append(list, d.BackgroundImage)
 	}
-	if d.After.Content != "" && !d.After.Text && d.After.Content != d.BackgroundImage {
+	if d.After.Content != "" && !d.After.Text && !slices.Contains(list, d.After.Content) {
 		list = append(list, d.After.Content)
 	}
 	if m := d.Mask(); m.Kind == ImageMask && !slices.Contains(list, m.Image) {

@@ -36,8 +36,8 @@ type PaintValues struct {
 var ground = []declaration{
 	field(declaration{name: "background-color", label: "Background", example: "oklch(90% 0.05 185)", grammar: "a CSS colour, such as gold, 0a7, rgb(10 120 110 / 0.5) or oklch(48% 0.09 185)"},
 		func(d *Declarations) *Color { return &d.Background }, readColor, appendColor),
-	field(declaration{name: "background-image", label: "Background image", example: "url(lane/path.jpg)", grammar: "url(lane/path), a source of the same site", script: "verbatim"},
-		func(d *Declarations) *string { return &d.BackgroundImage }, readGroundImage, appendURL),
+	field(declaration{name: "background-image", label: "Background image", example: "url(lane/path.jpg)", grammar: "url(lane/path), a source of the same site; or " + gradientGrammar, script: "verbatim"},
+		func(d *Declarations) *string { return &d.BackgroundImage }, readGroundImage, appendGroundImage),
 	field(declaration{name: "background-position", label: "Its place", example: "right 12px bottom 12px", grammar: "one to four values, such as left top, 75 20 or right 10px bottom 20px", keywords: []string{"left", "right", "top", "bottom", "center"}},
 		func(d *Declarations) *Position { return &d.GroundPosition }, readGroundPosition, appendPosition),
 	field(declaration{name: "background-size", label: "Its size", example: "contain", grammar: "cover, contain, or one or two lengths, percentages or auto, such as 40px auto", keywords: []string{"cover", "contain", "auto"}},

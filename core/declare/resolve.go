@@ -91,6 +91,10 @@ func (r *Resolved) Scale(k float64) {
 	if said(d.MaskImage) {
 		d.MaskImage = d.Mask().text(k)
 	}
+	if IsGradient(d.BackgroundImage) {
+		g, _ := ParseGradient(d.BackgroundImage)
+		d.BackgroundImage = g.text(k)
+	}
 }
 
 // said reports whether a value that is kept as text says more than none.

@@ -304,11 +304,11 @@ func readBackground(d *Declarations, value string) string {
 			slash = true
 		case lower == "none" && !none && !image:
 			none = true
-		case strings.HasPrefix(lower, "url("):
+		case strings.HasPrefix(lower, "url(") || IsGradient(lower):
 			if image || none {
 				return "unparsable"
 			}
-			if reason := readURL(&g.BackgroundImage, w); reason != "" {
+			if reason := readGroundImage(&g.BackgroundImage, w); reason != "" {
 				return reason
 			}
 			image = true

@@ -80,7 +80,12 @@ type Source struct {
 	Sizes  string      `json:"sizes,omitempty"`
 	Width  int         `json:"width"`
 	Height int         `json:"height"`
+
+	still bool // in the place of one that moves
 }
+
+// lessMotion is the condition for those who want less of it.
+const lessMotion = "(prefers-reduced-motion: reduce)"
 
 // A Candidate is one address that the browser may choose.
 type Candidate struct {
@@ -121,6 +126,7 @@ func Make(o Options) (Markup, error) {
 		m.Priority = "high"
 	}
 	groups := o.groups()
+	var stills []Source
 	formats := o.Formats
 	if len(formats) == 0 {
 		formats = []declare.Format{declare.FormatUnset}
@@ -141,6 +147,15 @@ func Make(o Options) (Markup, error) {
 			if f != declare.FormatUnset {
 				s.Type = f.MediaType()
 			}
+			if o.moves(d) {
+				still := s
+				d.Animation = declare.AnimationNone
+				still.Media, still.Srcset, still.still = lessMotion, o.candidates(g, d, widths), true
+				if s.Media != "" {
+					still.Media += " and " + s.Media
+				}
+				stills = append(stills, still)
+			}
 			if i == 0 && j == len(formats)-1 { // what every browser takes
 				m.Srcset, m.Sizes, m.Width, m.Height, m.mime = s.Srcset, s.Sizes, w, h, s.Type
 				m.Src = fallback(s.Srcset)
@@ -149,6 +164,7 @@ func Make(o Options) (Markup, error) {
 			m.Sources = append(m.Sources, s)
 		}
 	}
+	m.Sources = append(stills, m.Sources...)
 	style := ""
 	switch {
 	case o.Inline == SmallPicture && o.Facts.Placeholder != "":
@@ -171,6 +187,16 @@ func Make(o Options) (Markup, error) {
 	}
 	return m, nil
 }
+
+// moves reports whether a sheet moves a picture with these declarations.
+func (o *Options) moves(d declare.Declarations) bool {
+	full := d.Over(o.Site)
+	_, moves := full.Moving()
+	return moves
+}
+
+// Moves reports whether a sheet moves the picture.
+func (o *Options) Moves() bool { return o.moves(o.Over) }
 
 // fallback is for what knows no srcset: the middle one.
 func fallback(list []Candidate) string { return list[(len(list)-1)/2].URL }

@@ -210,12 +210,16 @@ func (m *Markup) preloads() (all [][]Attribute) {
 		}
 		all = append(all, append(a, Attribute{"fetchpriority", "high"}))
 	}
+	sources, motion := m.Sources, ""
+	for len(sources) > 0 && sources[0].still { // who wants less motion loads the still when its turn comes
+		sources, motion = sources[1:], "(prefers-reduced-motion: no-preference)"
+	}
 	best := "" // the first type is what most browsers take; a link can't choose between types
-	if len(m.Sources) > 0 {
-		best = m.Sources[0].Type
+	if len(sources) > 0 {
+		best = sources[0].Type
 	}
 	bound := ""
-	for _, s := range m.Sources {
+	for _, s := range sources {
 		if s.Type != best {
 			continue
 		}
@@ -223,20 +227,23 @@ func (m *Markup) preloads() (all [][]Attribute) {
 		if bound != "" {
 			media = joinMedia(media, bound)
 		}
-		one(media, s.Type, s.Srcset, s.Sizes)
+		one(joinMedia(motion, media), s.Type, s.Srcset, s.Sizes)
 		if s.Media != "" {
 			bound = "(not " + s.Media + ")"
 		}
 	}
 	if best == "" || m.mime == best {
-		one(bound, m.mime, m.Srcset, m.Sizes)
+		one(joinMedia(motion, bound), m.mime, m.Srcset, m.Sizes)
 	}
 	return all
 }
 
 func joinMedia(a, b string) string {
-	if a == "" {
+	switch {
+	case a == "":
 		return b
+	case b == "":
+		return a
 	}
 	return a + " and " + b
 }

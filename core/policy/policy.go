@@ -25,13 +25,12 @@ type Limits struct {
 // StarterSheet is a new site's.
 const StarterSheet = `* { object-fit: cover; quality: 72 }
 
-/* Stills that move: class=toward, class=away and class=across. */
+/* For stills that move, such as
+   .hero { animation: toward 6s ease-in-out infinite alternate }
+   @media (prefers-reduced-motion: reduce) { .hero { animation: none } } */
 @keyframes toward { from { xywh: percent:0,0,100,100 } to { xywh: subject 70% } }
+@keyframes away   { from { xywh: subject 70% } to { xywh: percent:0,0,100,100 } }
 @keyframes across { from { object-view-box: inset(0 20% 0 0) } to { object-view-box: inset(0 0 0 20%) } }
-.toward { animation: toward 6s ease-in-out infinite alternate }
-.away   { animation: toward 6s ease-in-out infinite alternate-reverse }
-.across { animation: across 8s ease-in-out infinite alternate }
-@media (prefers-reduced-motion: reduce) { .toward, .away, .across { animation: none } }
 `
 
 // NewSite is a compiled new site, without lanes.

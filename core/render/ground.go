@@ -13,6 +13,9 @@ func (job Job) ground(plan geometry.Plan) (*raster.RGBA, error) {
 	d := &job.Request.Declarations
 	w, h := float64(plan.Canvas.W), float64(plan.Canvas.H)
 	if d.Covers() && !d.GroundPosition.Declared && !plan.Frame.Bordered() {
+		if g, ok := declare.ParseGradient(d.BackgroundImage); ok {
+			return gradientOf(g, plan.Canvas.W, plan.Canvas.H, plan.K), nil
+		}
 		return job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: w, Height: h, Fit: declare.Cover, Grow: declare.GrowYes}})
 	}
 	// It is placed in the box within the border, and painted under the border too (CSS Backgrounds Level 3, sections 2.7, 2.8).
@@ -34,26 +37,40 @@ func (job Job) maskPicture(plan geometry.Plan, name string) (*raster.RGBA, error
 
 // tiled lays a picture over the canvas in an area, as its size, position and repeat say.
 func (job Job) tiled(plan geometry.Plan, area geometry.Rect, d *declare.Declarations) (*raster.RGBA, error) {
-	source, err := job.picture(d.BackgroundImage)
-	if err != nil {
-		return nil, err
-	}
-	info, err := probe(source, declare.Declarations{})
-	if err != nil {
-		return nil, ofLayer(d.BackgroundImage, err)
-	}
-	uw, uh := info.Upright()
 	k := plan.K
-	tw, th := tileSize(d, float64(area.W()), float64(area.H()), float64(uw)*k, float64(uh)*k, k)
+	// How large the picture is by itself; a gradient is as large as the area (CSS Images Level 3, section 4.1).
+	uw, uh := float64(area.W())/k, float64(area.H())/k
+	gradient, drawn := declare.ParseGradient(d.BackgroundImage)
+	if !drawn {
+		source, err := job.picture(d.BackgroundImage)
+		if err != nil {
+			return nil, err
+		}
+		info, err := probe(source, declare.Declarations{})
+		if err != nil {
+			return nil, ofLayer(d.BackgroundImage, err)
+		}
+		w, h := info.Upright()
+		uw, uh = float64(w), float64(h)
+	}
+	tw, th := tileSize(d, float64(area.W()), float64(area.H()), uw*k, uh*k, k)
+	if s := d.GroundSize; drawn && s.Declared && s.Fit == declare.FitUnset { // it has no shape to keep
+		if s.X.Auto() {
+			tw = float64(area.W())
+		}
+		if s.Y.Auto() {
+			th = float64(area.H())
+		}
+	}
 	x := tileAxis{area: float64(area.W()), repeat: d.GroundRepeat.X, size: tw}
 	y := tileAxis{area: float64(area.H()), repeat: d.GroundRepeat.Y, size: th}
 	auto := d.GroundSize.Fit == declare.FitUnset
 	grew := x.round()
-	if grew && auto && d.GroundSize.Y.Auto() && y.repeat != declare.Rounded {
-		y.size = x.size * float64(uh) / float64(uw)
+	if grew && !drawn && auto && d.GroundSize.Y.Auto() && y.repeat != declare.Rounded {
+		y.size = x.size * uh / uw
 	}
-	if y.round() && auto && d.GroundSize.X.Auto() && x.repeat != declare.Rounded {
-		x.size = y.size * float64(uw) / float64(uh)
+	if y.round() && !drawn && auto && d.GroundSize.X.Auto() && x.repeat != declare.Rounded {
+		x.size = y.size * uw / uh
 	}
 	at := declare.Position{}
 	if d.GroundPosition.Declared {
@@ -79,7 +96,11 @@ func (job Job) tiled(plan geometry.Plan, area geometry.Rect, d *declare.Declarat
 			row = raster.NewRGBA(plan.Canvas.W, high)
 			for _, at := range across {
 				wide := at[1] - at[0]
+				if tiles[wide] == nil && drawn {
+					tiles[wide] = gradientOf(gradient, wide, high, k)
+				}
 				if tiles[wide] == nil {
+					var err error
 					if tiles[wide], err = job.named(d.BackgroundImage, declare.Declarations{GeometryValues: declare.GeometryValues{Width: float64(wide), Height: float64(high), Fit: declare.Fill, Grow: declare.GrowYes}}); err != nil {
 						return nil, err
 					}

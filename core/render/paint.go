@@ -27,6 +27,9 @@ func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
 	_, right := plan.Quarter()
 	rounded := p.radius.Round()
 	under := d.Background.Declared && d.Background.Opaque() || d.BackgroundImage != "" && d.Covers()
+	if g, ok := declare.ParseGradient(d.BackgroundImage); ok && !g.Opaque() {
+		under = d.Background.Declared && d.Background.Opaque()
+	}
 	for _, f := range d.BackdropFilters() {
 		under = under && !(f.Name == "opacity" && f.Amount < 1)
 	}
@@ -38,7 +41,7 @@ func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
 	for _, f := range p.filters {
 		fades = fades || f.Name == "opacity" && f.Amount < 1
 	}
-	masked := p.mask.Kind == declare.LinearMask || p.mask.Kind == declare.RadialMask || p.mask.Kind == declare.ImageMask
+	masked := p.mask.Kind == declare.GradientMask || p.mask.Kind == declare.ImageMask
 	clipped := p.shape.Kind != declare.NoShape || masked
 	p.faded = rounded || gap && !under
 	p.transparent = rounded || clipped || fades || gap && !under
@@ -108,8 +111,8 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		pixels.ClipMask(mask)
 		mask.Free()
 	}
-	if p.mask.Kind == declare.LinearMask || p.mask.Kind == declare.RadialMask {
-		mask := maskOf(p.mask, d.MaskMode, pixels.W, pixels.H, p.plan.K)
+	if p.mask.Kind == declare.GradientMask {
+		mask := maskOf(p.mask.Gradient, d.MaskMode, pixels.W, pixels.H, p.plan.K)
 		pixels.ClipMask(mask)
 		mask.Free()
 	}

@@ -45,7 +45,12 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 	if err != nil {
 		return asked, shown, fmt.Errorf("%s: %w", e.Query, err)
 	}
-	site := policy.NewSite("examples")
+	doc := policy.NewDocument("examples")
+	doc.Sheet += ".hero { animation: toward 6s ease-in-out infinite alternate }\n" // as docs/parameters.md says
+	site, _, err := policy.Compile(doc, nil)
+	if err != nil {
+		return asked, shown, err
+	}
 	run := func(d declare.Declarations) (render.Result, error) {
 		request, no := site.Decide(&policy.Ask{Lane: &policy.CompiledLane{}, Declared: d, Accepted: policy.Accepts(declare.WebP)}, nil)
 		if no != nil {

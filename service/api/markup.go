@@ -193,6 +193,9 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 	for _, x := range screens {
 		out.Picks = append(out.Picks, o.Pick(x[0], x[1]))
 	}
+	if o.Moves() {
+		out.Markup.Warnings = append(out.Markup.Warnings, "the picture moves: what is said of bytes is about the still, and who wants less motion gets that")
+	}
 	m := &out.Markup
 	out.HTML, out.JSX, out.CSS = m.HTML(), m.JSX(), m.CSS()
 	if in.First {
@@ -218,7 +221,7 @@ func lightestFirst(ctx context.Context, maker Maker, site string, o *markup.Opti
 	var room sync.Mutex
 	for i, f := range named {
 		all.Go(func() error {
-			d := widest.Declared
+			d := still(o, widest.Declared)
 			d.Format = f
 			v, no := maker.Measure(ctx, at.Address(d, widest.Width), bestAccept)
 			if refusals[i] = no; no == nil {
@@ -279,6 +282,7 @@ func weigh(ctx context.Context, maker Maker, site string, o *markup.Options) (al
 		if len(o.Formats) > 0 {
 			a.Declared.Format = o.Formats[0]
 		}
+		a.Declared = still(o, a.Declared)
 		return at.Address(a.Declared, a.Width)
 	}
 	var measuring errgroup.Group
@@ -304,6 +308,14 @@ func weigh(ctx context.Context, maker Maker, site string, o *markup.Options) (al
 		all = append(all, Weighed{query, w})
 	}
 	return all, nil
+}
+
+// still are declarations for measuring: what moves takes seconds for each width, and its widths may be chosen by the still.
+func still(o *markup.Options, d declare.Declarations) declare.Declarations {
+	if o.Moves() {
+		d.Animation = declare.AnimationNone
+	}
+	return d
 }
 
 func badSlot(parameter, given string, err error) *policy.Refusal {
