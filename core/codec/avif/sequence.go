@@ -5,6 +5,7 @@ package avif
 import "C"
 
 import (
+	"encoding/binary"
 	"math"
 	"runtime"
 	"time"
@@ -77,7 +78,34 @@ func (s *film) Bytes() ([]byte, error) {
 	}
 	var out *C.uint8_t
 	var n C.size_t
-	return taken(C.el_avif_film_end(s.f, &out, &n), out, n)
+	data, err := taken(C.el_avif_film_end(s.f, &out, &n), out, n)
+	timeless(data)
+	return data, err
+}
+
+// timeless takes away when a sequence was made, which libavif writes down (ISO/IEC 14496-12, sections 8.2.2, 8.3.2, 8.4.2): the same
+// frames are to be the same bytes.
+func timeless(data []byte) {
+	for len(data) >= 8 {
+		size := int(binary.BigEndian.Uint32(data))
+		if size < 8 || size > len(data) {
+			return // the last box, which may reach to the end
+		}
+		box := data[8:size]
+		switch string(data[4:8]) {
+		case "moov", "trak", "mdia":
+			timeless(box)
+		case "mvhd", "tkhd", "mdhd":
+			times := 8 // of creation and of the last change
+			if len(box) > 0 && box[0] == 1 {
+				times = 16
+			}
+			if len(box) >= 4+times {
+				clear(box[4:][:times])
+			}
+		}
+		data = data[size:]
+	}
 }
 
 // Close frees what the sequence holds.

@@ -1,6 +1,7 @@
 package avif
 
 import (
+	"bytes"
 	"errors"
 	"math"
 	"testing"
@@ -91,5 +92,34 @@ func TestSequencesKeepTheirFramesAndTimes(t *testing.T) {
 	}
 	if err := Frames(data, func(*raster.RGBA, time.Duration) error { return enough }); err != enough {
 		t.Errorf("whoever has enough is told %v", err)
+	}
+}
+
+// The same frames are the same bytes, whenever and wherever they're written.
+func TestSequencesDontSayWhenTheyWereMade(t *testing.T) {
+	made := func() []byte {
+		a, err := Format.Write.Animate(64, 48, 0, 256, true)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer a.Close()
+		for i := range 3 {
+			if err := a.Add(step(i, false), 40*time.Millisecond, 40); err != nil {
+				t.Fatal(err)
+			}
+		}
+		data, err := a.Bytes()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return data
+	}
+	first := made()
+	time.Sleep(1100 * time.Millisecond) // the clock of the format has seconds
+	if !bytes.Equal(first, made()) {
+		t.Error("a second later it's another file")
+	}
+	for _, hostile := range [][]byte{nil, {0, 0, 0, 1}, []byte("\x00\x00\x00\x01moov"), []byte("\x00\x00\x00\x08moov"), []byte("\x00\x00\x00\x10moov\x00\x00\x00\xffmvhd"), []byte("\x00\x00\x00\x0cmvhd\x01\x00\x00\x00")} {
+		timeless(hostile)
 	}
 }
