@@ -57,6 +57,9 @@ func OnlyInSheet(value string) *Problem {
 
 // Moving is the animation that is declared; ok is false where nothing is to move.
 func (d *Declarations) Moving() (a Animation, ok bool) {
+	if !said(d.Animation) {
+		return a, false
+	}
 	a, ok, _ = parseAnimation(d.Animation) // it was checked when it was declared
 	return a, ok
 }
