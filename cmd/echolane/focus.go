@@ -1,6 +1,7 @@
 package main
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
@@ -71,7 +72,7 @@ Examples:
 				return printJSON(stdout(), list)
 			}
 			if len(list) == 0 {
-				fmt.Fprintf(stdout(), "Nobody has said where the subject is: echolane lane focus %s/%s/PATH --at \"40%% 25%%\"\n", site, lane)
+				fmt.Fprintf(stdout(), "Nobody has said where the subject is: echolane lane focus %s/%s/%s --at \"40%% 25%%\"\n", site, lane, cmp.Or(path, "PATH"))
 				return nil
 			}
 			rows := [][]string{{"source", "focus", "since", "by"}}

@@ -79,6 +79,14 @@ func TestSourcesAreFoundByWhatIsInThem(t *testing.T) {
 			t.Errorf("%s: %d %s", find, r.Code, r.Err)
 		}
 	}
+	if r := bed.Run(t, s, "lane", "list", "kestrel/catalogue"); r.Code != 2 || !strings.Contains(r.Err, "--find") {
+		t.Errorf("%d %s", r.Code, r.Err)
+	}
+	for _, byte := range []string{"%00", "name:%ff", "x&behind=%00", "x&count=0"} {
+		if a := s.Get(t, "/-/api/v1/sites/kestrel/found?find="+byte); a.StatusCode != 400 {
+			t.Errorf("find=%s: %d", byte, a.StatusCode)
+		}
+	}
 	if r := bed.Run(t, s, "warm", "kestrel/catalogue", "--facts", "--widths", "100"); r.Code != 2 {
 		t.Errorf("%d %s", r.Code, r.Err)
 	}

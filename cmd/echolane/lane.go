@@ -88,6 +88,9 @@ Examples:
 					if c.IsSet("find") {
 						return listFound(ctx, c, call)
 					}
+					if strings.Contains(c.Args().First(), "/") {
+						return badUsage("%s is a lane: find sources in it by --find, or see it with: echolane lane show %s", c.Args().First(), c.Args().First())
+					}
 					return listLanes(ctx, c, call)
 				},
 			},

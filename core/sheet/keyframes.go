@@ -1,12 +1,11 @@
 package sheet
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
 	"strconv"
 	"strings"
-
-	"github.com/tdewolff/parse/v2/css"
 
 	"echolane/core/declare"
 	"echolane/core/wording"
@@ -53,29 +52,17 @@ func (p *parser) keyframes(t token, words []token, block bool) {
 	}
 	opened := p.tokens[p.at-1].at
 	var list []declare.Keyframe
-	for {
-		t, ok := p.peek()
-		switch {
-		case !ok:
-			p.wrong(opened, Problem{Detail: "the block that begins here isn't closed", Allowed: "} at its end"})
-			return
-		case t.kind == css.RightBraceToken:
-			p.at++
-			if len(list) == 0 {
-				p.wrong(opened, Problem{Given: name, Detail: "@keyframes " + name + " says nothing", Allowed: "from { … } to { … }"})
-			}
-			if p.frames == nil {
-				p.frames = map[string][]declare.Keyframe{}
-			}
-			slices.SortStableFunc(list, func(a, b declare.Keyframe) int { return int(1e6 * (a.At - b.At)) })
-			p.frames[name] = list
-			return
-		case t.kind == css.SemicolonToken:
-			p.at++
-		default:
-			p.keyframe(&list)
-		}
+	if !p.block(opened, func() { p.keyframe(&list) }) {
+		return
 	}
+	if len(list) == 0 {
+		p.wrong(opened, Problem{Given: name, Detail: "@keyframes " + name + " says nothing", Allowed: "from { … } to { … }"})
+	}
+	if p.frames == nil {
+		p.frames = map[string][]declare.Keyframe{}
+	}
+	slices.SortStableFunc(list, func(a, b declare.Keyframe) int { return cmp.Compare(a.At, b.At) })
+	p.frames[name] = list
 }
 
 // keyframe reads one of a list: its times, and what holds then.
@@ -107,25 +94,15 @@ func (p *parser) keyframe(list *[]declare.Keyframe) {
 	}
 	opened := p.tokens[p.at-1].at
 	said := declare.Keyframe{}
-	for {
-		t, ok := p.peek()
-		switch {
-		case !ok:
-			p.wrong(opened, Problem{Detail: "the block that begins here isn't closed", Allowed: "} at its end"})
-			return
-		case t.kind == css.RightBraceToken:
-			p.at++
-			for _, at := range times {
-				p.addKeyframe(list, at, said, start.at)
-			}
-			return
-		case t.kind == css.SemicolonToken:
-			p.at++
-		default:
-			if property, value, name, at, ok := p.property(); ok {
-				said.Set.Forget(property, false)
-				p.report(said.SetInKeyframe(property, value), name, at)
-			}
+	closed := p.block(opened, func() {
+		if property, value, name, at, ok := p.property(); ok {
+			said.Set.Forget(property, false)
+			p.report(said.SetInKeyframe(property, value), name, at)
+		}
+	})
+	if closed {
+		for _, at := range times {
+			p.addKeyframe(list, at, said, start.at)
 		}
 	}
 }

@@ -356,26 +356,33 @@ func (p *parser) ruleset(when condition) {
 		}
 	}
 	seen := map[string]bool{}
+	if !p.block(opened, func() { p.declaration(&sets[0], after, seen) }) {
+		return
+	}
+	for _, s := range selectors {
+		if len(p.rules) == mostRules {
+			p.wrong(start.at, Problem{Detail: "the sheet has too many rules", Allowed: fmt.Sprintf("at most %d", mostRules)})
+			return
+		}
+		p.rules = append(p.rules, rule{classes: s.classes, when: when, set: sets[0]})
+	}
+}
+
+// block reads one thing after another up to the brace that closes a block, which it takes; false where none does.
+func (p *parser) block(opened int, one func()) bool {
 	for {
 		t, ok := p.peek()
 		switch {
 		case !ok:
 			p.wrong(opened, Problem{Detail: "the block that begins here isn't closed", Allowed: "} at its end"})
-			return
+			return false
 		case t.kind == css.RightBraceToken:
 			p.at++
-			for _, s := range selectors {
-				if len(p.rules) == mostRules {
-					p.wrong(start.at, Problem{Detail: "the sheet has too many rules", Allowed: fmt.Sprintf("at most %d", mostRules)})
-					return
-				}
-				p.rules = append(p.rules, rule{classes: s.classes, when: when, set: sets[0]})
-			}
-			return
+			return true
 		case t.kind == css.SemicolonToken:
 			p.at++
 		default:
-			p.declaration(&sets[0], after, seen)
+			one()
 		}
 	}
 }

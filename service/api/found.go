@@ -36,11 +36,7 @@ func (a *API) found(c fiber.Ctx) error {
 	}
 	find, err := records.ParseFind(c.Query("find"))
 	if err != nil {
-		var all []string
-		for _, s := range records.Searchable {
-			all = append(all, s[0]+": "+s[1])
-		}
-		return refuse(c, badRequest("find", wording.Cut(c.Query("find"), 80), err.Error(), "terms with spaces between, of "+strings.Join(all, "; ")))
+		return refuse(c, badRequest("find", wording.Cut(c.Query("find"), 80), err.Error(), "terms with spaces between, such as colour:red faces:>0 width:>2000 name:delta"))
 	}
 	afterLane, afterPath, _ := strings.Cut(after, "/")
 	out := FoundSources{}
