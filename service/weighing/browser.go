@@ -281,10 +281,9 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 		return nil, err
 	}
 	for i := 1; i <= mostScroll && i*s.Height < first.Height+s.Height; i++ { // what comes with scrolling, comes
-		if _, err := evaluate[bool](ctx, fmt.Sprintf("scrollTo({top: %d, behavior: 'instant'}), true", i*s.Height)); err != nil {
+		if _, err := evaluate[bool](ctx, fmt.Sprintf(scrolledScript, i*s.Height), chromedp.EvalAwaitPromise); err != nil {
 			return nil, err
 		}
-		time.Sleep(120 * time.Millisecond)
 	}
 	settle()
 	if _, err := evaluate[bool](ctx, "scrollTo({top: 0, behavior: 'instant'}), true"); err != nil {
@@ -415,12 +414,35 @@ func newTraffic() *traffic {
 	return &traffic{byID: map[network.RequestID]*asked{}, last: time.Now(), paused: make(chan *fetch.EventRequestPaused, 4096)}
 }
 
+// paintedScript waits until what is on the first screen is decoded and the largest of it painted: on a busy machine that takes a while.
 const paintedScript = `(async () => {
   const wait = (ms) => new Promise((r) => setTimeout(r, ms));
-  const seen = [...document.images].filter((e) => e.complete && e.naturalWidth && e.getBoundingClientRect().top < innerHeight).slice(0, 50);
-  await Promise.race([Promise.all(seen.map((e) => e.decode().catch(() => 0))), wait(6000)]);
-  await Promise.race([new Promise((r) => requestAnimationFrame(() => requestAnimationFrame(r))), wait(1000)]);
-  await wait(250);
+  const area = (e) => {
+    const r = e.getBoundingClientRect();
+    const w = Math.min(r.right, innerWidth) - Math.max(r.left, 0);
+    const h = Math.min(r.bottom, innerHeight) - Math.max(r.top, 0);
+    return w > 0 && h > 0 ? Math.min(w * h, e.naturalWidth * e.naturalHeight) : 0;
+  };
+  const seen = [...document.images].filter((e) => e.complete && e.naturalWidth && area(e)).slice(0, 50);
+  await Promise.race([Promise.all(seen.map((e) => e.decode().catch(() => 0))), wait(12000)]);
+  const largest = Math.max(0, ...seen.map(area));
+  const end = Date.now() + 3000;
+  do {
+    await Promise.race([new Promise((r) => requestAnimationFrame(() => requestAnimationFrame(r))), wait(1000)]);
+    await wait(250);
+  } while (globalThis.__laneSeen?.content_area < 0.9 * largest && Date.now() < end);
+  return true;
+})()`
+
+// scrolledScript scrolls to a number of CSS pixels and waits until what that brings into view has been asked for.
+const scrolledScript = `(async () => {
+  const wait = (ms) => new Promise((r) => setTimeout(r, ms));
+  scrollTo({top: %d, behavior: "instant"});
+  await Promise.race([new Promise((r) => requestAnimationFrame(() => requestAnimationFrame(r))), wait(2000)]);
+  const entered = (e) => e.loading === "lazy" && !e.currentSrc && e.getBoundingClientRect().width && e.getBoundingClientRect().top < innerHeight && e.getBoundingClientRect().bottom > 0;
+  const end = Date.now() + 3000;
+  do await wait(120);
+  while ([...document.images].some(entered) && Date.now() < end);
   return true;
 })()`
 

@@ -26,12 +26,13 @@
     const c = e.classList.length ? "." + [...e.classList].slice(0, 2).join(".") : "";
     return e.localName + (e.id ? "#" + e.id : c);
   };
-  const seen = { content_ms: 0, content: "", content_url: "", shift: 0, shifts: {} };
+  const seen = { content_ms: 0, content: "", content_url: "", content_area: 0, shift: 0, shifts: {} };
   globalThis.__laneSeen = seen;
   try {
     new PerformanceObserver((list) => {
       for (const e of list.getEntries()) {
         seen.content_ms = e.startTime;
+        seen.content_area = e.size;
         seen.content = name(e.element);
         seen.content_url = e.url ?? "";
       }
