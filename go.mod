@@ -13,7 +13,6 @@ require (
 	github.com/chromedp/chromedp v0.23.0
 	github.com/cpuguy83/go-md2man/v2 v2.0.7
 	github.com/dunglas/go-urlpattern v1.0.0
-	github.com/go-text/typesetting v0.3.5
 	github.com/gofiber/fiber/v3 v3.1.0
 	github.com/jackc/pgx/v5 v5.12.0
 	github.com/jmoiron/sqlx v1.4.0

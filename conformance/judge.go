@@ -158,7 +158,7 @@ func NewJudge(sources []Source) (*Judge, error) {
 	})
 	j := &Judge{server: httptest.NewServer(mux), scale: 1}
 	var err error
-	if j.b, err = browser.Start(); err != nil {
+	if j.b, err = browser.Start("font-render-hinting=none", "disable-lcd-text"); err != nil {
 		j.server.Close()
 		return nil, err
 	}
@@ -219,6 +219,29 @@ async function pose(src, style, keyframes, animation, ms) {
   const b = i.getBoundingClientRect();
   return [b.width, b.height];
 }
+// stage puts boxes over a picture, in a slot that clips them.
+async function stage(html) {
+  document.querySelector("img")?.remove(); document.querySelector(".stage")?.remove();
+  const s = document.createElement("div"); s.className = "stage"; s.innerHTML = html; document.body.append(s);
+  for (const i of s.querySelectorAll("img")) await i.decode();
+  await document.fonts.ready;
+  await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
+  const b = s.firstElementChild.getBoundingClientRect();
+  return [b.width, b.height];
+}
+// broken gives the lines that the text of an element is in.
+function broken(query) {
+  const e = document.querySelector(query), lines = []; let last = -1e9, r = document.createRange();
+  const walk = document.createTreeWalker(e, NodeFilter.SHOW_TEXT);
+  for (let n; (n = walk.nextNode()); ) for (let i = 0; i < n.data.length; ) {
+    const c = String.fromCodePoint(n.data.codePointAt(i)); r.setStart(n, i); r.setEnd(n, i += c.length);
+    const b = [...r.getClientRects()].pop(); if (!b || c === "\n") continue;
+    const middle = (b.top + b.bottom) / 2;
+    if (middle > last + parseFloat(getComputedStyle(e).fontSize) * 0.6) { lines.push(""); last = middle; }
+    lines[lines.length - 1] += c;
+  }
+  return lines.map((l) => l.trim());
+}
 async function paint(src, style, zoom, cut, mirror, turn, layer) {
   const i = document.createElement("img"); i.decoding = "sync"; i.style.cssText = style; document.body.style.zoom = zoom;
   i.src = await prepare(src, cut, mirror, turn, layer);
@@ -243,6 +266,16 @@ func (j *Judge) zoom(scale float64) error {
 		_, err := cdp.Call(ctx, t, emulation.SetDeviceMetricsOverride, emulation.SetDeviceMetricsOverrideParams{Width: 1600, Height: 1200, DeviceScaleFactor: scale})
 		return err
 	}))
+}
+
+// Stage is what the browser paints of markup whose first element is the slot.
+func (j *Judge) Stage(html string) (*image.RGBA, error) {
+	return j.seen(fmt.Sprintf("stage(%q)", html))
+}
+
+// Broken gives the lines of an element's text on the stage.
+func (j *Judge) Broken(selector string) ([]string, error) {
+	return browser.Run(j.b, chromedp.Evaluate[[]string](fmt.Sprintf("broken(%q)", selector)))
 }
 
 // Painted is what the browser paints: the box of one <img>, at a device scale.

@@ -11,6 +11,7 @@ import (
 	"os"
 	"path/filepath"
 	"runtime"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -162,16 +163,41 @@ func (d *doctor) clock() {
 	}
 }
 
-// fonts draws a word in every script that pictures may hold.
+// fonts draws a word in scripts that each need a font of their own.
 func (d *doctor) fonts() {
-	for _, sample := range []string{"Kite", "Χαρταετός", "Змей"} {
-		m, err := text.Draw(sample, 400, text.Style{Size: 20})
-		if err != nil || m == nil {
-			d.found("fonts", "bad", fmt.Sprintf("%s can't be drawn: %v", sample, err), "tell whoever made this program: its fonts are built in")
-			return
+	samples := []struct{ pack, name, word string }{
+		{"fonts-noto-core", "Latin", "Kite"}, {"fonts-noto-core", "Greek", "Χαρταετός"}, {"fonts-noto-core", "Cyrillic", "Змей"}, {"fonts-noto-core", "Arabic", "طائرة"},
+		{"fonts-noto-core", "Hebrew", "עפיפון"}, {"fonts-noto-core", "Devanagari", "पतंग"}, {"fonts-noto-core", "Thai", "ว่าว"},
+		{"fonts-noto-cjk", "Chinese", "风筝"}, {"fonts-noto-cjk", "Japanese", "たこ"}, {"fonts-noto-cjk", "Korean", "연"}, {"fonts-noto-color-emoji", "emoji", "🪁"},
+	}
+	var drawn, packages, lacking []string
+	for _, s := range samples {
+		job := render.Job{Request: declare.Resolved{Layers: []declare.Box{textBox(s.word)}}}
+		err := workshop.ReadFonts(&job)
+		if err == nil {
+			_, err = text.Set(s.word, 0, false, text.Style{Size: 20}, text.NewFonts(job.Fonts, nil, nil))
+		}
+		if err == nil {
+			drawn = append(drawn, s.name)
+			continue
+		}
+		lacking = append(lacking, s.name)
+		if !slices.Contains(packages, s.pack) {
+			packages = append(packages, s.pack)
 		}
 	}
-	d.found("fonts", "good", "the Go fonts, built in: Latin, Greek and Cyrillic letters", "")
+	if len(lacking) > 0 {
+		d.found("fonts", "lacking", "there is no font for "+strings.Join(lacking, ", ")+": a text in them is refused", "apt-get install "+strings.Join(packages, " "))
+		return
+	}
+	d.found("fonts", "good", strings.Join(drawn, ", ")+" and what else the Noto fonts hold", "")
+}
+
+// textBox is a layer of one text.
+func textBox(words string) declare.Box {
+	var b declare.Box
+	b.Set("content", `"`+words+`"`)
+	return b
 }
 
 // workers starts a render worker as the service does, and has it write every format.

@@ -15,6 +15,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/core/wording"
+	"echolane/service/workshop"
 )
 
 func renderCommand() *cli.Command {
@@ -83,7 +84,11 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 		}
 	}
 	start := time.Now()
-	result, err := render.Variant(data, render.Job{Request: request, Limits: site.Limits, Pictures: named, Clock: func() time.Duration { return time.Since(start) }})
+	job := render.Job{Request: request, Limits: site.Limits, Pictures: named, Clock: func() time.Duration { return time.Since(start) }}
+	if err := workshop.ReadFonts(&job); err != nil {
+		return fmt.Errorf("read the fonts: %w", err)
+	}
+	result, err := render.Variant(data, job)
 	if err != nil {
 		return err
 	}

@@ -1,13 +1,22 @@
 package declare
 
+import (
+	"crypto/sha256"
+	"encoding/base64"
+	"fmt"
+)
+
 // Resolved is a request after a site's defaults, its ladder and negotiation, before the source's own size is
 // known. Equal texts of it are one variant.
 type Resolved struct {
-	Declarations          // with Format unset and nothing of delivery; a fit is always set
-	Formats      []Format // what the variant may be delivered in, most wanted first; never empty
-	Own          bool     // the source's own data will do, where it's all that is asked for: no quality was given
-	Focus        Focus    // where somebody has said that the source's subject is
-	Motion       *Motion  // how it moves, where it's a still that is to; its declarations are those of the still
+	Declarations            // with Format unset and nothing of delivery; a fit is always set
+	Formats      []Format   // what the variant may be delivered in, most wanted first; never empty
+	Own          bool       // the source's own data will do, where it's all that is asked for: no quality was given
+	Focus        Focus      // where somebody has said that the source's subject is
+	Motion       *Motion    // how it moves, where it's a still that is to; its declarations are those of the still
+	Layers       []Box      // that the sheet lays under and over it, in the order of its rules
+	Fonts        []FontFace // the site's own that they are set in
+	LayerScale   float64    // what their lengths are multiplied with; 0: 1
 }
 
 // Resolve lays d over the site's defaults and settles the formats: the declared one alone, or offered, the
@@ -60,6 +69,10 @@ func (r *Resolved) Scale(k float64) {
 		}
 	}
 	d.After = d.After.lengthsTimes(k)
+	if r.LayerScale == 0 {
+		r.LayerScale = 1
+	}
+	r.LayerScale *= k
 	if k == 1 {
 		return
 	}
@@ -138,7 +151,7 @@ func (r *Resolved) Append(b []byte) []byte {
 	if d.Map.Strength == 0 {
 		d.Map = Map{}
 	}
-	if d.After.Content == "" || d.After.Opacity.Declared && d.After.Opacity.Value == 0 {
+	if len(r.Layers) == 0 && (d.After.Content == "" || d.After.Opacity.Declared && d.After.Opacity.Value == 0) {
 		d.After = Layer{} // nothing of it shows
 	}
 	start := len(b)
@@ -159,10 +172,27 @@ func (r *Resolved) Append(b []byte) []byte {
 	if r.Motion != nil {
 		b = r.Motion.append(b)
 	}
+	if len(r.Layers) > 0 {
+		b = r.appendLayers(b)
+	}
 	if r.Focus.Declared && r.Follows() {
 		b = r.Focus.append(append(b, "&focus="...))
 	}
 	return b
+}
+
+// appendLayers tells the sheet's layers apart from others, briefly.
+func (r *Resolved) appendLayers(b []byte) []byte {
+	var text []byte
+	for i := range r.Layers {
+		text = r.Layers[i].append(text)
+	}
+	text = appendNumber(append(text, '*'), r.LayerScale)
+	for _, f := range r.Fonts {
+		text = fmt.Append(text, f)
+	}
+	sum := sha256.Sum256(text)
+	return base64.RawURLEncoding.AppendEncode(append(b, "&layers="...), sum[:16])
 }
 
 func (r Resolved) String() string { return string(r.Append(nil)) }

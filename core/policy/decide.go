@@ -131,7 +131,14 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 	var resolved declare.Resolved
 	full.Settle(s.Offer(r.Accepted, full.Quality), &resolved)
 	resolved.Motion = s.motion(&resolved.Declarations, trace)
-	resolved.Own = named.Quality == 0 && !full.IsPaint() && !r.Lane.Signed
+	resolved.Layers = s.Sheet.Layers(&full, r.Client)
+	if len(resolved.Layers) > 0 {
+		resolved.Fonts = declare.FontsOf(resolved.Layers, s.Sheet.Fonts())
+		if trace != nil {
+			note(trace, "layers", "matched", layerNames(resolved.Layers))
+		}
+	}
+	resolved.Own = named.Quality == 0 && !full.IsPaint() && len(resolved.Layers) == 0 && !r.Lane.Signed
 	if no := CheckLossless(resolved); no != nil {
 		refused(trace, "quality", no.Detail)
 		return declare.Resolved{}, no
@@ -145,6 +152,14 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 		}
 	}
 	return resolved, nil
+}
+
+func layerNames(list []declare.Box) string {
+	names := make([]string, len(list))
+	for i, b := range list {
+		names[i] = b.Name
+	}
+	return strings.Join(names, ", ")
 }
 
 // motion is how the sheet has a still move; nil where it doesn't.

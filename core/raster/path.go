@@ -254,3 +254,32 @@ func (p Plane) Outside() {
 func BlurMask(mask Plane, sigma float64) Plane {
 	return blurred(mask, newBlurAxis(sigma, mask.W, 0, mask.W, Faded), newBlurAxis(sigma, mask.H, 0, mask.H, Faded), 1)
 }
+
+// Turn turns the path clockwise around a point.
+func (p *Path) Turn(degrees, x, y float64) {
+	sin, cos := math.Sincos(degrees * math.Pi / 180)
+	for _, line := range p.outlines {
+		for i, q := range line {
+			ux, uy := q[0]-x, q[1]-y
+			line[i] = [2]float64{x + ux*cos - uy*sin, y + ux*sin + uy*cos}
+		}
+	}
+}
+
+// Mix puts a picture in the place of what is there, with its top left corner at x, y, as far as a mask of the picture's size and an
+// opacity let it. Both are premultiplied.
+func (p *RGBA) Mix(src *RGBA, x, y int, mask Plane, opacity float64) {
+	k := uint32(math.Round(opacity * 256))
+	for row := range src.H {
+		to, from, by := p.Row(y + row)[4*x:], src.Row(row), mask.Row(row)
+		for i, m := range by {
+			a := uint32(m) * k / 256
+			if a == 0 {
+				continue
+			}
+			for c := 4 * i; c < 4*i+4; c++ {
+				to[c] = div255(uint32(from[c])*a + uint32(to[c])*(255-a))
+			}
+		}
+	}
+}

@@ -28,11 +28,11 @@ type Comparison struct {
 // Compare looks at two files. Where one is larger, it is reduced to the size of the other, whose shape must be the
 // same.
 func Compare(a, b []byte, limits policy.Limits) (Comparison, error) {
-	pa, err := pixelsOf(a, declare.Declarations{}, limits)
+	pa, err := Job{Limits: limits}.pixelsOf(a, declare.Declarations{})
 	if err != nil {
 		return Comparison{}, err
 	}
-	pb, err := pixelsOf(b, declare.Declarations{}, limits)
+	pb, err := Job{Limits: limits}.pixelsOf(b, declare.Declarations{})
 	if err != nil {
 		return Comparison{}, err
 	}
@@ -141,7 +141,7 @@ func SweepOf(source []byte, job Job, formats []declare.Format, qualities []int, 
 			if job.Clock != nil {
 				step.Took = job.Clock() - began
 			}
-			shown, err := pixelsOf(data, declare.Declarations{}, job.Limits)
+			shown, err := job.pixelsOf(data, declare.Declarations{})
 			if err != nil {
 				return Sweep{}, err
 			}

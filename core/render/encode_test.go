@@ -33,7 +33,7 @@ import (
 // shown decodes a variant of any format, premultiplied.
 func shown(t testing.TB, data []byte) *raster.RGBA {
 	t.Helper()
-	p, err := pixelsOf(data, declare.Declarations{}, policy.DefaultLimits)
+	p, err := Job{Limits: policy.DefaultLimits}.pixelsOf(data, declare.Declarations{})
 	if err != nil {
 		t.Fatal(err)
 	}

@@ -2,6 +2,7 @@ package render
 
 import (
 	"math"
+	"strings"
 
 	"echolane/core/codec"
 	"echolane/core/codec/svg"
@@ -39,6 +40,12 @@ const (
 	looking      = 10
 	filling      = 60
 	lookingBytes = 64 << 20
+)
+
+// What a layer takes: work for a megapixel of the canvas, and bytes for a pixel while it is made.
+const (
+	layering   = 2
+	layerBytes = 12
 )
 
 const (
@@ -82,6 +89,19 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 		canvas = min(canvas, float64(j.Limits.Pixels))
 	}
 	e.Memory += int64(paintBytes * canvas)
+	if len(j.Request.Layers) > 0 || j.Request.After.Content != "" {
+		under, over := j.Request.Boxes()
+		n := float64(len(under) + len(over))
+		e.Memory += int64(layerBytes*canvas*min(n, 8) + 4*canvas*n)
+		e.Work += layering * n * canvas / 1e6
+		for _, name := range SystemFonts(&j.Request) {
+			if strings.HasSuffix(name, ".ttc") {
+				e.Memory += 64 << 20 // one face of a collection, and the file
+			} else {
+				e.Memory += 4 << 20
+			}
+		}
+	}
 	if cut := j.Request.Mask().Kind == declare.SubjectMask; cut || j.Request.Redact+j.Request.Erase != "" || j.Request.XYWH.ToBeFound() || j.Request.Position.Focus == declare.Faces || j.Facts {
 		e.Memory += lookingBytes
 		e.Work += looking

@@ -36,7 +36,7 @@ func NewLayerCache(room int) *LayerCache {
 func layerKey(source []byte, d declare.Declarations) [sha256.Size]byte {
 	h := sha256.New()
 	h.Write(source)
-	fmt.Fprintf(h, "\x00%v %v %v %v %v", d.Width, d.Height, d.Resolution, d.Fit, d.Grow)
+	fmt.Fprintf(h, "\x00%s %v %v", d.AddressForm(), d.Width, d.Height)
 	return [sha256.Size]byte(h.Sum(nil))
 }
 

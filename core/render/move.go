@@ -81,7 +81,7 @@ func setMoving(source []byte, info codec.Info, job *Job, plan geometry.Plan) (fo
 		if !ok {
 			return 0, plan, false, policy.NothingLeft(moment.XYWH, upright.W, upright.H)
 		}
-		opaque = opaque && !newPaints(moment.Declarations, p, info.Alpha).transparent
+		opaque = opaque && !newPaints(moment.Declarations, p, info.Alpha, len(job.Request.Layers) > 0).transparent
 	}
 	if format, ok = carrying(moving, job.Request, plan.Canvas, opaque); !ok {
 		return 0, plan, false, nil
@@ -166,7 +166,7 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 		d.XYWH = inParts(d.XYWH, p.Upright)
 		p.Upright = drawn
 		p, _ = p.Moved(d)
-		paints := newPaints(d, p, info.Alpha || t.matte != nil)
+		paints := newPaints(d, p, info.Alpha || t.matte != nil, len(job.Request.Layers) > 0)
 		paints.layers = layers
 		transparent = transparent || paints.transparent
 		out := resamplePixels(pixels, info, p, scale)
@@ -180,7 +180,7 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 	}
 	for _, moment := range list { // whether any has transparency is to be known before the first
 		p, _ := plan.Moved(moment.Declarations)
-		transparent = transparent || newPaints(moment.Declarations, p, info.Alpha || t.matte != nil).transparent
+		transparent = transparent || newPaints(moment.Declarations, p, info.Alpha || t.matte != nil, len(job.Request.Layers) > 0).transparent
 	}
 	film := func(m *encode.Movie) ([]byte, error) {
 		shown := time.Duration(0)

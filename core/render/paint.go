@@ -22,7 +22,8 @@ type paints struct {
 	faded       bool // edges of blurs fade, since corners are rounded or turned
 }
 
-func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
+// newPaints looks at what is to be done; boxes says that there are layers of the sheet's.
+func newPaints(d declare.Declarations, plan geometry.Plan, alpha, boxes bool) *paints {
 	p := &paints{d: d, plan: plan, filters: d.Filters(), sides: d.BorderSides(), shadows: d.InnerShadows(), shape: d.ClipShape(), radius: d.Corners(), mask: d.Mask()}
 	_, right := plan.Quarter()
 	rounded := p.radius.Round()
@@ -45,7 +46,7 @@ func newPaints(d declare.Declarations, plan geometry.Plan, alpha bool) *paints {
 	clipped := p.shape.Kind != declare.NoShape || masked
 	p.faded = rounded || gap && !under
 	p.transparent = rounded || clipped || fades || gap && !under
-	layered := d.BackgroundImage != "" || d.After.Content != ""
+	layered := d.BackgroundImage != "" || d.After.Content != "" || boxes
 	p.any = gap || layered || rounded || clipped || fades || p.d.Background.Declared || d.Map.Declared || d.Sharpen.Amount > 0 || len(p.filters) > 0 ||
 		len(p.shadows) > 0 && alpha || plan.Frame != geometry.Frame{}
 	return p
@@ -69,7 +70,7 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		rounded(&box, p.plan.Content(), p.plan.Canvas, p.corners())
 		pixels.Clip(&box)
 	}
-	if colour := d.Background.Declared && d.Background.A > 0; colour || p.layers.ground != nil || framed || len(p.shadows) > 0 {
+	if colour := d.Background.Declared && d.Background.A > 0; colour || p.layers.ground != nil || framed || len(p.shadows) > 0 || len(p.layers.under) > 0 {
 		ground := raster.NewRGBA(pixels.W, pixels.H)
 		if colour {
 			ground.Fill(d.Background.R, d.Background.G, d.Background.B, d.Background.A)
@@ -84,6 +85,7 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		}
 		opaque := ground.Opaque || pixels.Opaque
 		p.frame(ground)
+		opaque = lay(ground, p.layers.under) && opaque
 		ground.Blend(pixels, 0, 0, modes[d.Blend])
 		pixels.Free()
 		pixels = ground
@@ -91,9 +93,7 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 			pixels.FindOpaque()
 		}
 	}
-	if p.layers.top != nil {
-		pixels.Blend(p.layers.top, p.layers.x, p.layers.y, modes[d.After.Blend])
-	}
+	lay(pixels, p.layers.over)
 	if p.radius.Round() {
 		c := p.corners()
 		pixels.Round(c.Across, c.Down)

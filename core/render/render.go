@@ -19,6 +19,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/core/subject"
+	"echolane/core/text"
 )
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
@@ -35,6 +36,12 @@ type Job struct {
 
 	// Pictures are the sources that the request names beside the one it is about, by lane/path.
 	Pictures map[string][]byte `json:"-"`
+
+	// Fonts are the files of the system's fonts that its layers' texts may need, by name; see SystemFonts.
+	Fonts map[string][]byte `json:"-"`
+
+	// FontCache keeps fonts that were read; nil reads them anew each time.
+	FontCache *text.Cache `json:"-"`
 
 	// Layers keeps such pictures as they were last made; nil makes them anew each time.
 	Layers *LayerCache `json:"-"`

@@ -129,11 +129,11 @@ func begin(source []byte, job Job) (t *task, err error) {
 			profile.Close()
 		}
 	}()
-	paints := newPaints(job.Request.Declarations, plan, info.Alpha)
+	paints := newPaints(job.Request.Declarations, plan, info.Alpha, len(job.Request.Layers) > 0)
 	if paints.layers, err = layersOf(job, plan); err != nil {
 		return t, err
 	}
-	if paints.layers != (layers{}) {
+	if !paints.layers.none() {
 		t.lap("layers")
 	}
 	if format, ok := moves(info, job.Request, plan.Canvas, !info.Alpha && !paints.transparent); ok {

@@ -60,6 +60,7 @@ type parser struct {
 	at       int
 	rules    []rule
 	frames   map[string][]declare.Keyframe
+	fonts    []declare.FontFace
 	moved    []moved
 	problems Problems
 }
@@ -92,7 +93,10 @@ func Parse(text string) (*Sheet, error) {
 		return nil, p.problems
 	}
 	s := finish(p.rules)
-	s.frames = p.frames
+	s.frames, s.fonts = p.frames, p.fonts
+	if no := s.checkLayers(); no != nil {
+		return nil, Problems{*no}
+	}
 	return s, nil
 }
 
@@ -186,9 +190,13 @@ func (p *parser) atRule(t token, when condition, depth int) {
 		p.keyframes(t, words, block)
 		return
 	}
+	if strings.EqualFold(t.text, "@font-face") {
+		p.fontFace(t, block)
+		return
+	}
 	if !strings.EqualFold(t.text, "@media") {
-		nearest := wording.Nearest(strings.ToLower(t.text), []string{"@media", "@keyframes"})
-		p.wrong(t.at, Problem{Given: t.text, Detail: t.text + " isn't known in an image sheet", Allowed: "@media (resolution >= 2x), @media (prefers-reduced-data: reduce), @keyframes", Nearest: nearest})
+		nearest := wording.Nearest(strings.ToLower(t.text), []string{"@media", "@keyframes", "@font-face"})
+		p.wrong(t.at, Problem{Given: t.text, Detail: t.text + " isn't known in an image sheet", Allowed: "@media (resolution >= 2x), @media (prefers-reduced-data: reduce), @keyframes, @font-face", Nearest: nearest})
 		if block {
 			p.skip()
 		}
@@ -329,10 +337,10 @@ func joined(words []token) string {
 // selector is one of a list.
 type selector struct {
 	classes []string
-	after   bool
+	layer   string // the name of a layer; "": the picture itself
 }
 
-const selectorAllowed = "*, .class, .class.class, each with ::after behind it or not"
+const selectorAllowed = "*, .class, .class.class, each with ::before, ::after or ::layer(name) behind it or not"
 
 // ruleset reads selectors and the block behind them.
 func (p *parser) ruleset(when condition) {
@@ -347,16 +355,21 @@ func (p *parser) ruleset(when condition) {
 	}
 	opened := p.tokens[p.at-1].at
 	selectors := p.selectors(words, start.at)
-	var sets [2]declare.Declarations // of the picture, of the layer
-	after := len(selectors) > 0 && selectors[0].after
+	var set declare.Declarations // of the picture
+	var box declare.Box          // of a layer
+	layered := len(selectors) > 0 && selectors[0].layer != ""
 	for _, s := range selectors {
-		if s.after != after {
-			p.wrong(start.at, Problem{Given: strings.TrimSpace(joined(words)), Detail: "a rule is either for pictures or for their ::after layer", Allowed: "two rules"})
+		if (s.layer != "") != layered {
+			p.wrong(start.at, Problem{Given: strings.TrimSpace(joined(words)), Detail: "a rule is either for pictures or for their layers", Allowed: "two rules"})
 			break
 		}
 	}
 	seen := map[string]bool{}
-	if !p.block(opened, func() { p.declaration(&sets[0], after, seen) }) {
+	one := func() { p.declaration(&set, seen) }
+	if layered {
+		one = func() { p.boxDeclaration(&box, seen) }
+	}
+	if !p.block(opened, one) {
 		return
 	}
 	for _, s := range selectors {
@@ -364,7 +377,12 @@ func (p *parser) ruleset(when condition) {
 			p.wrong(start.at, Problem{Detail: "the sheet has too many rules", Allowed: fmt.Sprintf("at most %d", mostRules)})
 			return
 		}
-		p.rules = append(p.rules, rule{classes: s.classes, when: when, set: sets[0]})
+		r := rule{classes: s.classes, when: when, set: set, layer: s.layer}
+		if layered {
+			r.box = box
+			r.box.Name = s.layer
+		}
+		p.rules = append(p.rules, r)
 	}
 }
 
@@ -419,13 +437,23 @@ func (p *parser) selectors(words []token, at int) (list []selector) {
 		text := joined(part)
 		var s selector
 		left := text
-		if base, ok := strings.CutSuffix(left, "::after"); ok {
-			left, s.after = base, true
-		} else if base, ok := strings.CutSuffix(left, ":after"); ok {
-			left, s.after = base, true
+		base, pseudo, found := strings.Cut(left, ":")
+		if found {
+			left = base
+			switch name := strings.ToLower(strings.TrimPrefix(pseudo, ":")); {
+			case name == declare.AfterLayer || name == declare.BeforeLayer:
+				s.layer = name
+			case strings.HasPrefix(name, "layer(") && strings.HasSuffix(name, ")") && strings.HasPrefix(pseudo, ":"):
+				s.layer = strings.TrimSpace(pseudo[len(":layer(") : len(pseudo)-1])
+				if !declare.IsClass(s.layer) || s.layer == declare.AfterLayer || s.layer == declare.BeforeLayer {
+					return bad(at, text)
+				}
+			default:
+				return bad(at, text)
+			}
 		}
 		switch {
-		case left == "*" || left == "" && s.after:
+		case left == "*" || left == "" && s.layer != "":
 		case strings.HasPrefix(left, "."):
 			for _, c := range strings.Split(left[1:], ".") {
 				if !declare.IsClass(c) {
@@ -447,20 +475,33 @@ func (p *parser) selectors(words []token, at int) (list []selector) {
 }
 
 // declaration reads one property and its value into a rule.
-func (p *parser) declaration(to *declare.Declarations, after bool, seen map[string]bool) {
+func (p *parser) declaration(to *declare.Declarations, seen map[string]bool) {
 	property, value, name, at, ok := p.property()
 	if !ok {
 		return
 	}
 	if seen[property] { // as in CSS the later one holds, if it's right
-		to.Forget(property, after)
+		to.Forget(property, false)
 	}
 	seen[property] = true
-	problem := to.SetInSheet(property, value, after)
+	problem := to.SetInSheet(property, value, false)
 	if a, ok := to.Moving(); property == "animation" && problem == nil && ok {
 		p.moved = append(p.moved, moved{at, a.Name})
 	}
 	p.report(problem, name, at)
+}
+
+// boxDeclaration reads one property of a layer.
+func (p *parser) boxDeclaration(to *declare.Box, seen map[string]bool) {
+	property, value, name, at, ok := p.property()
+	if !ok {
+		return
+	}
+	if seen[property] {
+		to.Forget(property)
+	}
+	seen[property] = true
+	p.report(to.Set(property, value), name, at)
 }
 
 // property takes one declaration, and says where its name and its value stand; ok is false where it is none.

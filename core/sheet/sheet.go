@@ -1,11 +1,12 @@
 // Package sheet is a site's stylesheet for images: CSS whose properties are the declarations of the URL language. `*`
-// holds the site's defaults, a class is a named treatment, `::after` is the layer on top; two media conditions tell
-// dense screens and clients that save data apart.
+// holds the site's defaults, a class is a named treatment, `::before`, `::after` and `::layer(name)` are layers under and
+// over the picture; media conditions tell dense screens and what a client asks for apart.
 //
 // A sheet is read whole: every problem is found, each with its line and column, and a sheet with a problem is none.
 package sheet
 
 import (
+	"slices"
 	"sort"
 	"strings"
 
@@ -21,6 +22,8 @@ type Sheet struct {
 	asks    condition            // what rules for `*` ask of the client
 	asking  bool                 // rules for classes ask something of it, too
 	frames  map[string][]declare.Keyframe
+	fonts   []declare.FontFace
+	layers  []string // the names of layers in the order in which the sheet has them first
 }
 
 // A Client is what a sheet may ask of who asks.
@@ -34,6 +37,8 @@ type rule struct {
 	classes []string // all of which must be named; none for `*`
 	when    condition
 	set     declare.Declarations
+	layer   string // the layer that the rule is for; "": the picture
+	box     declare.Box
 }
 
 // A condition is the media conditions around a rule, all of which must hold.
@@ -161,6 +166,9 @@ func finish(rules []rule) *Sheet {
 	seen := map[string]bool{}
 	for i := range rules {
 		r := &rules[i]
+		if r.layer != "" && !slices.Contains(s.layers, r.layer) {
+			s.layers = append(s.layers, r.layer)
+		}
 		for _, c := range r.classes {
 			if !seen[c] {
 				seen[c] = true

@@ -50,7 +50,8 @@ func TestTheCascade(t *testing.T) {
 		{"class=wide+tile+tile", false, "width=320&aspect-ratio=16/9&object-fit=cover&object-position=subject&quality=60&class=tile%20wide"},
 		{"class=wide", false, "object-fit=cover&quality=72&class=wide"},
 		{"class=tile&width=200&object-position=left", false, "width=200&aspect-ratio=1&object-fit=cover&object-position=0%25%2050%25&quality=60&class=tile"},
-		{"class=stamped&after-width=30%25", false, "object-fit=cover&after-content=url(catalogue/mark.png)&after-width=30%25&after-inset=auto%204%25%204%25%20auto&after-opacity=0.7&quality=72&class=stamped"},
+		{"class=stamped&after-width=30%25", false, "object-fit=cover&after-width=30%25&quality=72&class=stamped"}, // its layer is Layers'
+
 	} {
 		d, err := declare.Parse(c.query)
 		if err != nil {
@@ -82,7 +83,14 @@ func TestProblemsHaveTheirPlaceAndTheNearestName(t *testing.T) {
 		{"/* é */ .a { quality: loseless }", 1, 23, "loseless", "lossless"},
 		{".a { object-fit: covr }", 1, 18, "covr", "cover"},
 		{".a { after-width: 3px }", 1, 6, "after-width", ""},
-		{".a::after { filter: blur(2px) }", 1, 13, "filter", ""},
+		{".a::after { fliter: blur(2px) }", 1, 13, "fliter", "filter"},
+		{".a::layer(x) { resolution: 2x }", 1, 16, "resolution", ""},
+		{".a::layer(after) { width: 3px }", 1, 1, "selector", ""},
+		{".a::layers(x) { width: 3px }", 1, 1, "selector", ""},
+		{".a::layer(x) { content: attr(title) }", 1, 25, "content", ""},
+		{"@font-face { font-family: B; src: url(https://x.test/b.woff2) }", 1, 35, "src", ""},
+		{"@font-face { font-family: B }", 1, 12, "src", ""},
+		{"@font-face { font-famly: B; src: url(a/b.ttf) }", 1, 14, "font-famly", "font-family"},
 		{".a { download: x }", 1, 6, "download", ""},
 		{".a { class: b }", 1, 6, "class", ""},
 		{"tile { width: 3px }", 1, 1, "selector", ".tile"},
@@ -260,4 +268,56 @@ func FuzzParse(f *testing.F) {
 			s.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: c}}, Client{Saves: true})
 		}
 	})
+}
+
+// Layers cascade as pictures do, each by itself, and keep the order in which the sheet has them first.
+func TestLayersCascade(t *testing.T) {
+	s := parsed(t, `
+.card::layer(shade) { inset: 0; background: linear-gradient(transparent, black) }
+.card::layer(title) { content: "Kites"; font: bold 40px/1.1 Brand, sans-serif; left: 5%; bottom: 8% }
+.card.wide::layer(title) { font-size: 64px }
+*::after { content: url(catalogue/mark.png); width: 18%; right: 4%; bottom: 4% }
+.plain::after { content: none }
+.card::before { background-color: navy; inset: 0 }
+@media (resolution >= 2x) { .card::layer(title) { letter-spacing: .02em } }
+@font-face { font-family: Brand; src: url(brand/brand.woff2) format("woff2"), url(brand/brand.ttf); font-weight: 100 900 }
+@font-face { font-family: Other; src: url(brand/other.ttf) }
+`)
+	names := func(query string) (list []string, boxes []declare.Box) {
+		d, err := declare.Parse(query)
+		if err != nil {
+			t.Fatal(err)
+		}
+		boxes = s.Layers(&d, Client{})
+		for _, b := range boxes {
+			list = append(list, b.Name)
+		}
+		return list, boxes
+	}
+	for query, want := range map[string]string{"": "after", "class=card": "shade title after before", "class=plain": "after"} {
+		if got, _ := names(query); strings.Join(got, " ") != want {
+			t.Errorf("%q has %q, not %q", query, got, want)
+		}
+	}
+	_, boxes := names("class=card+wide&resolution=2x")
+	title := boxes[1].Type()
+	if title.Size != 64 || title.Weight != 700 || title.LineHeight != 1.1 || !title.LetterSpacing.Ems || strings.Join(title.Families, ",") != "Brand,sans-serif" {
+		t.Errorf("%+v", title)
+	}
+	if fonts := declare.FontsOf(boxes, s.Fonts()); len(fonts) != 1 || fonts[0] != (declare.FontFace{Family: "Brand", File: "brand/brand.woff2", MinWeight: 100, Weight: 900}) {
+		t.Errorf("%+v", fonts)
+	}
+	r := declare.Resolved{Layers: boxes}
+	under, over := r.Boxes()
+	if len(under) != 1 || under[0].Name != "before" || len(over) != 3 || over[2].Name != "after" {
+		t.Errorf("%d under, %d over", len(under), len(over))
+	}
+	if _, boxes := names("class=plain"); boxes[0].Shows() {
+		t.Error("content: none shows")
+	}
+	one, two := declare.Resolved{Layers: boxes}, declare.Resolved{Layers: boxes}
+	two.Scale(2)
+	if one.String() == two.String() {
+		t.Error("layers of twice the size are taken for the same")
+	}
 }

@@ -2,82 +2,223 @@ package text
 
 import (
 	"errors"
+	"math/rand/v2"
+	"os"
+	"path/filepath"
 	"strings"
 	"testing"
+	"time"
+
+	"golang.org/x/image/font/gofont/goregular"
+
+	"echolane/core/raster"
 )
 
 var black = Style{Size: 20, Color: [4]uint8{0, 0, 0, 255}}
 
-// ink is the box around what is drawn.
-func ink(t *testing.T, text string, width float64, s Style) (x0, y0, x1, y1, w, h int) {
+// systemFonts brings the fonts that a text needs, where Debian's are installed.
+func systemFonts(t testing.TB, content string, s Style) *Fonts {
 	t.Helper()
-	p, err := Draw(text, width, s)
-	if err != nil {
-		t.Fatalf("%q: %v", text, err)
-	}
-	x0, y0 = p.W, p.H
-	for y := range p.H {
-		for x := range p.W {
-			if p.Pix[y*p.Stride+4*x+3] > 100 {
-				x0, y0, x1, y1 = min(x0, x), min(y0, y), max(x1, x+1), max(y1, y+1)
+	files := map[string][]byte{}
+	for _, name := range SystemFiles(content, s) {
+		for _, folder := range SystemFolders {
+			if data, err := os.ReadFile(filepath.Join(folder, name)); err == nil {
+				files[name] = data
 			}
 		}
 	}
-	return x0, y0, x1, y1, p.W, p.H
+	return NewFonts(files, nil, nil)
+}
+
+func set(t testing.TB, content string, width float64, s Style) *Layout {
+	t.Helper()
+	l, err := Set(content, width, false, s, systemFonts(t, content, s))
+	if err != nil {
+		t.Fatalf("%q: %v", content, err)
+	}
+	return l
+}
+
+func broken(l *Layout) string {
+	var list []string
+	for _, line := range l.Lines {
+		list = append(list, line.Text)
+	}
+	return strings.Join(list, "|")
 }
 
 func TestTextIsSetInLines(t *testing.T) {
-	_, _, wide, _, _, one := ink(t, "Kites over the festival meadow", 0, black)
-	if one != 25 {
-		t.Errorf("one line is %d pixels high", one)
+	s := black
+	s.Families = []string{"Go"}
+	one := set(t, "Kites over the festival meadow", 0, s)
+	if len(one.Lines) != 1 || one.Width < 200 || one.Overflows {
+		t.Errorf("%d lines, %.1f wide", len(one.Lines), one.Width)
 	}
-	_, _, x1, _, w, h := ink(t, "Kites over the festival meadow", 120, black)
-	if w != 120 || x1 > 121 || h <= one || h%one != 0 {
-		t.Errorf("in lines of 120: %d × %d, ink to %d", w, h, x1)
+	if l := set(t, "Kites over the festival meadow", 120, s); broken(l) != "Kites over|the festival|meadow" || l.Width != 120 || l.Height != 3*one.Height {
+		t.Errorf("%q, %.1f × %.1f", broken(l), l.Width, l.Height)
 	}
-	if _, _, _, _, _, h := ink(t, "one\ntwo\n\nfour", 0, black); h != 4*one {
-		t.Errorf("four lines are %d pixels high", h)
+	if l := set(t, "one\ntwo\n\nfour", 0, Style{Size: 20, Space: KeepBreaks}); broken(l) != "one|two||four" {
+		t.Errorf("%q", broken(l))
 	}
-	if _, _, bold, _, _, _ := ink(t, "Kites over the festival meadow", 0, Style{Size: 20, Bold: true, Color: black.Color}); bold <= wide {
-		t.Errorf("bold is no wider: %d and %d", bold, wide)
+	for align, at := range map[Align]float64{Start: 0, Left: 0, Center: 0.5, Right: 1, End: 1} {
+		s.Align = align
+		l := set(t, "kite", 200, s)
+		if want := at * (200 - l.Lines[0].Width); l.Lines[0].X < want-0.01 || l.Lines[0].X > want+0.01 {
+			t.Errorf("%v: the line begins at %.2f, not %.2f", align, l.Lines[0].X, want)
+		}
 	}
-	left, _, _, _, _, _ := ink(t, "kite", 200, black)
-	centred, _, end, _, _, _ := ink(t, "kite", 200, Style{Size: 20, Color: black.Color, Align: Center})
-	right, _, last, _, _, _ := ink(t, "kite", 200, Style{Size: 20, Color: black.Color, Align: Right})
-	if !(left < 4 && centred > 70 && (centred+end)/2 > 96 && (centred+end)/2 < 104 && right > 150 && last > 196) {
-		t.Errorf("left %d, centred %d–%d, right %d–%d", left, centred, end, right, last)
+	s.Align, s.Lines = Start, 2
+	if l := set(t, "Kites over the festival meadow and the harbour", 120, s); broken(l) != "Kites over|the festival…" || !l.Cut {
+		t.Errorf("%q %v", broken(l), l.Cut)
+	}
+	s.Lines, s.Balance = 0, true
+	if l := set(t, "Spring sale on all of our delta kites", 230, s); broken(l) != "Spring sale on all|of our delta kites" {
+		t.Errorf("%q", broken(l))
 	}
 }
 
-func TestLatinGreekAndCyrillicAreThereAndTheRestIsNamed(t *testing.T) {
-	for _, text := range []string{"Drachenflügel, çerf-volant, øre", "Χαρταετός", "Воздушный змей", "12 € – “kites” & twine…"} {
-		if _, err := Draw(text, 0, black); err != nil {
-			t.Errorf("%q: %v", text, err)
+func TestTextFitsItsBox(t *testing.T) {
+	const words = "Twelve delta kites, sewn by hand in the loft"
+	at := func(w, h float64) float64 {
+		l, err := Fit(words, w, h, 8, 80, black, systemFonts(t, words, black))
+		if err != nil {
+			t.Fatal(err)
+		}
+		if l.style.Size > 8 && (l.Overflows || l.Height > h+0.01) {
+			t.Errorf("at %.2f it is %.0f × %.0f in %.0f × %.0f", l.style.Size, l.Width, l.Height, w, h)
+		}
+		// A little larger it doesn't fit.
+		if bigger := black; l.style.Size > 8 && l.style.Size < 80 {
+			bigger.Size = l.style.Size + 0.5
+			if m, _ := Set(words, w, false, bigger, systemFonts(t, words, black)); !m.Overflows && m.Height <= h {
+				t.Errorf("%.2f fits too", bigger.Size)
+			}
+		}
+		return l.style.Size
+	}
+	small, middle, large := at(100, 20), at(300, 120), at(3000, 3000)
+	if small != 8 || large != 80 || middle <= 20 || middle >= 60 {
+		t.Errorf("%.2f, %.2f, %.2f", small, middle, large)
+	}
+}
+
+// Scripts whose letters join, stack and turn round need fonts that every machine with the packages has.
+func TestEveryScriptIsSet(t *testing.T) {
+	if _, err := os.Stat("/usr/share/fonts/truetype/noto/NotoSans-Regular.ttf"); err != nil {
+		t.Skip("Debian's fonts-noto-core isn't installed")
+	}
+	for _, content := range []string{"Drachenflügel, øre", "Χαρταετός", "Воздушный змей", "12 € – “kites”…", "طائرة", "עפיפון", "पतंग", "ว่าว", "风筝", "たこ", "연", "ẞ", "🪁👩🏽‍🚀🇯🇵", "★ → ✓", "ཀ", "ᐃ", "ⵣ", "𐌰"} {
+		l, err := Set(content, 0, false, black, systemFonts(t, content, black))
+		if err != nil {
+			t.Errorf("%q: %v", content, err)
+			continue
+		}
+		p := raster.NewRGBA(int(l.Width)+8, int(l.Height)+8)
+		l.Paint(p, 2, 2)
+		inked := 0
+		for i := 3; i < len(p.Pix); i += 4 {
+			if p.Pix[i] > 100 {
+				inked++
+			}
+		}
+		if inked < 20 {
+			t.Errorf("%q: %d pixels are inked", content, inked)
 		}
 	}
-	_, err := Draw("kite 凧", 0, black)
+}
+
+func TestWhatNoFontHasIsNamed(t *testing.T) {
+	_, err := Set("kite 凧 and \ue123", 0, false, black, NewFonts(nil, nil, nil))
 	var m *MissingError
-	if !errors.As(err, &m) || !strings.Contains(m.Characters, "U+51E7") {
+	if !errors.As(err, &m) || !strings.Contains(m.Characters, "U+51E7") || !strings.Contains(m.Characters, "U+E123") {
 		t.Errorf("%v", err)
 	}
 }
 
+func TestASitesOwnFontIsUsedAndABrokenOneNamed(t *testing.T) {
+	own := []Family{{Name: "Brand", Faces: []Face{{File: "brand/brand.ttf"}}}}
+	s := black
+	s.Families = []string{"brand", "sans-serif"}
+	l, err := Set("Kite", 0, false, s, NewFonts(map[string][]byte{"brand/brand.ttf": goregular.TTF}, own, nil))
+	if err != nil || l.Lines[0].glyphs[0].face.file != "brand/brand.ttf" {
+		t.Errorf("%v", err)
+	}
+	_, err = Set("Kite", 0, false, s, NewFonts(map[string][]byte{"brand/brand.ttf": []byte("no font at all, but long enough")}, own, nil))
+	var broken *FontError
+	if !errors.As(err, &broken) || broken.File != "brand/brand.ttf" {
+		t.Errorf("%v", err)
+	}
+}
+
+// Fonts are strangers' files: whatever they hold, setting and drawing ends soon and without harm.
+func TestSpoiledFontsDoNoHarm(t *testing.T) {
+	r := rand.New(rand.NewPCG(21, 4))
+	own := []Family{{Name: "Brand", Faces: []Face{{File: "b"}}}}
+	s := black
+	s.Families = []string{"Brand"}
+	began := time.Now()
+	for i := range 150 {
+		data := append([]byte(nil), goregular.TTF...)
+		switch i % 3 {
+		case 0:
+			data = data[:r.IntN(len(data))]
+		case 1:
+			for range 1 + r.IntN(200) {
+				data[r.IntN(len(data))] = byte(r.UintN(256))
+			}
+		case 2: // the directory of tables
+			for range 1 + r.IntN(12) {
+				data[12+r.IntN(240)] = byte(r.UintN(256))
+			}
+		}
+		l, err := Set("Kites & twine, ffi ÄÖ", 90, false, s, NewFonts(map[string][]byte{"b": data}, own, nil))
+		if err == nil {
+			p := raster.NewRGBA(120, 200)
+			l.Paint(p, 4, 4)
+		}
+	}
+	if took := time.Since(began); took > 30*time.Second {
+		t.Errorf("it took %v", took)
+	}
+}
+
 func TestLongTextsAndWordsEnd(t *testing.T) {
-	for _, text := range []string{strings.Repeat("kite ", 2000), strings.Repeat("x", 2000)} {
-		p, err := Draw(text, 300, Style{Size: 10, Color: black.Color})
-		if err != nil || p.W != 300 || p.H < 100 {
-			t.Errorf("%d characters: %v", len(text), err)
+	for _, content := range []string{strings.Repeat("kite ", 2000), strings.Repeat("x", 20_000), strings.Repeat("א(b) ", 2000), strings.Repeat("\u0301", 5000), strings.Repeat("\n", 3000)} {
+		for _, s := range []Style{{Size: 10, Anywhere: true, Space: KeepBreaks}, {Size: 10, NoWrap: true, Lines: 1}, {Size: 10, Align: Justify, Balance: true, RightToLeft: true}} {
+			if _, err := Set(content, 300, false, s, systemFonts(t, content, s)); err != nil {
+				t.Errorf("%.10q…: %v", content, err)
+			}
 		}
 	}
 }
 
-func FuzzDraw(f *testing.F) {
+func TestReadFontsAreKeptWithinABound(t *testing.T) {
+	c := NewCache(3 * len(goregular.TTF))
+	for i := range 10 {
+		data := append(append([]byte(nil), goregular.TTF...), byte(i))
+		if _, err := c.read(data, false, 0); err != nil {
+			t.Fatal(err)
+		}
+	}
+	if c.order.Len() > 3 || c.used > c.room {
+		t.Errorf("%d fonts, %d bytes of %d", c.order.Len(), c.used, c.room)
+	}
+	c.Forget()
+	if c.order.Len() != 0 || c.used != 0 {
+		t.Error("it forgets nothing")
+	}
+}
+
+func FuzzSet(f *testing.F) {
 	f.Add("Kites & twine", 80.0, 12.0)
-	f.Add("a\n\nb", 0.0, 3.0)
-	f.Fuzz(func(t *testing.T, text string, width, size float64) {
-		if len(text) > 200 || !(width >= 0 && width < 500) || !(size >= 1 && size < 60) {
+	f.Add("a\n\nb \u05d0\u0301(c)\u200d", 0.0, 3.0)
+	fonts := NewFonts(nil, nil, nil)
+	f.Fuzz(func(t *testing.T, content string, width, size float64) {
+		if len(content) > 200 || !(width >= 0 && width < 500) || !(size >= 1 && size < 60) {
 			return
 		}
-		Draw(text, width, Style{Size: size, Color: black.Color})
+		if l, err := Set(content, width, false, Style{Size: size, Space: Space(len(content) % 3), Align: Align(len(content) % 6), RightToLeft: len(content)%2 == 0}, fonts); err == nil {
+			l.Paint(raster.NewRGBA(64, 64), 0, 0)
+		}
 	})
 }

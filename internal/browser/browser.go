@@ -5,6 +5,7 @@ import (
 	"context"
 	"fmt"
 	"os"
+	"strings"
 	"time"
 
 	"github.com/chromedp/cdproto/cdp"
@@ -21,8 +22,8 @@ type Browser struct {
 // Wait is how long anything that is waited for may take, on a machine that does much else.
 const Wait = 4 * time.Minute
 
-// Start starts it with a profile of its own. Close ends it.
-func Start() (*Browser, error) {
+// Start starts it with a profile of its own, and with these further flags. Close ends it.
+func Start(flags ...string) (*Browser, error) {
 	b := &Browser{}
 	profile, err := os.MkdirTemp("", "echolane-browser-")
 	if err != nil {
@@ -34,6 +35,23 @@ func Start() (*Browser, error) {
 		chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true), chromedp.Flag("disable-background-networking", true),
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
 		chromedp.Flag("force-color-profile", "srgb"), chromedp.Flag("hide-scrollbars", true))
+	// Letters aren't fitted to pixels: where they are differs from machine to machine.
+	plain := profile + "/fonts.conf"
+	if err := os.WriteFile(plain, []byte(`<?xml version="1.0"?><!DOCTYPE fontconfig SYSTEM "urn:fontconfig:fonts.dtd"><fontconfig><include>/etc/fonts/fonts.conf</include>
+<match target="font"><edit name="hinting" mode="assign"><bool>false</bool></edit><edit name="autohint" mode="assign"><bool>false</bool></edit><edit name="hintstyle" mode="assign"><const>hintnone</const></edit><edit name="rgba" mode="assign"><const>none</const></edit></match>
+<match target="pattern"><edit name="hinting" mode="assign"><bool>false</bool></edit><edit name="hintstyle" mode="assign"><const>hintnone</const></edit><edit name="rgba" mode="assign"><const>none</const></edit></match></fontconfig>`), 0o644); err != nil {
+		b.Close()
+		return nil, fmt.Errorf("start Chromium: %w", err)
+	}
+	options = append(options, chromedp.Env("FONTCONFIG_FILE="+plain))
+	for _, f := range flags {
+		name, value, given := strings.Cut(f, "=")
+		if given {
+			options = append(options, chromedp.Flag(name, value))
+		} else {
+			options = append(options, chromedp.Flag(name, true))
+		}
+	}
 	ctx, cancel := chromedp.NewExecAllocator(context.Background(), options...)
 	b.close = append(b.close, cancel)
 	ctx, cancel = chromedp.NewContext(ctx)

@@ -9,6 +9,7 @@ import (
 	"io"
 	"net"
 	"os"
+	"strings"
 
 	"golang.org/x/sys/unix"
 
@@ -68,7 +69,7 @@ type hello struct {
 const (
 	maxHead   = 4 << 20
 	onePiece  = 64 << 10
-	maxInputs = 32
+	maxInputs = 64
 )
 
 // lengths is the beginning of a message: how long its head is, and the bytes behind that.
@@ -247,7 +248,7 @@ func (o *message) digests(sources [][]byte) <-chan []source.Digest {
 	go func() {
 		all := make([]source.Digest, len(sources))
 		for i, b := range sources {
-			if o.Kind != toHeader {
+			if o.Kind != toHeader && !strings.HasPrefix(o.Inputs[i].Name, fontPrefix) {
 				all[i] = source.DigestOf(b)
 			}
 		}

@@ -8,6 +8,7 @@ import (
 	"math"
 	"os"
 	"runtime"
+	"strings"
 	"time"
 
 	"golang.org/x/sys/unix"
@@ -15,6 +16,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/text"
 	"echolane/service/source"
 	"echolane/service/workshop/confine"
 )
@@ -31,11 +33,11 @@ func Work() error {
 	in, out := bufio.NewReaderSize(files, 64<<10), bufio.NewWriterSize(socket, 64<<10)
 	start := time.Now()
 	clock := func() time.Duration { return time.Since(start) }
-	layers, findings := render.NewLayerCache(layerRoom), render.NewFindings(findingsRoom)
+	layers, findings, fonts := render.NewLayerCache(layerRoom), render.NewFindings(findingsRoom), text.NewCache(fontRoom)
 	if err := send(out, hello{Measures: measures}, nil); err != nil {
 		return err
 	}
-	rest := rester{forget: findings.Forget}
+	rest := rester{forget: func() { findings.Forget(); fonts.Forget() }}
 	for {
 		var o message
 		data, err := receive(in, &o, math.MaxInt64)
@@ -67,7 +69,7 @@ func Work() error {
 		a := answer{Changed: changed}
 		if !changed {
 			digests := o.digests(sources)
-			o.Job.Clock, o.Job.Layers, o.Job.Findings = clock, layers, findings
+			o.Job.Clock, o.Job.Layers, o.Job.Findings, o.Job.FontCache = clock, layers, findings, fonts
 			a.do(&o, sources)
 			a.Digests = <-digests
 		}
@@ -92,8 +94,13 @@ func (a *answer) do(o *message, sources [][]byte) {
 		}
 	default:
 		o.Job.Pictures = map[string][]byte{}
+		o.Job.Fonts = map[string][]byte{}
 		for i, in := range o.Inputs[1:] {
-			o.Job.Pictures[in.Name] = sources[i+1]
+			if name, ok := strings.CutPrefix(in.Name, fontPrefix); ok {
+				o.Job.Fonts[name] = sources[i+1]
+			} else {
+				o.Job.Pictures[in.Name] = sources[i+1]
+			}
 		}
 		a.Result, err = render.Variant(sources[0], o.Job)
 	}
@@ -133,6 +140,9 @@ const mostSplices = 20_000
 
 // layerRoom is how many bytes of decoded layers a worker keeps.
 const layerRoom = 16 << 20
+
+// fontRoom is how many bytes of fonts a worker keeps while it works.
+const fontRoom = 64 << 20
 
 // findingsRoom is how many bytes of what was found in pictures a worker keeps while it works.
 const findingsRoom = 24 << 20

@@ -222,6 +222,12 @@ func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.J
 	for _, name := range job.Request.Pictures() {
 		o.Inputs = append(o.Inputs, input{Name: name})
 	}
+	named := len(o.Inputs)
+	open, fonts := withFonts(open, &job)
+	for _, name := range fonts {
+		o.Inputs = append(o.Inputs, input{Name: fontPrefix + name})
+	}
+	own := func(digests []source.Digest) []source.Digest { return digests[:min(len(digests), named)] }
 	if len(o.Inputs) > 1 || job.Facts || job.Placeholder > 0 || job.Limits.RenderTime == 0 {
 		whom.Group = ""
 	}
@@ -236,12 +242,12 @@ func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.J
 		}
 		if !p.led {
 			a, err := w.work(ctx, w.renders, p, one, o, open, job.Limits.RenderTime)
-			return a.Result, a.Digests, err
+			return a.Result, own(a.Digests), err
 		}
 		select {
 		case got := <-p.outcome:
 			if !got.alone {
-				return got.answer.Result, got.answer.Digests, got.err
+				return got.answer.Result, own(got.answer.Digests), got.err
 			}
 			whom.Group = ""
 		case <-ctx.Done():

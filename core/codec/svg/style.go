@@ -24,7 +24,7 @@ type style struct {
 	evenOdd, clipEvenOdd       bool
 	colour                     declare.Color
 	em                         float64
-	font                       text.Style
+	font                       text.Plain
 	anchor                     string
 	letters, words             float64 // spacing
 	hidden                     bool

@@ -1,0 +1,173 @@
+package conformance
+
+import (
+	"fmt"
+	"image"
+	"image/png"
+	"math/rand/v2"
+	"os"
+	"strconv"
+	"strings"
+	"testing"
+
+	"echolane/core/declare"
+	"echolane/core/render"
+	"echolane/core/text"
+)
+
+func keep(t *testing.T, name string, m image.Image) {
+	folder := os.Getenv("CONFORMANCE_KEEP")
+	if folder == "" {
+		return
+	}
+	f, err := os.Create(folder + "/" + strings.ReplaceAll(strings.ReplaceAll(name, " ", "-"), "/", "_") + ".png")
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer f.Close()
+	png.Encode(f, m)
+}
+
+func holdLayers(t *testing.T, cases []Layered) {
+	t.Helper()
+	photo := find(sources, "photo.png")
+	failed := 0
+	for _, c := range cases {
+		ours, err := c.ours(photo, sources...)
+		if err != nil {
+			t.Errorf("%s: %v", c.Name, err)
+			failed++
+			continue
+		}
+		theirs, err := judge.Stage(c.markup(photo))
+		if err != nil {
+			t.Fatalf("%s: %v", c.Name, err)
+		}
+		if ours.Rect != theirs.Rect {
+			t.Errorf("%s: %v against %v", c.Name, ours.Rect, theirs.Rect)
+			continue
+		}
+		least := c.Least
+		if least == 0 {
+			least = 30
+		}
+		f := Compare(ours, theirs, 0)
+		bad := f.PSNR < least
+		if a, b := inkOf(ours), inkOf(theirs); c.Slot != "" && far(a, b) > 1 {
+			bad = true
+			t.Errorf("%s: the ink reaches over %v, the browser's over %v", c.Name, a, b)
+		}
+		if bad {
+			failed++
+			t.Errorf("%s: PSNR %.1f, worst %d", c.Name, f.PSNR, f.Max)
+			keep(t, c.Name+"-ours", ours)
+			keep(t, c.Name+"-theirs", theirs)
+		}
+		for i, l := range c.Layers {
+			if l.Text == "" {
+				continue
+			}
+			theirs, err := judge.Broken(fmt.Sprintf("#l%d", i))
+			if err != nil {
+				t.Fatal(err)
+			}
+			if strings.Contains(l.Rule, "text-transform") || strings.Contains(l.Rule, "white-space") || strings.ContainsAny(l.Text, "\n") {
+				continue // the page has the text as it's written
+			}
+			if !strings.Contains(l.Rule, "width:") {
+				continue
+			}
+			if got := c.lines(t, i); strings.Join(got, "|") != strings.Join(theirs, "|") {
+				t.Errorf("%s: lines\n%q, the browser's\n%q", c.Name, got, theirs)
+				if !bad {
+					failed++
+				}
+			}
+		}
+	}
+	t.Logf("%d cases, %d failures", len(cases), failed)
+}
+
+// Layers are painted as the browser paints absolutely placed boxes over an <img>.
+func TestLayersAreAsTheBrowserPaintsThem(t *testing.T) {
+	holdLayers(t, boxes())
+}
+
+// inkOf is the box around what differs clearly from the picture's last row.
+func inkOf(m *image.RGBA) image.Rectangle {
+	var r image.Rectangle
+	ground := m.RGBAAt(m.Rect.Max.X-1, m.Rect.Max.Y-1)
+	for y := range m.Rect.Dy() {
+		for x := range m.Rect.Dx() {
+			c := m.RGBAAt(x, y)
+			if d := max(abs(c.R, ground.R), abs(c.G, ground.G), abs(c.B, ground.B)); d > 90 {
+				r = r.Union(image.Rect(x, y, x+1, y+1))
+			}
+		}
+	}
+	return r
+}
+
+func abs(a, b uint8) int { return max(int(a)-int(b), int(b)-int(a)) }
+
+func far(a, b image.Rectangle) int {
+	d := func(a, b int) int { return max(a-b, b-a) }
+	return max(d(a.Min.X, b.Min.X), d(a.Min.Y, b.Min.Y), d(a.Max.X, b.Max.X), d(a.Max.Y, b.Max.Y))
+}
+
+// lines are those of a layer's text by our own setting, in a box whose width is given.
+func (c Layered) lines(t *testing.T, i int) []string {
+	t.Helper()
+	var b declare.Box
+	width := 0.0
+	for one := range strings.SplitSeq(c.Layers[i].Rule, ";") {
+		name, value, _ := strings.Cut(one, ":")
+		if name = strings.TrimSpace(name); name == "" {
+			continue
+		}
+		if p := b.Set(name, strings.TrimSpace(value)); p != nil {
+			t.Fatalf("%s: %v", c.Name, p)
+		}
+	}
+	if s := b.Side("width"); !s.Auto() {
+		width = s.Of(float64(c.W))
+	}
+	for _, l := range []int{1, 3} {
+		width -= b.Paint.PaddingEdges()[l].Of(float64(c.W))
+		if side := b.Paint.BorderSides()[l]; side.Shows() {
+			width -= side.Width
+		}
+	}
+	b.Set("content", cssQuoted(c.Layers[i].Text))
+	job := render.Job{Request: declare.Resolved{Layers: []declare.Box{b}}}
+	if err := readFonts(&job); err != nil {
+		t.Fatal(err)
+	}
+	l, err := text.Set(c.Layers[i].Text, width, false, render.TextStyle(b.Type(), 1), text.NewFonts(job.Fonts, nil, nil))
+	if err != nil {
+		t.Fatalf("%s: %v", c.Name, err)
+	}
+	var list []string
+	for _, line := range l.Lines {
+		list = append(list, strings.TrimSpace(line.Text))
+	}
+	return list
+}
+
+// Texts in every script are set as the browser sets them in the same fonts.
+func TestTextsAreAsTheBrowserSetsThem(t *testing.T) {
+	cases := texts()
+	if len(cases) < 120 {
+		t.Fatalf("only %d texts", len(cases))
+	}
+	holdLayers(t, cases)
+}
+
+func TestRandomTextsAreAsTheBrowserSetsThem(t *testing.T) {
+	seed := rand.Uint64()
+	if given := os.Getenv("CONFORMANCE_SEED"); given != "" {
+		seed, _ = strconv.ParseUint(given, 10, 64)
+	}
+	t.Logf("CONFORMANCE_SEED=%d", seed)
+	holdLayers(t, randomTexts(rand.New(rand.NewPCG(seed, 11)), 100))
+}

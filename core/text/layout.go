@@ -1,0 +1,722 @@
+package text
+
+import (
+	"math"
+	"slices"
+	"strings"
+	"unicode"
+)
+
+// MostCharacters is how long a text may be.
+const MostCharacters = 10_000
+
+// A Layout is text in lines. Lengths are pixels from the top left corner of its box.
+type Layout struct {
+	Width, Height float64 // of the box: as wide as was given, or as the longest line
+	Lines         []Line
+	Overflows     bool // a line is wider than the box that was given
+	Cut           bool // there was more text than lines
+
+	style Style
+}
+
+// A Line is one of a text's.
+type Line struct {
+	Text     string  // what stands in it
+	X, Width float64 // without the white space at its end
+	Top      float64
+	Height   float64
+	Baseline float64
+
+	glyphs  []placed
+	primary *face
+}
+
+// placed is a glyph on its line.
+type placed struct {
+	face *face
+	id   uint32
+	x, y float64 // of its origin, from the start of the line and from the baseline, y downwards
+}
+
+// Set sets a text in lines of a width: 0 or less is as wide as it needs. With shrink the box is no wider than its longest line. Its error is
+// a *MissingError where no font has a character, or a *FontError.
+func Set(content string, width float64, shrink bool, s Style, f *Fonts) (*Layout, error) {
+	f.cache.mu.Lock()
+	defer f.cache.mu.Unlock()
+	t, err := newSetter(content, &s, f)
+	if err != nil {
+		return nil, err
+	}
+	return t.layout(width, shrink), nil
+}
+
+// Fit sets a text as large as it fits a box, between two sizes: its lines are no higher together than height, and none is wider than width.
+func Fit(content string, width, height, least, most float64, s Style, f *Fonts) (*Layout, error) {
+	f.cache.mu.Lock()
+	defer f.cache.mu.Unlock()
+	ratio := func(v float64) float64 { return v / s.Size }
+	at := func(size float64) (*Layout, error) {
+		one := s
+		one.Size = size
+		one.LineHeight, one.LetterSpacing, one.WordSpacing = ratio(s.LineHeight)*size, s.LetterSpacing, s.WordSpacing
+		t, err := newSetter(content, &one, f)
+		if err != nil {
+			return nil, err
+		}
+		return t.layout(width, false), nil
+	}
+	fits := func(l *Layout) bool { return !l.Overflows && !l.Cut && (height <= 0 || l.Height <= height+0.01) }
+	best, err := at(least)
+	if err != nil || !fits(best) {
+		return best, err
+	}
+	if l, err := at(most); err != nil || fits(l) {
+		return l, err
+	}
+	// A quarter of a pixel is as fine as anybody sees.
+	for lo, hi := math.Floor(least*4), math.Ceil(most*4); hi-lo > 1; {
+		mid := math.Floor((lo + hi) / 2)
+		l, err := at(mid / 4)
+		if err != nil {
+			return nil, err
+		}
+		if fits(l) {
+			lo, best = mid, l
+		} else {
+			hi = mid
+		}
+	}
+	return best, nil
+}
+
+// setter holds a text while it is set.
+type setter struct {
+	style  *Style
+	fonts  *Fonts
+	choose *chooser
+	lang   string
+	all    []rune
+	paras  []*paragraph
+}
+
+// paragraph is what stands between two forced ends of lines.
+type paragraph struct {
+	runes    []rune
+	levels   []uint8
+	breaks   []uint8 // before each character and at the end: 1 where a line may end
+	clusters []uint8
+	faces    []*face   // of each character
+	scripts  []string  // of each character
+	advance  []float64 // of each character: its cluster's at the cluster's first
+	base     uint8
+}
+
+func newSetter(content string, s *Style, f *Fonts) (*setter, error) {
+	if n := len([]rune(content)); n > MostCharacters {
+		content = string([]rune(content)[:MostCharacters])
+	}
+	t := &setter{style: s, fonts: f, lang: s.Language}
+	if t.lang == "" {
+		t.lang = "en"
+	}
+	t.choose = f.choose(s, s.languageOf(content))
+	missing := map[rune]bool{}
+	for part := range strings.SplitSeq(s.prepared(content), "\n") {
+		p := t.paragraph([]rune(part), missing)
+		t.paras = append(t.paras, p)
+		t.all = append(t.all, p.runes...)
+	}
+	if t.choose.broken != nil {
+		return nil, t.choose.broken
+	}
+	if len(missing) > 0 {
+		return nil, &MissingError{words(missing)}
+	}
+	return t, nil
+}
+
+func (t *setter) paragraph(runes []rune, missing map[rune]bool) *paragraph {
+	p := &paragraph{runes: runes, faces: make([]*face, len(runes)), scripts: make([]string, len(runes)), advance: make([]float64, len(runes))}
+	u := unitsOf(runes)
+	if t.style.RightToLeft {
+		p.base = 1
+	}
+	p.levels = u.levels(t.style.RightToLeft)
+	p.breaks, p.clusters = u.divide(lines, t.lang+"@lb=normal"), u.divide(clusters, t.lang)
+	for i := 1; i < len(runes); i++ {
+		if a, b := runes[i-1], runes[i]; a > ' ' && a < 0x7F && b > ' ' && b < 0x7F {
+			before := rune(0)
+			if i > 1 {
+				before = runes[i-2]
+			}
+			p.breaks[i] = 0
+			if inASCII(before, a, b) {
+				p.breaks[i] = 1
+			}
+		}
+	}
+	// Characters of no script of their own go with those before them, at the beginning with those behind (UAX 24, section 5.1).
+	script := "Latn"
+	for _, r := range runes {
+		if s := scriptOf(r); s != "" {
+			script = s
+			break
+		}
+	}
+	for i := 0; i < len(runes); {
+		end := i + 1
+		for end < len(runes) && p.clusters[end] == 0 {
+			end++
+		}
+		if s := scriptOf(runes[i]); s != "" {
+			script = s
+		}
+		own := script
+		got := t.choose.of(runes[i:end], own)
+		if got == nil {
+			if !leavesNothing(runes[i]) {
+				missing[runes[i]] = true
+			}
+			got = t.choose.primary()
+		}
+		for ; i < end; i++ {
+			p.faces[i], p.scripts[i] = got, own
+		}
+	}
+	t.measure(p)
+	return p
+}
+
+// shaped is a run of one face, script and level.
+type shaped struct {
+	start, end int
+	level      uint8
+	face       *face
+	glyphs     []shapedGlyph
+}
+
+// shape shapes a part of a paragraph, in logical order of its runs.
+func (t *setter) shape(p *paragraph, from, to int) (list []shaped) {
+	for i := from; i < to; {
+		end := i + 1
+		for end < to && p.faces[end] == p.faces[i] && p.levels[end] == p.levels[i] && p.scripts[end] == p.scripts[i] {
+			end++
+		}
+		run := shaped{start: i, end: end, level: p.levels[i], face: p.faces[i]}
+		if run.face != nil {
+			// With letters spaced, ligatures would tear (CSS Text Level 3, section 8.2).
+			run.glyphs = run.face.shape(p.runes, i, end, run.level&1 != 0, p.scripts[i], t.lang, t.style.LetterSpacing != 0 && !cursive[p.scripts[i]])
+		}
+		list = append(list, run)
+		i = end
+	}
+	return list
+}
+
+// measure finds how far each cluster moves the pen.
+func (t *setter) measure(p *paragraph) {
+	for _, run := range t.shape(p, 0, len(p.runes)) {
+		if run.face == nil {
+			continue
+		}
+		k := t.style.Size / run.face.upem
+		for _, g := range run.glyphs {
+			p.advance[g.cluster] += g.advance * k
+		}
+	}
+	x, stop := 0.0, 0.0
+	for i, r := range p.runes {
+		if r == '\t' { // to the next of stops that are eight spaces apart (CSS Text Level 3, section 4.2)
+			if stop == 0 {
+				stop = 8 * t.spaceWidth(p, i)
+			}
+			if stop > 0 {
+				p.advance[i] = (math.Floor(x/stop)+1)*stop - x
+			}
+		}
+		p.advance[i] += t.extra(p, i)
+		x += p.advance[i]
+	}
+}
+
+func (t *setter) spaceWidth(p *paragraph, i int) float64 {
+	f := p.faces[i]
+	if f == nil {
+		return 0
+	}
+	id, ok := f.glyphOf(' ')
+	if !ok {
+		return 0
+	}
+	return f.advanceOf(id)/f.upem*t.style.Size + t.style.LetterSpacing
+}
+
+// extra is what letter and word spacing add behind a character.
+func (t *setter) extra(p *paragraph, i int) float64 {
+	x := 0.0
+	if t.style.LetterSpacing != 0 && p.clusters[i] != 0 && !leavesNothing(p.runes[i]) && !cursive[scriptOf(p.runes[i])] {
+		x += t.style.LetterSpacing
+	}
+	if t.style.WordSpacing != 0 && (p.runes[i] == ' ' || p.runes[i] == 0xA0) {
+		x += t.style.WordSpacing
+	}
+	return x
+}
+
+// cursive are the scripts whose letters join: spacing them would tear words (CSS Text Level 4, section 8.2).
+var cursive = map[string]bool{"Arab": true, "Syrc": true, "Mong": true, "Nkoo": true, "Mand": true, "Phag": true, "Rohg": true, "Adlm": true, "Mani": true, "Sogd": true, "Phlp": true}
+
+// hangs reports whether a character takes no room at the end of a line.
+func (t *setter) hangs(r rune) bool {
+	return r == ' ' || r == 0x1680 || r == 0x3000 && t.style.Space != KeepAll
+}
+
+func (p *paragraph) width(from, to int) float64 {
+	x := 0.0
+	for _, a := range p.advance[from:to] {
+		x += a
+	}
+	return x
+}
+
+// A cut is a line's part of its paragraph.
+type cut struct {
+	p          *paragraph
+	start, end int
+	soft       bool // it ends at a soft hyphen, which shows
+	ellipsis   bool
+	last       bool // of its paragraph
+}
+
+const softHyphen = 0xAD
+
+// wrap divides the paragraphs into lines of a width; 0: one line each.
+func (t *setter) wrap(room float64) (list []cut) {
+	for _, p := range t.paras {
+		start := 0
+		for {
+			end := len(p.runes)
+			if room > 0 && !t.style.NoWrap {
+				end = t.lineEnd(p, start, room)
+			}
+			c := cut{p: p, start: start, end: end, last: end == len(p.runes)}
+			c.soft = end > start && end < len(p.runes) && p.runes[end-1] == softHyphen
+			list = append(list, c)
+			if start = end; start >= len(p.runes) {
+				break
+			}
+			if t.style.Space != KeepAll { // white space at the beginning of a line goes
+				for start < len(p.runes) && p.runes[start] == ' ' {
+					start++
+				}
+				if start == len(p.runes) {
+					break
+				}
+			}
+		}
+	}
+	return list
+}
+
+// slack is what lengths may be off by: browsers count in 64ths of a pixel.
+const slack = 1.0 / 64
+
+// lineEnd is where a line that begins there ends.
+func (t *setter) lineEnd(p *paragraph, start int, room float64) int {
+	x := 0.0
+	best := -1
+	hyphen := -1.0
+	for i := start; i < len(p.runes); i++ {
+		if i > start && p.breaks[i] != 0 && !(t.style.NoHyphens && p.runes[i-1] == softHyphen) {
+			w := x
+			for j := i; j > start && t.hangs(p.runes[j-1]); j-- {
+				w -= p.advance[j-1]
+			}
+			if p.runes[i-1] == softHyphen {
+				if hyphen < 0 {
+					hyphen = t.hyphenWidth(p, i-1)
+				}
+				w += hyphen
+			}
+			if w > room+slack && best >= 0 {
+				return best
+			}
+			if w <= room+slack || !t.style.Anywhere {
+				best = i
+			}
+			if w > room+slack {
+				if t.style.Anywhere && best < 0 {
+					return t.divideWord(p, start, i, room)
+				}
+				return best
+			}
+		}
+		x += p.advance[i]
+	}
+	w := x
+	for j := len(p.runes); j > start && t.hangs(p.runes[j-1]); j-- {
+		w -= p.advance[j-1]
+	}
+	switch {
+	case w <= room+slack:
+		return len(p.runes)
+	case best >= 0:
+		return best
+	case t.style.Anywhere:
+		return t.divideWord(p, start, len(p.runes), room)
+	}
+	return len(p.runes)
+}
+
+// inASCII is whether a line may end between two characters of ASCII, which browsers decide by a table of their own: addresses and the like
+// stay together where they can. before is the character in front of both, 0 for none.
+func inASCII(before, a, b rune) bool {
+	switch {
+	case a == '-':
+		if b >= '0' && b <= '9' && !(before < 0x80 && isAlnum(before)) { // a minus
+			return false
+		}
+		return !strings.ContainsRune("!$),./:;?]}", b)
+	case a == '?':
+		return !strings.ContainsRune("!\"'),./:;?]}", b)
+	case strings.ContainsRune("!\"#%&)*+,.:;=>\\]|}~", a):
+		return strings.ContainsRune("(<[{", b)
+	}
+	return false
+}
+
+func isAlnum(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
+
+// divideWord is where a word that is too long is divided: between clusters, at least one on a line.
+func (t *setter) divideWord(p *paragraph, start, end int, room float64) int {
+	x, at := 0.0, start
+	for i := start; i < end; i++ {
+		if i > start && p.clusters[i] != 0 {
+			if x > room+slack {
+				break
+			}
+			at = i
+		}
+		x += p.advance[i]
+	}
+	if at == start { // not even one fits
+		for at++; at < end && p.clusters[at] == 0; at++ {
+		}
+	}
+	return at
+}
+
+func (t *setter) hyphenWidth(p *paragraph, i int) float64 {
+	f := p.faces[max(0, i-1)]
+	if f == nil {
+		return 0
+	}
+	r := rune(0x2010)
+	id, ok := f.glyphOf(r)
+	if !ok {
+		if id, ok = f.glyphOf('-'); !ok {
+			return 0
+		}
+	}
+	return f.advanceOf(id) / f.upem * t.style.Size
+}
+
+// content is how wide a cut is without the white space at its end, and where that begins.
+func (t *setter) content(c cut) (w float64, end int) {
+	end = c.end
+	for end > c.start && t.hangs(c.p.runes[end-1]) {
+		end--
+	}
+	w = c.p.width(c.start, end)
+	if c.soft {
+		w += t.hyphenWidth(c.p, end-1)
+	}
+	return w, end
+}
+
+func (t *setter) widest(list []cut) (w float64) {
+	for _, c := range list {
+		one, _ := t.content(c)
+		w = math.Max(w, one)
+	}
+	return w
+}
+
+// mostBalanced is of how many lines at most a text is balanced.
+const mostBalanced = 6
+
+func (t *setter) layout(width float64, shrink bool) *Layout {
+	list := t.wrap(width)
+	if t.style.Balance && width > 0 && len(t.paras) == 1 && len(list) > 1 && len(list) <= mostBalanced {
+		// The narrowest width in which there are no more lines.
+		lo, hi := width/float64(len(list))/2, width
+		for hi-lo > 0.5 {
+			mid := (lo + hi) / 2
+			if got := t.wrap(mid); len(got) <= len(list) && t.widest(got) <= mid+slack {
+				hi = mid
+			} else {
+				lo = mid
+			}
+		}
+		list = t.wrap(hi)
+	}
+	l := &Layout{style: *t.style}
+	if n := t.style.Lines; n > 0 && len(list) > n {
+		list = list[:n]
+		list[n-1].ellipsis = true
+		l.Cut = true
+	}
+	most := t.widest(list)
+	box := width
+	if width <= 0 || shrink {
+		if box = most; width > 0 {
+			box = math.Min(width, most)
+		}
+	}
+	l.Width = box
+	y := 0.0
+	for _, c := range list {
+		line := t.line(c, box, width)
+		line.Top = y
+		line.Baseline += y
+		y += line.Height
+		if line.Width > box+slack && width > 0 {
+			l.Overflows = true
+		}
+		l.Lines = append(l.Lines, line)
+	}
+	l.Height = y
+	return l
+}
+
+// line sets one line in a box.
+func (t *setter) line(c cut, box, room float64) Line {
+	s := t.style
+	p := c.p
+	w, end := t.content(c)
+	if c.ellipsis {
+		return t.ellipsized(c, box, room)
+	}
+	line := Line{Text: string(p.runes[c.start:end]), Width: w, primary: t.choose.primary()}
+	// White space at the end stands as the paragraph does (UAX 9, rule L1), and isn't drawn.
+	runs := t.shape(p, c.start, end)
+	line.Height, line.Baseline = t.heights(runs)
+	align := s.Align
+	if align == Justify && (c.last || c.end == c.start) {
+		align = Start
+	}
+	right := align == Right || align == Start && s.RightToLeft || align == End && !s.RightToLeft
+	free := box - w
+	stretch := 0.0
+	switch {
+	case align == Justify && free > 0:
+		if n := t.gaps(p, c.start, end); n > 0 {
+			stretch, line.Width = free/float64(n), box
+		} else if s.RightToLeft {
+			line.X = free
+		}
+	case align == Justify:
+	case right:
+		line.X = free
+	case align == Center:
+		line.X = free / 2
+	}
+	if line.X < 0 && !(right && s.RightToLeft) { // text that is too wide begins where lines begin
+		line.X = 0
+		if s.RightToLeft {
+			line.X = free
+		}
+	}
+	t.place(&line, runs, p, stretch)
+	if c.soft {
+		t.hyphen(&line, p, end-1)
+	}
+	return line
+}
+
+// gaps counts where a line is stretched when it is justified: at spaces, and between characters of scripts without them.
+func (t *setter) gaps(p *paragraph, from, to int) (n int) {
+	for i := from; i < to; i++ {
+		if t.stretches(p, i, to) {
+			n++
+		}
+	}
+	return n
+}
+
+func (t *setter) stretches(p *paragraph, i, to int) bool {
+	r := p.runes[i]
+	if r == ' ' || r == 0xA0 {
+		return true
+	}
+	return i+1 < to && p.clusters[i+1] != 0 && (ideographic(r) || ideographic(p.runes[i+1]) && r != ' ')
+}
+
+func ideographic(r rune) bool {
+	switch scriptOf(r) {
+	case "Hani", "Hira", "Kana", "Bopo":
+		return true
+	}
+	return r >= 0x3000 && r <= 0x303F
+}
+
+// heights are how high a line is and where its baseline is, by its fonts or as the style says.
+func (t *setter) heights(runs []shaped) (height, baseline float64) {
+	s := t.style
+	above, below := 0.0, 0.0
+	add := func(f *face) {
+		if f == nil {
+			return
+		}
+		a, d := math.Round(f.ascent*s.Size), math.Round(f.descent*s.Size)
+		if s.LineHeight == 0 {
+			gap := math.Round(f.gap * s.Size)
+			above, below = math.Max(above, a+math.Floor(gap/2)), math.Max(below, d+gap-math.Floor(gap/2))
+		} else {
+			over := math.Floor((s.LineHeight - (a + d)) / 2)
+			above, below = math.Max(above, a+over), math.Max(below, s.LineHeight-a-over)
+		}
+	}
+	if first := t.choose.primary(); first != nil && s.LineHeight != 0 {
+		a, d := math.Round(first.ascent*s.Size), math.Round(first.descent*s.Size)
+		over := math.Floor((s.LineHeight - (a + d)) / 2)
+		return s.LineHeight, a + over
+	} else {
+		add(first)
+	}
+	for _, r := range runs {
+		add(r.face)
+	}
+	return above + below, above
+}
+
+// place puts runs in their visual order (UAX 9, rule L2) and their glyphs on the line.
+func (t *setter) place(line *Line, runs []shaped, p *paragraph, stretch float64) {
+	order := visual(runs)
+	x := 0.0
+	end := 0
+	for _, r := range runs {
+		end = max(end, r.end)
+	}
+	for _, i := range order {
+		x = t.placeRun(line, runs[i], p, x, stretch, end)
+	}
+}
+
+func (t *setter) placeRun(line *Line, run shaped, p *paragraph, x, stretch float64, end int) float64 {
+	if run.face == nil {
+		return x
+	}
+	k := t.style.Size / run.face.upem
+	leftwards := run.level&1 != 0
+	next := run.end
+	for n := 0; n < len(run.glyphs); {
+		// The glyphs of a cluster stay together; what spacing adds comes behind them.
+		first := run.glyphs[n].cluster
+		m := n
+		for m < len(run.glyphs) && run.glyphs[m].cluster == first {
+			m++
+		}
+		if !leftwards {
+			if next = run.end; m < len(run.glyphs) {
+				next = run.glyphs[m].cluster
+			}
+		}
+		more := 0.0
+		for i := first; i < next; i++ {
+			more += t.extra(p, i)
+			if stretch > 0 && t.stretches(p, i, end) {
+				more += stretch
+			}
+		}
+		for ; n < m; n++ {
+			g := run.glyphs[n]
+			if (!leavesNothing(p.runes[first]) || next-first > 1) && p.runes[first] != '\t' {
+				line.glyphs = append(line.glyphs, placed{run.face, g.id, x + g.dx*k, -g.dy * k})
+			}
+			if p.runes[first] == '\t' {
+				x += p.advance[first] - more
+				continue
+			}
+			x += g.advance * k
+		}
+		x += more
+		if leftwards {
+			next = first
+		}
+	}
+	return x
+}
+
+// visual is the order in which runs stand, from the left.
+func visual(runs []shaped) []int {
+	order := make([]int, len(runs))
+	highest, lowest := uint8(0), uint8(255)
+	for i, r := range runs {
+		order[i] = i
+		highest = max(highest, r.level)
+		if r.level&1 != 0 {
+			lowest = min(lowest, r.level)
+		}
+	}
+	for level := highest; level >= lowest && level > 0; level-- {
+		for i := 0; i < len(order); i++ {
+			if runs[order[i]].level < level {
+				continue
+			}
+			j := i
+			for j < len(order) && runs[order[j]].level >= level {
+				j++
+			}
+			slices.Reverse(order[i:j])
+			i = j
+		}
+	}
+	return order
+}
+
+// hyphen puts one at the end of a line.
+func (t *setter) hyphen(line *Line, p *paragraph, i int) {
+	f := p.faces[max(0, i-1)]
+	if f == nil {
+		return
+	}
+	id, ok := f.glyphOf(0x2010)
+	if !ok {
+		if id, ok = f.glyphOf('-'); !ok {
+			return
+		}
+	}
+	w := t.hyphenWidth(p, i)
+	if p.base == 1 {
+		for j := range line.glyphs {
+			line.glyphs[j].x += w
+		}
+		line.glyphs = append(line.glyphs, placed{f, id, 0, 0})
+		return
+	}
+	line.glyphs = append(line.glyphs, placed{f, id, line.Width - w, 0})
+}
+
+// ellipsized is a line that is cut short, with an ellipsis behind what still fits.
+func (t *setter) ellipsized(c cut, box, room float64) Line {
+	p := c.p
+	if room <= 0 {
+		room = box
+	}
+	_, end := t.content(c)
+	if c.soft {
+		c.soft = false
+	}
+	mark := []rune("…")
+	for ; ; end-- {
+		for end > c.start && p.clusters[end] == 0 {
+			end--
+		}
+		one := t.paragraph(append(slices.Clone(p.runes[c.start:end]), mark...), map[rune]bool{})
+		if w := one.width(0, len(one.runes)); w <= room+slack || end <= c.start {
+			return t.line(cut{p: one, end: len(one.runes), last: true}, math.Max(box, 0), room)
+		}
+	}
+}
