@@ -30,7 +30,7 @@ export const names = (
   "mix-blend-mode border padding box-shadow clip-path mask-image mask-mode mask-position mask-size mask-repeat gradient-map sharpen " +
   "after-content after-width after-height after-inset after-opacity after-mix-blend-mode after-rotate after-color after-font " +
   "after-text-align after-background-color after-padding border-radius filter opacity matte format quality budget animation retain " +
-  "class as download digest expires keyid signature"
+  "class data-* as download digest expires keyid signature"
 ).split(" ");
 
 // How values are spelled. What isn't here is written in lower case.
@@ -47,6 +47,7 @@ const spell = {
   opacity: alpha,
   quality: level,
   class: classes,
+  "data-*": verbatim,
   download: verbatim,
   digest: verbatim,
   expires: verbatim,
@@ -54,6 +55,9 @@ const spell = {
   signature: verbatim,
 };
 // The end of what is made: go generate ./core/declare. What isn't spelled goes through as it is: write it as `echolane link` does.
+
+// What cards show is named as HTML names data: data-title.
+const isData = (name) => /^data-[a-z0-9_-]+$/.test(name);
 
 const escaped = (v) => encodeURIComponent(v).replace(/%(2F|2C|3A)/g, decodeURIComponent);
 
@@ -71,10 +75,12 @@ export function query(declarations) {
   const values = new Map();
   for (const [name, value] of given) {
     const known = name.toLowerCase();
-    if (!names.includes(known)) throw new TypeError(`there is no declaration named ${name}`);
-    if (value !== undefined && value !== null && value !== false) values.set(known, spelled(known, value));
+    if (!names.includes(known) && !isData(known)) throw new TypeError(`there is no declaration named ${name}`);
+    if (value !== undefined && value !== null && value !== false) values.set(known, isData(known) ? String(value).trim() : spelled(known, value));
   }
+  const data = [...values.keys()].filter(isData).sort();
   return names
+    .flatMap((n) => (n === "data-*" ? data : n))
     .filter((n) => values.has(n))
     .map((n) => `${n}=${escaped(values.get(n))}`)
     .join("&");

@@ -110,6 +110,8 @@ export interface Declarations {
   retain?: Value;
   /** at most eight names from the site's sheet, divided by spaces */
   class?: Value;
+  /** data-title and other names that the class's layers take: a text of at most 500 characters, a number, or lane/path */
+  [name: `data-${string}`]: Value;
   /** placeholder, facts or explain */
   as?: "facts" | "explain" | "placeholder" | Value;
   /** a file name of at most 200 bytes without slashes, or nothing */

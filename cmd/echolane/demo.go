@@ -248,6 +248,22 @@ const demoSheet = `/* Kestrel & Twine */
 .aloft { animation: aloft 5s ease-in-out infinite alternate }
 @media (prefers-reduced-motion: reduce) { .aloft { animation: none } }
 
+/* Cards: 1200 by 630, square, and for a telephone held upright. */
+.card { width: 1200px; aspect-ratio: 40 / 21; object-position: subject }
+.card.square { aspect-ratio: 1 }
+.card.tall { width: 1080px; aspect-ratio: 9 / 16 }
+.card::layer(dusk) { inset: 0; background: linear-gradient(90deg, rgb(13 27 42 / 92%), rgb(13 27 42 / 70%) 45%, rgb(13 27 42 / 5%) 85%) }
+.card.tall::layer(dusk) { background: linear-gradient(rgb(13 27 42 / 5%) 30%, rgb(13 27 42 / 92%) 75%) }
+.card::layer(ribbon) { inset: 0 auto 0 0; width: 16px; background: linear-gradient(#1b7f79 33.3%, #f4c95d 33.3% 66.6%, #c8372d 66.6%) }
+.card::layer(kind) { content: attr(data-kind, "Kestrel & Twine"); left: 6%; top: 10%; font: 600 26px sans-serif; letter-spacing: .1em; text-transform: uppercase; color: #f4c95d }
+.card::layer(title) { content: attr(data-title, "Kites by hand"); left: 6%; top: 20%; width: 56%; height: 46%; font: bold fit(34px, 92px)/1.12 serif; color: white; text-wrap: balance; align-content: center }
+.card.tall::layer(title) { top: 58%; width: 88%; height: 24% }
+.card::layer(line) { content: attr(data-line); left: 6%; bottom: 11%; width: 52%; font: 30px/1.35 sans-serif; color: #dbe4ee; line-clamp: 2 }
+.card.tall::layer(line) { bottom: 6%; width: 88%; font-size: 38px }
+.card::layer(photo) { content: url(attr(data-photo)); right: 6%; bottom: 10%; width: 230px; height: 230px; border: 7px solid white; border-radius: 50%; object-fit: cover; object-position: subject; box-shadow: 0 8px 26px rgb(0 0 0 / 55%) }
+.card.tall::layer(photo) { bottom: auto; top: 6% }
+.card::layer(price) { content: attr(data-price type(<number>)) " €"; right: 5%; top: 9%; padding: 8px 28px; border-radius: 999px; background: linear-gradient(100deg, #c8372d, #ef7d22); color: white; font: bold 46px sans-serif; rotate: 4deg; box-shadow: 0 6px 18px rgb(0 0 0 / 45%) }
+
 @media (prefers-reduced-data: reduce) { * { quality: 50 } }
 `
 
@@ -279,6 +295,7 @@ func (d demo) setUp(ctx context.Context, s *records.Store) error {
 	site := w.Current().Site(demoSite)
 	if site == nil {
 		doc := policy.NewDocument(demoSite)
+		doc.Cards.Values = "open" // a demo that anybody on this machine may try
 		doc.Lanes, doc.Sheet = d.lanes(), demoSheet
 		doc.Complete(lane.Described)
 		if err := s.AddSite(ctx, doc, by); err != nil {

@@ -264,6 +264,8 @@ func siteFlags() []cli.Flag {
 		onlyFlag(),
 		&cli.StringFlag{Name: "pages-silent", Usage: "requests that don't say which page they come from: allow or refuse"},
 		&cli.StringFlag{Name: "unsigned", Usage: "what may be asked without a signature: anything, ladder or nothing"},
+		&cli.StringFlag{Name: "cards", Usage: "who gives the sheet's cards what they show: signed (links), listed (or one of --card-value) or open (everybody)"},
+		&cli.StringSliceFlag{Name: "card-value", Usage: "NAME=VALUE: what everybody may give cards where they are listed, such as data-status=\"sold out\"; in the place of those before"},
 		&cli.StringSliceFlag{Name: "limit", Usage: "NAME=VALUE: " + strings.Join(numberNames(policy.LimitNumbers), ", ")},
 		&cli.StringSliceFlag{Name: "month", Usage: "NAME=VALUE: " + strings.Join(numberNames(policy.MonthNumbers), ", ") + "; 0: no bound"},
 	}
@@ -299,6 +301,7 @@ func editSite(c *cli.Command, d *policy.Document) error {
 	}
 	for name, to := range map[string]*string{
 		"other-widths": &d.Ladder.Other, "effort": &d.Effort, "grow": &d.Grow, "paint": &d.Paint, "pages-silent": &d.Pages.Silent, "unsigned": &d.Signing.Unsigned,
+		"cards": &d.Cards.Values,
 	} {
 		if c.IsSet(name) {
 			*to = c.String(name)
@@ -308,6 +311,9 @@ func editSite(c *cli.Command, d *policy.Document) error {
 		if c.IsSet(name) {
 			*to = commas(c.String(name))
 		}
+	}
+	if c.IsSet("card-value") {
+		d.Cards.Listed = c.StringSlice("card-value")
 	}
 	if !c.Bool("only") {
 		for _, name := range []string{"add-page", "add-rung", "add-shape"} {
@@ -531,6 +537,7 @@ func printSite(s api.Site, used []records.Usage) {
 		{"clients", rate},
 		{"pages", or(d.Pages.Allow, "every page may embed") + silent(d.Pages)},
 		{"unsigned", map[string]string{"anything": "may ask for anything", "ladder": "may ask for the ladder's widths, without paint", "nothing": "get nothing"}[d.Signing.Unsigned]},
+		{"cards", map[string]string{"signed": "show what signed links give them", "listed": fmt.Sprintf("show what signed links give them, and from everybody one of %d listed values", len(d.Cards.Listed)), "open": "show what any URL gives them"}[d.Cards.Values]},
 		{"month", monthText(d.Month, used)},
 	}
 	for i, l := range d.Lanes {

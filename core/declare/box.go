@@ -349,7 +349,6 @@ type Part struct {
 	Data    string // the name of the data-… whose value stands there; "" for none
 	Number  bool   // the value must be a number
 	Default string // what stands there where the value isn't given
-	Needed  bool   // nothing stands for it
 	Picture bool
 }
 
@@ -404,7 +403,7 @@ func (p Part) text() string {
 		if p.Number {
 			word += " type(<number>)"
 		}
-		if !p.Needed {
+		if p.Default != "" {
 			word += ", " + quoted(p.Default)
 		}
 		word += ")"
@@ -538,8 +537,8 @@ func parsePart(word string) (p Part, reason string) {
 		}
 		return Part{Text: text}, ""
 	}
-	if inner, ok := cutFunction(word, "url"); ok {
-		if strings.HasPrefix(strings.ToLower(inner), "attr(") {
+	for _, name := range []string{"url", "src"} {
+		if inner, ok := cutFunction(word, name); ok && strings.HasPrefix(strings.ToLower(strings.TrimSpace(inner)), "attr(") {
 			p, reason = parseAttr(strings.TrimSpace(inner))
 			p.Picture = true
 			if p.Number {
@@ -569,7 +568,7 @@ func parseAttr(word string) (p Part, reason string) {
 	if len(words) == 0 || len(words) > 2 || !IsDataName(words[0]) {
 		return p, "unparsable"
 	}
-	p.Data, p.Needed = words[0], len(list) == 1
+	p.Data = words[0]
 	if len(words) == 2 {
 		switch strings.ToLower(strings.ReplaceAll(words[1], " ", "")) {
 		case "type(<number>)", "number":
@@ -644,12 +643,11 @@ func readBoxGround(value string) (string, string) {
 	if strings.EqualFold(value, "none") {
 		return "none", ""
 	}
-	if inner, ok := cutFunction(value, "url"); ok && strings.HasPrefix(strings.ToLower(strings.TrimSpace(inner)), "attr(") {
-		p, reason := parseAttr(strings.TrimSpace(inner))
-		if p.Picture = true; reason == "" && p.Number {
-			reason = "unparsable"
+	if p, reason := parsePart(value); reason == "" && p.Data != "" {
+		if !p.Picture {
+			return "", "unparsable"
 		}
-		return p.text(), reason
+		return p.text(), ""
 	}
 	var image string
 	if reason := readGroundImage(&image, value); reason != "" {
@@ -673,7 +671,7 @@ func readBoxBackground(b *Box, value string) string {
 		one = strings.TrimSpace(one)
 		attr := ""
 		for _, w := range fields(one) { // which the shorthand of pictures doesn't know
-			if inner, ok := cutFunction(w, "url"); ok && strings.HasPrefix(strings.ToLower(strings.TrimSpace(inner)), "attr(") {
+			if p, reason := parsePart(w); reason == "" && p.Data != "" {
 				text, reason := readBoxGround(w)
 				if reason != "" {
 					return reason
@@ -778,7 +776,7 @@ func parseBoxShadows(value string) (list []BoxShadow, reason string) {
 
 // Shows reports whether anything of the layer can be seen.
 func (b *Box) Shows() bool {
-	if b.Paint.Opacity.Declared && b.Paint.Opacity.Value == 0 {
+	if b.Paint.Opacity.Declared && b.Paint.Opacity.Value == 0 || b.of("content") == "none" { // with none there is no box (CSS Content Level 3, section 2)
 		return false
 	}
 	return len(b.Content()) > 0 || b.Paint.Background.A > 0 || b.of("background-image") != "" || said(b.Paint.Border) || said(b.of("box-shadow")) || said(b.Paint.Backdrop)

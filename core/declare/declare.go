@@ -54,7 +54,9 @@ func (d *Declarations) appendForm(b []byte, plain bool) []byte {
 		if len(b) > start {
 			b = append(b, '&')
 		}
-		b = append(append(b, e.name...), '=')
+		if !e.named {
+			b = append(append(b, e.name...), '=')
+		}
 		b = e.write(b, d)
 	}
 	return b
@@ -89,7 +91,7 @@ func (d *Declarations) PaintName() string {
 
 // WithoutDelivery is d without what only says how the answer is delivered.
 func (d Declarations) WithoutDelivery() Declarations {
-	d.DeliveryValues = DeliveryValues{Class: d.Class}
+	d.DeliveryValues = DeliveryValues{Class: d.Class, Data: d.Data}
 	return d
 }
 

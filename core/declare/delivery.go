@@ -10,6 +10,7 @@ import (
 // DeliveryValues are the values of the delivery's declarations.
 type DeliveryValues struct {
 	Class     string // names from the site's sheet, in alphabetical order, divided by spaces
+	Data      string // what cards show: data-…=value by name, with & between
 	As        As
 	Download  Download
 	Digest    string // of the source: only that version is answered with
@@ -22,6 +23,7 @@ type DeliveryValues struct {
 var delivery = []declaration{
 	field(declaration{name: "class", label: "Class", example: "tile stamped", grammar: "at most eight names from the site's sheet, divided by spaces", script: "classes", inherited: true},
 		func(d *Declarations) *string { return &d.Class }, readClass, appendEscaped),
+	dataField(declaration{name: DataNames, grammar: "data-title and other names that the class's layers take: a text of at most 500 characters, a number, or lane/path", script: "verbatim", named: true}),
 	keywordField(declaration{name: "as", grammar: "placeholder, facts or explain"},
 		func(d *Declarations) *As { return &d.As }, ases),
 	field(declaration{name: "download", grammar: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true, script: "verbatim"},

@@ -20,6 +20,7 @@ type declaration struct {
 	script         string // how web/address.js spells a value, by the name of its function; "": in lower case
 
 	mayBeEmpty bool
+	named      bool // it stands for many names, and writes them itself
 	inherited  bool // a URL without it takes the site's or the class's
 	alters     bool // what it does to the picture counts as paint
 	passedOn   bool // the ground and the layer take it from the picture, as CSS has it inherited

@@ -81,6 +81,12 @@ func Parse(query string) (Declarations, error) {
 			continue
 		}
 		i := index(name)
+		if i < 0 && len(name) > 5 && strings.EqualFold(name[:5], "data-") {
+			if problem := s.upper.parseData(name, rawValue); problem != nil {
+				report(*problem)
+			}
+			continue
+		}
 		if i < 0 {
 			short := shorthandOf(name)
 			value, err := unescape(rawValue)

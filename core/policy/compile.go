@@ -121,6 +121,7 @@ func Compile(d Document, kinds LaneKinds) (*Site, []Trouble, error) {
 	if s.Unsigned == UnsignedLadder && len(s.Rungs) == 0 {
 		c.wrong(Trouble{Path: "signing.unsigned", Given: "ladder", Detail: "unsigned requests may ask for the ladder's widths, and the site has no ladder", Allowed: "anything, nothing, or ladder with ladder.rungs"})
 	}
+	c.cards(s, d.Cards)
 	seen := map[string]bool{}
 	for i := range d.Lanes {
 		path := fmt.Sprintf("lanes[%d]", i)

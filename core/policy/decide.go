@@ -41,6 +41,8 @@ type Site struct {
 	Pages         []Rule
 	SilentRefused bool
 	Unsigned      Unsigned
+	CardValues    CardValues
+	CardListed    []declare.DataValue
 	Lanes         []*CompiledLane
 	Keys          map[string][]byte // signing secrets by keyid
 
@@ -132,7 +134,11 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 	full.Settle(s.Offer(r.Accepted, full.Quality), &resolved)
 	resolved.Motion = s.motion(&resolved.Declarations, trace)
 	resolved.Layers = s.Sheet.Layers(&full, r.Client)
-	if len(resolved.Layers) > 0 {
+	if len(resolved.Layers) > 0 || d.Data != "" {
+		var no *Refusal
+		if resolved.Layers, no = s.card(r, signed, resolved.Layers, trace); no != nil {
+			return declare.Resolved{}, no
+		}
 		resolved.Fonts = declare.FontsOf(resolved.Layers, s.Sheet.Fonts())
 		if trace != nil {
 			note(trace, "layers", "matched", layerNames(resolved.Layers))

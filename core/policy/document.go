@@ -21,6 +21,7 @@ type Document struct {
 	Month   Month    `json:"month" toml:"month" comment:"per calendar month (UTC), over all nodes; 0: no bound"`
 	Pages   Pages    `json:"pages" toml:"pages"`
 	Signing Signing  `json:"signing" toml:"signing"`
+	Cards   Cards    `json:"cards" toml:"cards"`
 	Lanes   []Lane   `json:"lanes" toml:"lanes"`
 }
 
@@ -102,7 +103,7 @@ func NewDocument(site string) Document {
 			Width: 8192, Height: 8192, Pixels: 40_000_000, QualityFloor: 1, QualityCeiling: 100,
 			VariantsPerSource: 2000, FormatsTried: 2, RenderMS: 15_000, AnimationFrames: 160, AnimationFPS: 20,
 		},
-		Pages: Pages{Allow: []string{}, Silent: "allow"}, Signing: Signing{Unsigned: "anything"}, Lanes: []Lane{},
+		Pages: Pages{Allow: []string{}, Silent: "allow"}, Signing: Signing{Unsigned: "anything"}, Cards: Cards{Values: "signed", Listed: []string{}}, Lanes: []Lane{},
 	}
 }
 
@@ -122,7 +123,8 @@ func (d *Document) Complete(kinds LaneKinds) {
 	text(&d.Ladder.Other, base.Ladder.Other)
 	text(&d.Pages.Silent, base.Pages.Silent)
 	text(&d.Signing.Unsigned, base.Signing.Unsigned)
-	for _, list := range []*[]string{&d.Hosts, &d.Shapes, &d.Pages.Allow} {
+	text(&d.Cards.Values, base.Cards.Values)
+	for _, list := range []*[]string{&d.Cards.Listed, &d.Hosts, &d.Shapes, &d.Pages.Allow} {
 		if *list == nil {
 			*list = []string{}
 		}

@@ -45,6 +45,8 @@ func (m Mend) Apply(d Document) (Document, error) {
 		d.Pages.Silent = "allow"
 	case "add-format":
 		add(&d.Formats)
+	case "open-cards":
+		d.Cards.Values = "open"
 	case "url-paint":
 		d.Paint = "url"
 	case "url-grow":
@@ -99,6 +101,8 @@ func (m Mend) Command(site string) string {
 		words = append(words, "--"+m.Action, m.Value)
 	case "allow-silent":
 		words = append(words, "--pages-silent", "allow")
+	case "open-cards":
+		words = append(words, "--cards", "open")
 	case "url-paint", "url-grow":
 		words = append(words, "--"+strings.TrimPrefix(m.Action, "url-"), "url")
 	case "add-allow":

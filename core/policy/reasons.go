@@ -33,6 +33,7 @@ const (
 	ReasonLinkExpired         Reason = "link-expired"
 	ReasonNoSuchClass         Reason = "no-such-class"
 	ReasonOnlyByClass         Reason = "only-by-class"
+	ReasonDataNotTaken        Reason = "data-not-taken"
 	ReasonFormatNotDelivered  Reason = "format-not-delivered"
 	ReasonOutsideFolder       Reason = "outside-folder"
 	ReasonNoSuchPage          Reason = "no-such-page"
@@ -117,6 +118,7 @@ var Reasons = []struct {
 	{ReasonKeyUnknown, "No such key", "The site has no signing key of this name."},
 	{ReasonLinkExpired, "The link has ended", "The time in expires is past."},
 	{ReasonNoSuchClass, "No such class", "The site's sheet has no rule for a class that the request names."},
+	{ReasonDataNotTaken, "Nothing takes that value", "A URL gives a card a value that none of its layers takes, or that can't stand where it is to."},
 	{ReasonOnlyByClass, "Only through classes", "The site lets its sheet's classes do this, not a URL."},
 	{ReasonFormatNotDelivered, "Format not delivered", "The site doesn't deliver the format that was asked for."},
 	{ReasonOutsideFolder, "Outside the lane's folder", "The path leads through a link to a place that the lane doesn't hold."},

@@ -2,6 +2,7 @@ package policy
 
 import (
 	"fmt"
+	"strings"
 
 	"echolane/core/codec"
 	"echolane/core/declare"
@@ -34,6 +35,11 @@ func NotRead(kind string) *Refusal {
 
 // CheckSource says whether a source with this header may be used in a lane: its format, its pixels, its frames.
 func (l *CompiledLane) CheckSource(site string, h codec.Header) (Use, *Refusal) {
+	if strings.HasPrefix(h.Type, "font/") {
+		return Render, No(Refusal{
+			Reason: ReasonNotAnImage, Given: h.Type, Allowed: Readable, Detail: "the source is a font", Remedy: "name it in an @font-face rule of the sheet; as a picture ask for one",
+		})
+	}
 	if h.Type == declare.Drawing {
 		switch l.SVG {
 		case "untouched":

@@ -42,6 +42,16 @@ func (s *Sheet) Layers(d *declare.Declarations, who Client) []declare.Box {
 	return list
 }
 
+// AllLayers are the layers of every rule, as it has them by itself.
+func (s *Sheet) AllLayers() (list []declare.Box) {
+	for i := range s.rules {
+		if s.rules[i].layer != "" {
+			list = append(list, s.rules[i].box)
+		}
+	}
+	return list
+}
+
 // Fonts are the faces that the sheet's @font-face rules name.
 func (s *Sheet) Fonts() []declare.FontFace { return s.fonts }
 

@@ -108,6 +108,10 @@ func parseFont(data []byte, index int) (*fontFace, error) {
 	if len(data) > MostFontBytes {
 		return nil, fmt.Errorf("it has %d bytes, and a font may have %d", len(data), MostFontBytes)
 	}
+	data, err := unpacked(data)
+	if err != nil {
+		return nil, err
+	}
 	f, err := openFace(data, index)
 	if err == nil && (f.upem < 16 || f.upem > 16384) {
 		return nil, fmt.Errorf("its em has %.0f units", f.upem)

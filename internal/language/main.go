@@ -226,7 +226,11 @@ func types(entries []declare.Entry, _ []byte) (string, error) {
 	var b strings.Builder
 	b.WriteString("export interface Declarations {\n")
 	for _, e := range entries {
-		fmt.Fprintf(&b, "  /** %s */\n  %s?: ", e.Grammar, key(e.Name))
+		name := key(e.Name) + "?"
+		if prefix, ok := strings.CutSuffix(e.Name, "*"); ok { // all names that begin so
+			name = "[name: `" + prefix + "${string}`]"
+		}
+		fmt.Fprintf(&b, "  /** %s */\n  %s: ", e.Grammar, name)
 		for _, w := range e.Keywords {
 			if e.Closed {
 				fmt.Fprintf(&b, "%q | ", w)

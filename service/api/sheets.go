@@ -262,7 +262,7 @@ type Language struct {
 }
 
 func (a *API) language(c fiber.Ctx) error {
-	return c.JSON(Language{Picture: declare.SheetProperties(false), Layer: declare.SheetProperties(true)})
+	return c.JSON(Language{Picture: declare.SheetProperties(false), Layer: declare.BoxProperties()})
 }
 
 // preview draws a source by a class of the draft, or of what is published.

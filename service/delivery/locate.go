@@ -66,8 +66,18 @@ func (s *Service) locateLayer(ctx context.Context, r *request, name string) (*so
 		return nil, no
 	}
 	l, err := s.Sources.Locate(ctx, r.site, in, path, nil)
-	if err != nil {
-		return nil, s.refusalOf(err)
+	if font := fontOf(r, name); err != nil {
+		no := s.refusalOf(err)
+		if font && (no.Reason == policy.ReasonNotAnImage || no.Reason == policy.ReasonSourceBroken) {
+			no = noFont(name)
+		}
+		return nil, no
+	} else if font {
+		if !strings.HasPrefix(l.Known.Header.Type, "font/") {
+			l.Close()
+			return nil, noFont(name)
+		}
+		return l, nil
 	}
 	// As a layer a drawing is drawn, also where it goes out untouched by itself.
 	if _, no := in.CheckSource(r.site.Name, l.Known.Header); no != nil {
@@ -75,6 +85,23 @@ func (s *Service) locateLayer(ctx context.Context, r *request, name string) (*so
 		return nil, no
 	}
 	return l, nil
+}
+
+// fontOf reports whether a source is a font that the request's texts are set in.
+func fontOf(r *request, name string) bool {
+	for _, f := range r.resolved.Fonts {
+		if f.File == name {
+			return true
+		}
+	}
+	return false
+}
+
+func noFont(name string) *policy.Refusal {
+	return policy.No(policy.Refusal{
+		Reason: policy.ReasonSourceBroken, Parameter: "font-family", Given: name, Detail: "the sheet's @font-face names " + name + ", which is no font that can be read",
+		Allowed: "a TTF, OTF, WOFF or WOFF2 file", Remedy: "put a font in its place, or take the rule out of the sheet",
+	})
 }
 
 // sharing is the strictest that the origins of a request's sources say.

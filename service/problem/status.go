@@ -26,7 +26,7 @@ var byStatus = map[int][]policy.Reason{
 	400: {
 		policy.ReasonUnknownName, policy.ReasonRepeated, policy.ReasonEmpty, policy.ReasonUnparsable, policy.ReasonOutOfRange,
 		policy.ReasonNotDecodable, policy.ReasonFormatNotLossless, policy.ReasonBadPath, policy.ReasonBadRequest,
-		policy.ReasonNoSuchRung, policy.ReasonShapeNotDelivered, policy.ReasonBadSettings, policy.ReasonBadSourceURL,
+		policy.ReasonNoSuchRung, policy.ReasonDataNotTaken, policy.ReasonShapeNotDelivered, policy.ReasonBadSettings, policy.ReasonBadSourceURL,
 	},
 	401: {policy.ReasonNotSignedIn, policy.ReasonWrongCredentials},
 	403: {

@@ -20,6 +20,8 @@ import (
 // mostRefusal is how many bytes each text of a worker's refusal may have.
 const mostRefusal = 2000
 
+var fontTypes = []string{"font/ttf", "font/otf", "font/collection", "font/woff", "font/woff2"}
+
 // check holds what a worker says against what it can be: it read foreign bytes.
 func (a *answer) check(o *message) error {
 	if no := a.Refusal; no != nil {
@@ -42,7 +44,7 @@ func (a *answer) check(o *message) error {
 	}
 	switch o.Kind {
 	case toHeader:
-		return a.Header.Check(formats.Types())
+		return a.Header.Check(slices.Concat(fontTypes, formats.Types()))
 	case toStrip:
 		if _, ok := metadata.CheckSplices(a.Splices, o.Inputs[0].Size); !ok {
 			return errors.New("the worker's splices aren't of that source")

@@ -13,6 +13,7 @@ import (
 
 	"golang.org/x/sys/unix"
 
+	"echolane/core/codec"
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
@@ -85,6 +86,13 @@ func (a *answer) do(o *message, sources [][]byte) {
 	var err error
 	switch o.Kind {
 	case toHeader:
+		if kind := text.FontType(sources[0]); kind != "" { // a lane has fonts, too
+			if err = text.CheckFont(sources[0]); err != nil {
+				err = policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "the font can't be read: " + err.Error(), Remedy: "put a whole TTF, OTF, WOFF or WOFF2 file in its place"})
+			}
+			a.Header = codec.Header{Type: kind, W: 1, H: 1, Orientation: 1, Frames: 1}
+			break
+		}
 		a.Header, err = render.Header(sources[0])
 	case toStrip:
 		ok := false

@@ -1,5 +1,8 @@
 // The words that may stand in a field, by type and field; made from the API's description by go generate ./service/api.
 export const words = {
+  Cards: {
+    values: ["signed", "listed", "open"],
+  },
   Document: {
     effort: ["quick", "thorough"],
     formats: ["avif", "jxl", "webp", "jpeg", "png", "gif"],

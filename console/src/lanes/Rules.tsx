@@ -50,6 +50,12 @@ export function Rules(props: { site: string; document: Document; onChange: (part
         <Labelled label="Without a signature one may ask for">
           <Choice label="Unsigned" value={d.signing.unsigned} options={options(words.Signing.unsigned)} onChange={(unsigned) => onChange({ signing: { unsigned } })} />
         </Labelled>
+        <Labelled label="What the sheet's cards show comes from">
+          <Choice label="Cards" value={d.cards.values} options={options(words.Cards.values)} onChange={(values) => onChange({ cards: { ...d.cards, values } })} />
+        </Labelled>
+        {d.cards.values === "listed" && (
+          <ListField label="What everybody may give cards" value={d.cards.listed} onChange={(listed) => onChange({ cards: { ...d.cards, listed } })} hint="Such as data-status=sold out" />
+        )}
         {limits.filter(aboutClients).map((n) => (
           <NumberField key={n.name} label={n.label} hint={n.hint} value={d.limits[n.name]} onChange={(v) => limit({ [n.name]: v })} />
         ))}
