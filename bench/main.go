@@ -35,6 +35,7 @@ var sections = []section{
 	{"chained", "a whole chain of paint, the language", chained},
 	{"found", "subjects, faces, cut-outs, what is erased", found},
 	{"moving", "stills that move against as many stills", moving},
+	{"cards", "layers and texts beside the picture under them", cards},
 	{"codecs", "our calls of the codec libraries against the same from C", codecs},
 	{"encoding", "finding a quality against one encode", encoding},
 	{"formats", "which format has the fewest bytes", weighFormats},

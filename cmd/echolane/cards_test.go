@@ -135,3 +135,64 @@ func TestCards(t *testing.T) {
 		t.Errorf("%s", all)
 	}
 }
+
+// A table's rows become cards: saved once, gone on with, each row's mistake named and the others made.
+func TestCardsOfATable(t *testing.T) {
+	t.Parallel()
+	s := bed.Kestrel(t)
+	bed.Must(t, s, "sheet", "publish", "kestrel", sheetFile(t, strings.ReplaceAll(cardSheet, "url(brand/brand.ttf)", "url(catalogue/none.ttf)")))
+	bed.Must(t, s, "key", "add", "kestrel", "k1")
+	dir := t.TempDir()
+	file := func(name, text string) string {
+		path := filepath.Join(dir, name)
+		if err := os.WriteFile(path, []byte(text), 0o644); err != nil {
+			t.Fatal(err)
+		}
+		return path
+	}
+	to := filepath.Join(dir, "out")
+	table := file("offers.csv", "name;title;data-price\nred;Delta kites;49\nplain;;\n")
+	args := []string{"cards", table, "--class", "card", "--picture", "catalogue/delta-red.jpg", "--format", "png", "--to", to, "--sign", "k1"}
+	if out := bed.Must(t, s, args...); !strings.Contains(out, "400 × 210") || strings.Contains(out, "there already") {
+		t.Errorf("%s", out)
+	}
+	data, err := os.ReadFile(filepath.Join(to, "red.png"))
+	if err != nil {
+		t.Fatal(err)
+	}
+	if m, err := png.Decode(bytes.NewReader(data)); err != nil || m.Bounds().Dx() != 400 || m.Bounds().Dy() != 210 {
+		t.Errorf("%v", err)
+	}
+	os.Remove(filepath.Join(to, "plain.png"))
+	if out := bed.Must(t, s, args...); strings.Count(out, "there already") != 1 {
+		t.Errorf("%s", out)
+	}
+	// One row's mistake is one row's.
+	mixed := file("mixed.json", `[{"title": "Good", "picture": "catalogue/mark.png"}, {"titel": "No", "picture": "catalogue/mark.png"}, {"title": 7, "picture": "catalogue/none.png"}]`)
+	out := bed.Run(t, s, "cards", mixed, "--class", "card", "--sign", "k1", "--json")
+	var made []cardMade
+	if err := json.Unmarshal([]byte(out.Out), &made); err != nil || len(made) != 3 || out.Code != 1 {
+		t.Fatalf("%d %v %s%s", out.Code, err, out.Out, out.Err)
+	}
+	if made[0].Trouble != "" || made[0].Width != 400 || !strings.Contains(made[1].Trouble, "data-titel") || !strings.Contains(made[2].Trouble, "none.png") || !strings.Contains(out.Err, "2 of 3") {
+		t.Errorf("%+v %s", made, out.Err)
+	}
+	for name, wrong := range map[string][2]string{
+		"a.csv": {"title,title\na,b\n", "two columns"}, "b.csv": {"title\n", "no rows"}, "c.json": {`[{"title": {"a": 1}}]`, "neither a text nor a number"}, "d.csv": {"name,title\n../x,y\n", "can't be a file's name"},
+		"e.csv": {"name,title\nx,y\nx,z\n", "both called"}, "f.json": {`{"title": 3}`, "can't be read"}, "g.csv": {"ti tle\nx\n", "can't be a column's name"}, "h.csv": {"title\n\"open\n", "can't be read"},
+	} {
+		if r := bed.Run(t, s, "cards", file(name, wrong[0]), "--class", "card"); r.Code != 2 || !strings.Contains(r.Err, wrong[1]) {
+			t.Errorf("%s: %d %s", name, r.Code, r.Err)
+		}
+	}
+	// The tags for whoever links to the page.
+	tags := bed.Must(t, s, "markup", "kestrel/catalogue/delta-red.jpg", "class=card", "data-title=Spring \"sale\"", "--card", "--alt", "Kites & twine", "--sign", "k1", "--base", "https://img.kestrel.test")
+	for _, want := range []string{`<meta property="og:image" content="https://img.kestrel.test/`, "&amp;signature=", `og:image:width" content="400"`, `og:image:height" content="210"`, `og:image:alt" content="Kites &amp; twine"`, `og:image:type" content="image/jpeg"`} {
+		if !strings.Contains(tags, want) {
+			t.Errorf("no %s in %s", want, tags)
+		}
+	}
+	if r := bed.Run(t, s, "markup", "kestrel/catalogue/delta-red.jpg", "class=card", "--card"); r.Code != 2 || !strings.Contains(r.Err, "--alt") {
+		t.Errorf("%d %s", r.Code, r.Err)
+	}
+}

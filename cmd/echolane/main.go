@@ -169,7 +169,7 @@ func root() *cli.Command {
 		},
 		Commands: []*cli.Command{
 			demoCommand(), serveCommand(), siteCommand(), laneCommand(), tokenCommand(), personCommand(), keyCommand(), applyCommand(), exportCommand(), sheetCommand(),
-			linkCommand(), cssCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), weighCommand(), uploadCommand(), warmCommand(), purgeCommand(), stockCommand(), usageCommand(), refusalsCommand(), setAsideCommand(), doctorCommand(), manCommand(),
+			linkCommand(), cssCommand(), fetchCommand(), explainCommand(), renderCommand(), likenessCommand(), sweepCommand(), markupCommand(), cardsCommand(), weighCommand(), uploadCommand(), warmCommand(), purgeCommand(), stockCommand(), usageCommand(), refusalsCommand(), setAsideCommand(), doctorCommand(), manCommand(),
 		},
 		Action: nothingAsked,
 	}

@@ -32,10 +32,13 @@ With --rewrite the arguments are HTML files, folders of them, or - for standard 
 by the sizes or width that a tag has, or by --slot. Nothing but image tags changes; each keeps what it was in data-was,
 from which --undo brings it back. weigh --fix does the same by what a browser measures.
 
+With --card the tags are those by which others show a card where somebody links to the page.
+
 Examples:
   echolane markup kestrel/catalogue/delta-red.jpg --slot 'width: 320px; aspect-ratio: 3/2' --alt 'A red delta kite'
   echolane markup kestrel/catalogue/festival-dawn.jpg --slot '100vw' --first --alt 'Kites over the festival meadow at dawn'
   echolane markup kestrel/catalogue/mark.png --slot 'width: 48px' --decorative --as jsx
+  echolane markup kestrel/catalogue/delta-red.jpg class=card 'data-title=Spring sale' --card --alt 'Spring sale: a red delta kite'
   echolane markup --rewrite public/ --site kestrel --at https://shop.kestrel.test/ --slot '(min-width: 900px) 33vw, 100vw' --dry-run
   curl -s https://shop.kestrel.test/ | echolane markup --rewrite - --at https://shop.kestrel.test/ --map https://shop.kestrel.test/pictures/=catalogue`,
 		Flags: callFlags(
@@ -51,6 +54,8 @@ Examples:
 			&cli.FloatFlag{Name: "waste", Usage: "the largest share of bytes that a step between two widths may waste", Value: 0.35},
 			&cli.StringFlag{Name: "base", Usage: "what addresses begin with, such as https://img.example.test; else the service's own"},
 			&cli.StringFlag{Name: "as", Usage: "html, jsx, css or preload", Value: "html"},
+			&cli.BoolFlag{Name: "card", Usage: "write the <meta> tags of a card for whoever links to the page, with its size and --alt"},
+			&cli.StringFlag{Name: "sign", Usage: "with --card: name of the site's key to sign with"},
 			&cli.BoolFlag{Name: "rewrite", Usage: "rewrite pages"},
 			&cli.StringFlag{Name: "site", Usage: "with --rewrite: the site whose lanes apply; needed where the service has several"},
 			&cli.StringFlag{Name: "at", Usage: "with --rewrite: the address that the pages are served under"},
@@ -60,6 +65,13 @@ Examples:
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Bool("rewrite") {
 				return rewritePages(ctx, c)
+			}
+			if c.Bool("card") && c.Args().Len() > 0 {
+				call, err := caller(c)
+				if err != nil {
+					return err
+				}
+				return writeCardMarkup(ctx, c, call)
 			}
 			if c.Args().Len() > 0 && c.String("slot") == "" {
 				return badUsage("say the place on the page with --slot, such as --slot 'width: 320px; aspect-ratio: 3/2'")

@@ -1,6 +1,9 @@
 package raster
 
-import "math"
+import (
+	"encoding/binary"
+	"math"
+)
 
 // A Matrix is a 3×4 colour matrix on straight sRGB in 0–255: rows R, G, B; columns R, G, B, and a constant.
 type Matrix [3][4]float32
@@ -128,18 +131,39 @@ func (p *RGBA) Over(src *RGBA, x, y int) {
 	for sy := max(0, -y); sy < min(src.H, p.H-y); sy++ {
 		s, d := src.Row(sy), p.Row(y+sy)
 		x0, x1 := max(0, -x), min(src.W, p.W-x)
-		for sx := x0; sx < x1; sx++ {
-			i, j := 4*sx, 4*(x+sx)
-			switch a := s[i+3]; a {
-			case 255:
-				copy(d[j:j+4], s[i:i+4])
-			case 0:
-			default:
-				k := 255 - uint32(a)
-				for c := range 4 {
-					d[j+c] = uint8(min(255, uint32(s[i+c])+uint32(div255(uint32(d[j+c])*k))))
-				}
+		if x1 <= x0 {
+			return
+		}
+		overRow(d[4*(x+x0):4*(x+x1)], s[4*x0:4*x1])
+	}
+}
+
+// overRow paints pixels over others, two channels at a time: each product and its rounding stay within sixteen bits.
+func overRow(d, s []uint8) {
+	const lanes, half = 0x00FF00FF, 0x00800080
+	for i := 0; i+4 <= len(s) && i+4 <= len(d); i += 4 {
+		from := binary.LittleEndian.Uint32(s[i:])
+		switch a := from >> 24; a {
+		case 0:
+		case 255:
+			binary.LittleEndian.PutUint32(d[i:], from)
+		default:
+			under := binary.LittleEndian.Uint32(d[i:])
+			if under == 0 {
+				binary.LittleEndian.PutUint32(d[i:], from)
+				continue
 			}
+			k := 255 - a
+			even, odd := (under&lanes)*k+half, (under>>8&lanes)*k+half
+			even = (even+(even>>8&lanes))>>8&lanes + from&lanes
+			odd = (odd+(odd>>8&lanes))>>8&lanes + from>>8&lanes
+			if (even|odd)&0x01000100 != 0 { // more colour than it is opaque
+				for c := range 4 {
+					d[i+c] = uint8(min(255, uint32(s[i+c])+uint32(div255(uint32(d[i+c])*k))))
+				}
+				continue
+			}
+			binary.LittleEndian.PutUint32(d[i:], even|odd<<8)
 		}
 	}
 }

@@ -433,6 +433,7 @@ func (b *boxed) inner(w, h int) (*raster.RGBA, geometry.Plan, error) {
 	q := newPaints(b.d, plan, true, false)
 	q.d.Blend, q.d.Backdrop, q.filters, q.shape, q.mask = declare.BlendUnset, "", nil, declare.Shape{}, declare.Mask{}
 	q.d.Opacity = declare.Opacity{}
+	q.empty = b.picture == nil
 	q.shadows = nil
 	for _, s := range b.box.Shadows() {
 		if s.Inset {

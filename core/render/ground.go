@@ -83,6 +83,10 @@ func (job Job) tiled(plan geometry.Plan, area geometry.Rect, d *declare.Declarat
 	if r := job.Limits.CheckOutput(int(math.Ceil(x.size)), int(math.Ceil(y.size))); r != nil {
 		return nil, r
 	}
+	if drawn && area == (geometry.Rect{X1: plan.Canvas.W, Y1: plan.Canvas.H}) &&
+		x.from == 0 && y.from == 0 && x.size == x.area && y.size == y.area { // one tile is all
+		return gradientOf(gradient, plan.Canvas.W, plan.Canvas.H, k), nil
+	}
 	// Edges lie on whole pixels, so that tiles of a fractional size differ by one. Each row of tiles is made once and laid down as
 	// often as it repeats: tiles of a pixel would take as many steps as there are pixels.
 	rows := map[int]*raster.RGBA{}

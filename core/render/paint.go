@@ -19,6 +19,7 @@ type paints struct {
 	any         bool // there is something to do, or the picture alone doesn't make the canvas
 	transparent bool // what is delivered has transparency, whatever the picture has
 	layers      layers
+	empty       bool // there is no picture to paint
 	faded       bool // edges of blurs fade, since corners are rounded or turned
 }
 
@@ -71,7 +72,12 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		pixels.Clip(&box)
 	}
 	if colour := d.Background.Declared && d.Background.A > 0; colour || p.layers.ground != nil || framed || len(p.shadows) > 0 || len(p.layers.under) > 0 {
-		ground := raster.NewRGBA(pixels.W, pixels.H)
+		ground := p.layers.ground
+		if p.empty && !colour && ground != nil { // it is nobody else's
+			p.layers.ground = nil
+		} else {
+			ground = raster.NewRGBA(pixels.W, pixels.H)
+		}
 		if colour {
 			ground.Fill(d.Background.R, d.Background.G, d.Background.B, d.Background.A)
 		}
@@ -86,7 +92,9 @@ func (p *paints) paint(pixels *raster.RGBA) *raster.RGBA {
 		opaque := ground.Opaque || pixels.Opaque
 		p.frame(ground)
 		opaque = lay(ground, p.layers.under) && opaque
-		ground.Blend(pixels, 0, 0, modes[d.Blend])
+		if !p.empty {
+			ground.Blend(pixels, 0, 0, modes[d.Blend])
+		}
 		pixels.Free()
 		pixels = ground
 		if pixels.Opaque = opaque; framed && !opaque {

@@ -33,6 +33,7 @@ type Fonts struct {
 	files    map[string][]byte
 	families []Family
 	cache    *Cache
+	choosers map[string]*chooser // what was chosen for styles, which no size alters
 }
 
 // NewFonts makes them of files. cache may be nil.
@@ -40,7 +41,7 @@ func NewFonts(files map[string][]byte, families []Family, cache *Cache) *Fonts {
 	if cache == nil {
 		cache = NewCache(64 << 20)
 	}
-	return &Fonts{files, families, cache}
+	return &Fonts{files, families, cache, map[string]*chooser{}}
 }
 
 // A Cache keeps fonts that were read, the last used ones within a bound. It is safe for concurrent use.
@@ -136,7 +137,7 @@ type face struct {
 // chooser finds the face for each character of a text.
 type chooser struct {
 	fonts  *Fonts
-	style  *Style
+	style  Style
 	lang   string
 	serif  bool
 	asked  []*face
@@ -146,7 +147,17 @@ type chooser struct {
 }
 
 func (f *Fonts) choose(s *Style, lang string) *chooser {
-	c := &chooser{fonts: f, style: s, lang: lang, byFile: map[choice]*face{}, behind: map[need][]*face{}}
+	key := fmt.Sprint(s.Families, s.weight(), s.Italic, s.Variations, lang)
+	if c := f.choosers[key]; c != nil {
+		return c
+	}
+	c := f.chooserOf(s, lang)
+	f.choosers[key] = c
+	return c
+}
+
+func (f *Fonts) chooserOf(s *Style, lang string) *chooser {
+	c := &chooser{fonts: f, style: *s, lang: lang, byFile: map[choice]*face{}, behind: map[need][]*face{}}
 	for i, family := range s.families() {
 		c.serif = c.serif || i == 0 && isSerif(family)
 		if own := f.family(family); own != nil {
