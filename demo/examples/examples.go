@@ -12,6 +12,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/demo/pictures"
+	"echolane/service/workshop"
 )
 
 // Example is one picture of the documentation.
@@ -19,7 +20,13 @@ type Example struct {
 	Picture string // the file that shows it, below docs
 	Source  string // of the catalogue
 	Query   string
+	Sheet   string // that the document has for it
 }
+
+// Documents are those that have examples, below docs.
+var Documents = []string{"parameters.md", "cards.md", "text.md"}
+
+var rules = regexp.MustCompile("(?s)```css\n(.*?)```")
 
 var form = regexp.MustCompile("!\\[\\]\\((parameters/[a-z-]+\\.(?:webp|avif))\\) `([a-z-]+\\.[a-z]+)\\?([^`]+)`")
 
@@ -30,11 +37,27 @@ func Read(document string) ([]Example, error) {
 		return nil, err
 	}
 	var list []Example
+	var sheet strings.Builder
+	for _, m := range rules.FindAllStringSubmatch(string(text), -1) {
+		sheet.WriteString(m[1])
+	}
 	for _, m := range form.FindAllStringSubmatch(string(text), -1) {
-		list = append(list, Example{m[1], m[2], m[3]})
+		list = append(list, Example{m[1], m[2], m[3], sheet.String()})
 	}
 	if pictures := strings.Count(string(text), "![]("); pictures != len(list) {
 		return nil, fmt.Errorf("%s has %d pictures, and %d of them stand beside their query", document, pictures, len(list))
+	}
+	return list, nil
+}
+
+// All finds the examples of all documents.
+func All(docs string) (list []Example, err error) {
+	for _, name := range Documents {
+		more, err := Read(filepath.Join(docs, name))
+		if err != nil {
+			return nil, err
+		}
+		list = append(list, more...)
 	}
 	return list, nil
 }
@@ -46,7 +69,8 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 		return asked, shown, fmt.Errorf("%s: %w", e.Query, err)
 	}
 	doc := policy.NewDocument("examples")
-	doc.Sheet += ".hero { animation: toward 6s ease-in-out infinite alternate }\n" // as docs/parameters.md says
+	doc.Cards.Values = "open"
+	doc.Sheet += e.Sheet + ".hero { animation: toward 6s ease-in-out infinite alternate }\n" // as docs/parameters.md says
 	site, _, err := policy.Compile(doc, nil)
 	if err != nil {
 		return asked, shown, err
@@ -57,12 +81,15 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 			return render.Result{}, no
 		}
 		job := render.Job{Request: request, Limits: site.Limits, Pictures: map[string][]byte{}}
-		for _, name := range d.Pictures() {
+		for _, name := range request.Pictures() {
 			data, err := pictures.Load(strings.TrimPrefix(name, "catalogue/"))
 			if err != nil {
 				return render.Result{}, err
 			}
 			job.Pictures[name] = data
+		}
+		if err := workshop.ReadFonts(&job); err != nil {
+			return render.Result{}, err
 		}
 		return render.Variant(source, job)
 	}
@@ -80,7 +107,7 @@ func (e Example) Make(source []byte) (asked, shown render.Result, err error) {
 
 // Write makes every example's picture anew.
 func Write(docs string) error {
-	list, err := Read(filepath.Join(docs, "parameters.md"))
+	list, err := All(docs)
 	if err != nil {
 		return err
 	}

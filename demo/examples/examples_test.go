@@ -15,7 +15,7 @@ import (
 // name of the language is documented.
 func TestTheDocumentedExamplesAreWhatTheyShow(t *testing.T) {
 	const docs = "../../docs"
-	list, err := Read(filepath.Join(docs, "parameters.md"))
+	list, err := All(docs)
 	if err != nil {
 		t.Fatal(err)
 	}
