@@ -50,6 +50,12 @@ func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
 	p.click("Publish")
 	p.click("Publish anyway")
 	p.says("published, version 4")
+	// A card is drawn with what is typed.
+	p.write("* { object-fit: cover; quality: 72 }\n.card { width: 200px; height: 100px }\n.card::layer(title) { content: attr(data-title, \"Kites\"); inset: 10px; font: 20px serif; color: red }\n")
+	p.says("What cards show")
+	p.until(`[...document.querySelectorAll("input")].some(i => i.placeholder === "Kites")`)
+	p.fill("data-title", "Twine")
+	p.until(`[...document.querySelectorAll("img")].some(i => i.alt === ".card, catalogue/box-kite-cliff.jpg, draft" && i.src.includes("data-title=Twine") && i.naturalWidth === 200)`)
 }
 
 func TestMarkupIsWrittenInTheEasel(t *testing.T) {

@@ -89,10 +89,10 @@ func (d *Declarations) parseData(name, raw string) *Problem {
 
 // A Taken is a value that layers take from the URL.
 type Taken struct {
-	Name    string
-	Number  bool
-	Picture bool   // a lane/path
-	Default string // what stands there where it isn't given
+	Name    string `json:"name"`
+	Number  bool   `json:"number"`
+	Picture bool   `json:"picture"` // a lane/path
+	Default string `json:"default"` // what stands there where it isn't given
 }
 
 // TakenBy are the values that layers take, in their order, each once.

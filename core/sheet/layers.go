@@ -42,11 +42,13 @@ func (s *Sheet) Layers(d *declare.Declarations, who Client) []declare.Box {
 	return list
 }
 
-// AllLayers are the layers of every rule, as it has them by itself.
+// AllLayers are the layers of every rule, as it has them by itself, in the order in which the sheet has them first.
 func (s *Sheet) AllLayers() (list []declare.Box) {
-	for i := range s.rules {
-		if s.rules[i].layer != "" {
-			list = append(list, s.rules[i].box)
+	for _, name := range s.layers {
+		for i := range s.rules {
+			if s.rules[i].layer == name {
+				list = append(list, s.rules[i].box)
+			}
 		}
 	}
 	return list

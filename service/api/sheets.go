@@ -21,7 +21,19 @@ type Sheet struct {
 	Text    string         `json:"text"`
 	Version int64          `json:"version"` // the site's
 	Classes []string       `json:"classes"`
+	Takes   []Taken        `json:"takes"` // what its cards take from the address
 	Draft   *records.Draft `json:"draft"`
+}
+
+// Taken is a value that cards take from the address.
+type Taken declare.Taken
+
+func takenBy(s *sheet.Sheet) []Taken {
+	out := []Taken{}
+	for _, t := range declare.TakenBy(s.AllLayers()) {
+		out = append(out, Taken(t))
+	}
+	return out
 }
 
 // SheetText is what POST /sites/{site}/sheet/check and PUT /sites/{site}/sheet/draft take.
@@ -34,6 +46,7 @@ type CheckedSheet struct {
 	Problems []sheet.Problem    `json:"problems"`
 	Warnings []string           `json:"warnings"`
 	Classes  []string           `json:"classes"`
+	Takes    []Taken            `json:"takes"` // what its cards take from the address
 	Added    []string           `json:"added"`
 	Removed  []string           `json:"removed"`
 	Uses     []records.ClassUse `json:"uses"` // recent requests for classes that are no longer there
@@ -66,7 +79,7 @@ func (a *API) showSheet(c fiber.Ctx, name string) error {
 		return refuse(c, failed(err, s.Name))
 	}
 	c.Set("ETag", etag(s.Version))
-	return c.JSON(Sheet{Text: s.Document.Sheet, Version: s.Version, Classes: list(s.Sheet.Classes()), Draft: draft})
+	return c.JSON(Sheet{Text: s.Document.Sheet, Version: s.Version, Classes: list(s.Sheet.Classes()), Takes: takenBy(s.Sheet), Draft: draft})
 }
 
 func list(names []string) []string {
@@ -78,7 +91,7 @@ func list(names []string) []string {
 
 // examine holds a sheet against the site that it would be of.
 func (a *API) examine(c fiber.Ctx, s *policy.SiteSettings, text string) (CheckedSheet, *policy.Refusal) {
-	out := CheckedSheet{Problems: []sheet.Problem{}, Warnings: []string{}, Classes: []string{}, Added: []string{}, Removed: []string{}, Uses: []records.ClassUse{}}
+	out := CheckedSheet{Problems: []sheet.Problem{}, Warnings: []string{}, Classes: []string{}, Takes: []Taken{}, Added: []string{}, Removed: []string{}, Uses: []records.ClassUse{}}
 	read, err := sheet.Parse(text)
 	if err != nil {
 		out.Problems = err.(sheet.Problems)
@@ -97,7 +110,7 @@ func (a *API) examine(c fiber.Ctx, s *policy.SiteSettings, text string) (Checked
 			}
 		}
 	}
-	out.Classes = list(read.Classes())
+	out.Classes, out.Takes = list(read.Classes()), takenBy(read)
 	for _, name := range read.Classes() {
 		if !s.Sheet.Has(name) {
 			out.Added = append(out.Added, name)
@@ -258,7 +271,7 @@ type RestoreSheet struct {
 // Language is what a sheet may say.
 type Language struct {
 	Picture []declare.Property `json:"picture"` // properties of pictures
-	Layer   []declare.Property `json:"layer"`   // properties of their ::after layers
+	Layer   []declare.Property `json:"layer"`   // properties of their layers
 }
 
 func (a *API) language(c fiber.Ctx) error {
@@ -295,6 +308,15 @@ func (a *API) preview(c fiber.Ctx) error {
 	asked := declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: class}}
 	if d.Width == 0 && d.Height == 0 {
 		asked.Width = 480
+	}
+	for _, t := range declare.TakenBy(read.Layers(&asked, sheet.Client{})) { // the others are of other classes
+		value := c.Query(t.Name)
+		if value == "" {
+			continue
+		}
+		if p := asked.SetData(t.Name, value); p != nil {
+			return refuse(c, badRequest(t.Name, p.Given, t.Name+" can't be that", p.Allowed))
+		}
 	}
 	v, no := a.Maker.Preview(c.Context(), "/"+s.Name+"/"+source+"?"+asked.AddressForm(), c.Get("Accept"), read)
 	if no != nil {

@@ -76,7 +76,7 @@ export const putDraft = (site: string, body: Schemas["SheetText"]) => send<Schem
 // dropDraft is DELETE /sites/:site/sheet/draft: forget the draft.
 export const dropDraft = (site: string) => send<void>("DELETE", at`/sites/${site}/sheet/draft`);
 
-// previewAddress is GET /sites/:site/sheet/preview: a source drawn by a class.
+// previewAddress is GET /sites/:site/sheet/preview: a source drawn by a class; data-… as further parameters are what its cards show.
 export const previewAddress = (site: string, source: string, named: string, draft: boolean) => base + at`/sites/${site}/sheet/preview` + query({ source, class: named, draft });
 
 // listSheetHistory is GET /sites/:site/sheet/history: the changes in which the sheet changed, newest first.

@@ -31,7 +31,7 @@ function completions(language: Language, classes: () => string[]) {
     const word = c.matchBefore(/[\w.-]*/);
     if (!word || (word.from === word.to && !c.explicit)) return null;
     if (!inside) return word.text.startsWith(".") ? { from: word.from, options: classes().map((name) => ({ label: "." + name, type: "class" })) } : null;
-    const layer = /::?after\s*$/.test(before.slice(0, open));
+    const layer = /(::?(after|before)|::layer\([^)]*\))\s*$/.test(before.slice(0, open));
     const line = before.slice(Math.max(before.lastIndexOf(";"), open) + 1);
     const list = layer ? language.layer : language.picture;
     const [name] = line.split(":");

@@ -36,7 +36,7 @@ export function Sheet() {
   );
 }
 
-const none: CheckedSheet = { problems: [], warnings: [], classes: [], added: [], removed: [], uses: [] };
+const none: CheckedSheet = { problems: [], warnings: [], classes: [], takes: [], added: [], removed: [], uses: [] };
 
 function Work({ site, lanes }: { site: string; lanes: string[] }) {
   const queries = useQueryClient();
@@ -113,13 +113,13 @@ function Work({ site, lanes }: { site: string; lanes: string[] }) {
         </Window>
         <History site={site} version={sheet.data.version} onDone={done} onError={setError} />
       </section>
-      <Previews site={site} lanes={lanes} source={source} before={sheet.data.classes} after={result.problems.length ? undefined : result.classes} mark={saved || published} draft={changed} />
+      <Previews site={site} lanes={lanes} source={source} before={sheet.data.classes} after={result.problems.length ? undefined : result.classes} takes={result.problems.length ? sheet.data.takes : result.takes} mark={saved || published} draft={changed} />
     </div>
   );
 }
 
 // Every class drawn on a source, as it is published and as the draft has it.
-function Previews(props: { site: string; lanes: string[]; source: string; before: string[]; after: string[] | undefined; mark: string; draft: boolean }) {
+function Previews(props: { site: string; lanes: string[]; source: string; before: string[]; after: string[] | undefined; takes: CheckedSheet["takes"]; mark: string; draft: boolean }) {
   const [source, setSource] = useState(props.source);
   const settled = useSettled(source, 400);
   useEffect(() => {
@@ -133,13 +133,18 @@ function Previews(props: { site: string; lanes: string[]; source: string; before
     const one = first.data?.items[0];
     if (props.source === "" && one) setSource((s) => s || `${props.lanes[0]}/${one.path}`);
   }, [first.data]);
+  const [given, setGiven] = useState<Record<string, string>>({});
+  const values = useSettled(given, 400);
+  const data = props.takes.map((t) => values[t.name] && `&${t.name}=${encodeURIComponent(values[t.name]!)}`).join("");
+  const [words, setWords] = useState(ownWords);
+  const sample = (words: string[]) => setGiven(Object.fromEntries(props.takes.filter((t) => !t.picture).map((t, i) => [t.name, t.number ? (words[0] ? "49" : "") : words[i % words.length]!])));
   const names = ["", ...new Set([...props.before, ...(props.after ?? [])])];
   const sources = settled.split(",").map((s) => s.trim()).filter(Boolean);
   const picture = (name: string, draft: boolean, there: boolean) =>
     there ? (
       <div className="flex flex-wrap gap-2">
         {sources.map((s) => (
-          <img key={s} src={`${previewAddress(props.site, s, name, draft)}&mark=${draft ? hash(props.mark) : "published"}`} alt={`${name ? "." + name : "*"}, ${s}, ${draft ? "draft" : "published"}`} className="max-h-40 max-w-full" />
+          <img key={s} src={`${previewAddress(props.site, s, name, draft)}${data}&mark=${draft ? hash(props.mark) : "published"}`} alt={`${name ? "." + name : "*"}, ${s}, ${draft ? "draft" : "published"}`} className="max-h-40 max-w-full" />
         ))}
       </div>
     ) : (
@@ -149,6 +154,23 @@ function Previews(props: { site: string; lanes: string[]; source: string; before
     <section aria-label="What the classes do" className="flex min-h-0 flex-col gap-2 lg:overflow-y-auto">
       <SourceRow site={props.site} lanes={props.lanes} picked={sources} onPick={(s) => setSource(s.join(", "))} />
       <Field label="Drawn on" value={source} onChange={setSource} placeholder="catalogue/delta-red.jpg" hint="Sources as lane/path, divided by commas" />
+      {props.takes.length > 0 && (
+        <fieldset className="flex flex-col gap-2 border border-line p-2">
+          <legend className="px-1 text-soft">What cards show</legend>
+          <div className="grid gap-2 sm:grid-cols-2">
+            {props.takes.map((t) => (
+              <Field
+                key={t.name}
+                label={t.name}
+                value={given[t.name] ?? ""}
+                placeholder={t.default || (t.picture ? "lane/path" : t.number ? "a number" : "nothing")}
+                onChange={(v) => (setWords(ownWords), setGiven((all) => ({ ...all, [t.name]: v })))}
+              />
+            ))}
+          </div>
+          <Pick label="Sample words" value={words} options={[ownWords, ...Object.keys(samples)].map((s) => ({ value: s, text: s }))} onChange={(s) => (setWords(s), sample(samples[s] ?? [""]))} />
+        </fieldset>
+      )}
       {sources.length === 0 ? (
         <p className="text-soft">Pick a source, or several, to see what each class makes of them.</p>
       ) : (
@@ -174,6 +196,22 @@ function Previews(props: { site: string; lanes: string[]; source: string; before
     </section>
   );
 }
+
+const ownWords = "Words of your own";
+
+// Words about kites, to see what a card makes of them: short and long.
+const samples: Record<string, string[]> = {
+  English: ["Kites by hand", "Sewn in the loft above the harbour, flown on the wall on every day of steady wind"],
+  German: ["Drachenflügel", "Genäht auf dem Boden über dem Hafen, geflogen an jedem Tag mit stetigem Wind"],
+  Arabic: ["طائرة ورقية", "تحلق عالياً فوق البحر في كل يوم من أيام الريح"],
+  Hebrew: ["עפיפון אדום", "עף גבוה מעל הים בכל יום של רוח"],
+  Hindi: ["लाल पतंग", "समुद्र के ऊपर ऊँची उड़ती है जब हवा तेज़ हो"],
+  Thai: ["ว่าวสีแดง", "บินสูงเหนือทะเลในวันที่ลมแรง"],
+  Chinese: ["红色的风筝", "在大风天里高高地飞在海面上，孩子们在沙滩上奔跑"],
+  Japanese: ["赤い凧", "風の強い日に海の上を高く飛び、子どもたちは砂浜を走っている"],
+  Korean: ["빨간 연", "바람이 센 날 바다 위로 높이 날고 아이들은 모래밭을 달린다"],
+  "One long word": ["Rindfleischetikettierungsüberwachung", "Rindfleischetikettierungsüberwachungsaufgabenübertragungsgesetz"],
+};
 
 function hash(text: string): number {
   let h = 0;

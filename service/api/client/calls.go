@@ -156,7 +156,7 @@ func (c *Client) DropDraft(ctx context.Context, site string) error {
 	return c.call(ctx, "DELETE", "/sites/"+escaped(site)+"/sheet/draft", nil, nil)
 }
 
-// Preview is GET /sites/:site/sheet/preview: a source drawn by a class.
+// Preview is GET /sites/:site/sheet/preview: a source drawn by a class; data-… as further parameters are what its cards show.
 func (c *Client) Preview(ctx context.Context, site string, source string, named string, draft bool) (out []byte, err error) {
 	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/sheet/preview"+query("source", source, "class", named, "draft", draft), nil, &out)
 	return out, err
