@@ -97,6 +97,16 @@ func TestCards(t *testing.T) {
 			t.Errorf("%.60s: %+v", query, no)
 		}
 	}
+	// A card over nothing but a colour.
+	bed.Must(t, s, "lane", "add", "kestrel/plain", "--blank")
+	if m, err := png.Decode(bytes.NewReader(made("/kestrel/plain/0d1b2a?class=card&format=png&quality=lossless&data-title=Sale"))); err != nil || m.Bounds().Dx() != 400 || m.At(200, 4) == m.At(30, 180) {
+		t.Errorf("%v", err)
+	} else if r, g, b, _ := m.At(200, 2).RGBA(); r>>8 > 0x0e || g>>8 < 0x18 || g>>8 > 0x1b || b>>8 < 0x26 {
+		t.Errorf("the ground is %d %d %d", r>>8, g>>8, b>>8)
+	}
+	if no := s.Get(t, "/kestrel/plain/nocolour?class=card").Problem(t); no.Reason != "bad-path" || !strings.Contains(no.Allowed, "navy") {
+		t.Errorf("%+v", no)
+	}
 	// A site's own font, packed or not; what is none is named.
 	const branded = "/kestrel/catalogue/mark.png?class=branded&width=300&format=png&data-title=Kestrel"
 	first := made(branded)

@@ -70,7 +70,7 @@ type Signing struct {
 // Lane is a way from a site to its sources. Which fields apply depends on Kind.
 type Lane struct {
 	Name        string   `json:"name" toml:"name"`
-	Kind        string   `json:"kind" toml:"kind" words:"@kinds" comment:"folder, web, bucket, upload"`
+	Kind        string   `json:"kind" toml:"kind" words:"@kinds" comment:"folder, web, bucket, upload, blank"`
 	Folder      string   `json:"folder,omitempty" toml:"folder,omitempty"`
 	Base        string   `json:"base,omitempty" toml:"base,omitempty" comment:"what paths are appended to"`
 	Allow       []string `json:"allow,omitempty" toml:"allow,omitempty" comment:"URL patterns that sources must match"`

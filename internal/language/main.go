@@ -173,7 +173,7 @@ func laneKinds([]declare.Entry, []byte) (string, error) {
 	var b strings.Builder
 	b.WriteString("export const kinds: LaneKind[] = [\n")
 	for _, k := range lane.Described {
-		fmt.Fprintf(&b, "  {\n    name: %q,\n    fresh_s: %d,\n    where: %s,\n", k.Name, k.FreshS, strings.ReplaceAll(strings.ReplaceAll(quoted(k.Where), `","`, `", "`), "],[", "], ["))
+		fmt.Fprintf(&b, "  {\n    name: %q,\n    fresh_s: %d,\n    where: %s,\n", k.Name, k.FreshS, strings.ReplaceAll(strings.ReplaceAll(quoted(append([][]string{}, k.Where...)), `","`, `", "`), "],[", "], ["))
 		if k.URLWithout != "" {
 			fmt.Fprintf(&b, "    urlWithout: %q,\n", k.URLWithout)
 		}

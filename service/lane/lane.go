@@ -2,6 +2,7 @@
 package lane
 
 import (
+	"echolane/service/lane/blank"
 	"echolane/service/lane/bucket"
 	"echolane/service/lane/folder"
 	"echolane/service/lane/upload"
@@ -17,6 +18,7 @@ var Kinds = source.Kinds{
 	web.Kind{},
 	bucket.Kind{},
 	upload.Kind{},
+	blank.Kind{},
 }
 
 // Described is what the settings of lanes of these kinds are.

@@ -13,7 +13,7 @@ export const words = {
     other: ["refuse", "round-up"],
   },
   Lane: {
-    kind: ["folder", "web", "bucket", "upload"],
+    kind: ["folder", "web", "bucket", "upload", "blank"],
     metadata: ["strip", "keep"],
     original: ["no", "download"],
     svg: ["draw", "untouched", "refuse"],

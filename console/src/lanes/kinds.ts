@@ -79,6 +79,13 @@ export const kinds: LaneKind[] = [
       { name: "private", label: "Private addresses", hint: "Reached though they aren't public", list: true, unless: "folder" },
     ],
   },
+  {
+    name: "blank",
+    fresh_s: 86400,
+    where: [],
+    fields: [
+    ],
+  },
 ];
 
 export const limits: NumberField<"limits">[] = [
