@@ -211,7 +211,7 @@ async function pose(src, style, keyframes, animation, ms) {
   const s = document.createElement("style"), i = document.createElement("img");
   s.textContent = keyframes; document.querySelector("style.moves")?.remove(); s.className = "moves"; document.head.append(s);
   i.decoding = "sync"; i.style.cssText = style + ";animation:" + animation; i.src = src;
-  document.querySelector("img")?.remove(); document.body.append(i);
+  document.querySelector(".stage")?.remove(); document.querySelector("img")?.remove(); document.body.append(i);
   await i.decode();
   const [a] = i.getAnimations();
   a.pause(); a.currentTime = ms;
@@ -245,7 +245,7 @@ function broken(query) {
 async function paint(src, style, zoom, cut, mirror, turn, layer) {
   const i = document.createElement("img"); i.decoding = "sync"; i.style.cssText = style; document.body.style.zoom = zoom;
   i.src = await prepare(src, cut, mirror, turn, layer);
-  document.querySelector("img")?.remove(); document.body.append(i);
+  document.querySelector(".stage")?.remove(); document.querySelector("img")?.remove(); document.body.append(i);
   await i.decode();
   await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
   const b = i.getBoundingClientRect();

@@ -11,8 +11,8 @@ import (
 	"testing"
 )
 
-// parsers turn text into values, fonts and text into glyphs, and do nothing else.
-var parsers = []string{"github.com/dunglas/go-urlpattern", "github.com/nlnwa/whatwg-url/", "github.com/go-text/typesetting/", "github.com/tdewolff/parse/"}
+// parsers turn text into values, and do nothing else.
+var parsers = []string{"github.com/dunglas/go-urlpattern", "github.com/nlnwa/whatwg-url/", "github.com/tdewolff/parse/"}
 
 // compressions are what parts of files are compressed with: PNG's pixels, JPEG XL's facts.
 var compressions = []string{"github.com/klauspost/compress/zlib", "github.com/andybalholm/brotli"}

@@ -557,7 +557,7 @@ func TestLayersAreSourcesToo(t *testing.T) {
 	})
 	for query, reason := range map[string]string{
 		"after-content=url(badges/none.png)": "no-such-source", "after-content=url(nowhere/badge.png)": "no-such-lane", "background-image=url(badges/../../etc/passwd)": "bad-path",
-		"after-content=%22kite+%E5%87%A7%22": "glyphs-missing", "after-content=url(badges/badge.png)&after-width=70000px": "variant-too-large",
+		"after-content=%22kite+%EE%84%A3%22": "glyphs-missing", "after-content=url(badges/badge.png)&after-width=70000px": "variant-too-large",
 	} {
 		if no := s.Get(t, base+"&"+query).Problem(t); string(no.Reason) != reason || no.Remedy == "" {
 			t.Errorf("%s: %+v, want %s", query, no, reason)

@@ -222,3 +222,17 @@ func FuzzSet(f *testing.F) {
 		}
 	})
 }
+
+func FuzzFont(f *testing.F) {
+	f.Add(goregular.TTF)
+	f.Add([]byte("wOFF\x00\x01\x00\x00"))
+	f.Add([]byte("wOF2\x00\x01\x00\x00"))
+	own := []Family{{Name: "Brand", Faces: []Face{{File: "b"}}}}
+	s := black
+	s.Families = []string{"Brand"}
+	f.Fuzz(func(t *testing.T, data []byte) {
+		if l, err := Set("Kites & twine, ffi ÄÖ", 90, false, s, NewFonts(map[string][]byte{"b": data}, own, nil)); err == nil {
+			l.Paint(raster.NewRGBA(120, 200), 4, 4)
+		}
+	})
+}
