@@ -261,7 +261,7 @@ const demoSheet = `/* Kestrel & Twine */
 .card::layer(line) { content: attr(data-line); left: 6%; bottom: 11%; width: 52%; font: 30px/1.35 sans-serif; color: #dbe4ee; line-clamp: 2 }
 .card.tall::layer(line) { bottom: 6%; width: 88%; font-size: 38px }
 .card::layer(photo) { content: url(attr(data-photo)); right: 6%; bottom: 10%; width: 230px; height: 230px; border: 7px solid white; border-radius: 50%; object-fit: cover; object-position: subject; box-shadow: 0 8px 26px rgb(0 0 0 / 55%) }
-.card.tall::layer(photo) { bottom: auto; top: 6% }
+.card.tall::layer(photo) { bottom: auto; top: 17% }
 .card::layer(price) { content: attr(data-price type(<number>)) " €"; right: 5%; top: 9%; padding: 8px 28px; border-radius: 999px; background: linear-gradient(100deg, #c8372d, #ef7d22); color: white; font: bold 46px sans-serif; rotate: 4deg; box-shadow: 0 6px 18px rgb(0 0 0 / 45%) }
 
 @media (prefers-reduced-data: reduce) { * { quality: 50 } }
