@@ -36,7 +36,7 @@ their names, with data- or without: title is data-title. The column picture is t
 what its file is called. An empty cell gives nothing.
 
 With --to the cards are saved in a folder. What is there already stays, so that a run that was cut short goes on where it was. Without
-it they are made, and their addresses are printed. The API takes the addresses as a warming: POST /-/api/sites/{site}/warmings.
+it they are made, and their addresses are printed. The API takes the addresses as a warming: POST /-/api/v1/sites/{site}/warmings.
 
 Examples:
   echolane cards offers.csv --class card --picture catalogue/delta-red.jpg

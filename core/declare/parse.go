@@ -81,7 +81,7 @@ func Parse(query string) (Declarations, error) {
 			continue
 		}
 		i := index(name)
-		if i < 0 && len(name) > 5 && strings.EqualFold(name[:5], "data-") {
+		if i < 0 && len(name) >= 5 && strings.EqualFold(name[:5], "data-") {
 			if problem := s.upper.parseData(name, rawValue); problem != nil {
 				report(*problem)
 			}

@@ -399,10 +399,26 @@ func (b *boxed) paint(x, y float64) (*layer, error) {
 		turned, dx, dy := turnAround(surface, degrees, float64(at.X)+float64(w)/2, float64(at.Y)+float64(h)/2)
 		out.pixels, out.x, out.y = turned, int(left)-at.X+dx, int(top)-at.Y+dy
 	}
+	out.crop(int(b.slotW), int(b.slotH))
 	if functions := b.d.BackdropFilters(); len(functions) > 0 {
 		out.backdrop = b.backdropOf(p, functions, left, top, w, h, degrees)
 	}
 	return out, nil
+}
+
+// crop keeps of the pixels what lies on a canvas of w×h: all layers of a picture are there at a time.
+func (l *layer) crop(w, h int) {
+	seen := image.Rect(l.x, l.y, l.x+l.pixels.W, l.y+l.pixels.H).Intersect(image.Rect(0, 0, w, h))
+	if seen.Dx() == l.pixels.W && seen.Dy() == l.pixels.H {
+		return
+	}
+	if seen.Empty() {
+		seen = image.Rect(l.x, l.y, l.x+1, l.y+1) // nothing of it shows
+	}
+	all := l.pixels
+	l.pixels = all.View(seen.Min.X-l.x, seen.Min.Y-l.y, seen.Max.X-l.x, seen.Max.Y-l.y).Copy()
+	l.x, l.y = seen.Min.X, seen.Min.Y
+	all.Free()
 }
 
 // filters are the layer's own, in canvas pixels already.
