@@ -99,9 +99,10 @@ import (
 
 // A fontFace is one face of a file, in units of its em. It is never changed; safe for concurrent use.
 type fontFace struct {
-	face *C.hb_face_t
-	upem float64
-	axes bool // it is variable
+	face   *C.hb_face_t
+	upem   float64
+	axes   bool // it is variable
+	bitmap bool // its glyphs are pictures of pixels
 }
 
 var errFont = errors.New("it isn't a TTF, OTF, WOFF or WOFF2 font")
@@ -114,7 +115,7 @@ func openFace(data []byte, index int) (*fontFace, error) {
 	if f == nil {
 		return nil, errFont
 	}
-	out := &fontFace{face: f, upem: float64(C.hb_face_get_upem(f)), axes: C.hb_ot_var_has_data(f) != 0}
+	out := &fontFace{face: f, upem: float64(C.hb_face_get_upem(f)), axes: C.hb_ot_var_has_data(f) != 0, bitmap: C.hb_ot_color_has_png(f) != 0}
 	runtime.AddCleanup(out, func(f *C.hb_face_t) { C.hb_face_destroy(f) }, f)
 	return out, nil
 }
@@ -167,6 +168,7 @@ type shapedGlyph struct {
 	id              uint32
 	cluster         int // the first of the characters that it is of
 	advance, dx, dy float64
+	unsafe          bool // a text that is divided in front of its cluster is shaped otherwise there
 }
 
 // shape shapes the characters from one to before another; those around them are looked at. plain leaves ligatures out.
@@ -196,7 +198,8 @@ func (f *font) shape(runes []rune, from, to int, leftwards bool, script, lang st
 	infos, places := unsafe.Slice(info, n), unsafe.Slice(at, n)
 	for i := range out {
 		cluster := min(max(int(infos[i].cluster), from), to-1)
-		out[i] = shapedGlyph{uint32(infos[i].codepoint), cluster, float64(places[i].x_advance), float64(places[i].x_offset), float64(places[i].y_offset)}
+		unsafe := C.hb_glyph_info_get_glyph_flags(&infos[i])&C.HB_GLYPH_FLAG_UNSAFE_TO_BREAK != 0
+		out[i] = shapedGlyph{uint32(infos[i].codepoint), cluster, float64(places[i].x_advance), float64(places[i].x_offset), float64(places[i].y_offset), unsafe}
 	}
 	return out
 }
@@ -224,7 +227,7 @@ func (f *font) outline(id uint32, k float64) []Segment {
 // picture is a glyph that is a PNG file in its font, and the box that it fills, y downwards, in units of the em.
 func (f *font) picture(id uint32) (data []byte, x0, y0, x1, y1 float64, ok bool) {
 	defer runtime.KeepAlive(f)
-	if C.hb_ot_color_has_png(f.face) == 0 {
+	if !f.bitmap {
 		return nil, 0, 0, 0, 0, false
 	}
 	blob := C.hb_ot_color_glyph_reference_png(f.hb, C.hb_codepoint_t(id))

@@ -109,6 +109,9 @@ type paragraph struct {
 	faces    []*face   // of each character
 	scripts  []string  // of each character
 	advance  []float64 // of each character: its cluster's at the cluster's first
+	upTo     []float64 // the sum of those before each character
+	unsafe   []bool    // a line that ends before the character, or begins with it, is shaped otherwise there
+	torn     map[[2]int]float64
 	base     uint8
 }
 
@@ -137,7 +140,7 @@ func newSetter(content string, s *Style, f *Fonts) (*setter, error) {
 }
 
 func (t *setter) paragraph(runes []rune, missing map[rune]bool) *paragraph {
-	p := &paragraph{runes: runes, faces: make([]*face, len(runes)), scripts: make([]string, len(runes)), advance: make([]float64, len(runes))}
+	p := &paragraph{runes: runes, faces: make([]*face, len(runes)), scripts: make([]string, len(runes)), advance: make([]float64, len(runes)), upTo: make([]float64, len(runes)+1), unsafe: make([]bool, len(runes)+1)}
 	u := unitsOf(runes)
 	if t.style.RightToLeft {
 		p.base = 1
@@ -207,6 +210,11 @@ func (t *setter) shape(p *paragraph, from, to int) (list []shaped) {
 		if run.face != nil {
 			// With letters spaced, ligatures would tear (CSS Text Level 3, section 8.2).
 			run.glyphs = run.face.shape(p.runes, i, end, run.level&1 != 0, p.scripts[i], t.lang, t.style.LetterSpacing != 0 && !cursive[p.scripts[i]])
+			if k := t.style.Size / run.face.upem; run.face.bitmap { // browsers move the pen by whole pixels
+				for n := range run.glyphs {
+					run.glyphs[n].advance = math.Round(run.glyphs[n].advance*k) / k
+				}
+			}
 		}
 		list = append(list, run)
 		i = end
@@ -223,6 +231,7 @@ func (t *setter) measure(p *paragraph) {
 		k := t.style.Size / run.face.upem
 		for _, g := range run.glyphs {
 			p.advance[g.cluster] += g.advance * k
+			p.unsafe[g.cluster] = p.unsafe[g.cluster] || g.unsafe
 		}
 	}
 	x, stop := 0.0, 0.0
@@ -237,6 +246,7 @@ func (t *setter) measure(p *paragraph) {
 		}
 		p.advance[i] += t.extra(p, i)
 		x += p.advance[i]
+		p.upTo[i+1] = x
 	}
 }
 
@@ -272,12 +282,55 @@ func (t *setter) hangs(r rune) bool {
 	return r == ' ' || r == 0x1680 || r == 0x3000 && t.style.Space != KeepAll
 }
 
-func (p *paragraph) width(from, to int) float64 {
-	x := 0.0
-	for _, a := range p.advance[from:to] {
-		x += a
+// width is how wide a part of a paragraph is on a line of its own. What is shaped with what stands outside it (kerned, joined) is shaped
+// again.
+func (t *setter) width(p *paragraph, from, to int) float64 {
+	head, tail := from, to
+	if p.unsafe[from] {
+		for head++; head < to && (p.unsafe[head] || p.clusters[head] == 0); head++ {
+		}
 	}
-	return x
+	if p.unsafe[to] {
+		for tail--; tail > from && (p.unsafe[tail] || p.clusters[tail] == 0); tail-- {
+		}
+	}
+	if head >= tail && (head > from || tail < to) {
+		return t.alone(p, from, to)
+	}
+	return t.alone(p, from, head) + p.upTo[tail] - p.upTo[head] + t.alone(p, tail, to)
+}
+
+// alone is how wide a part is by itself.
+func (t *setter) alone(p *paragraph, from, to int) (w float64) {
+	if from >= to {
+		return 0
+	}
+	w, known := p.torn[[2]int{from, to}]
+	if known {
+		return w
+	}
+	for _, run := range t.shape(p, from, to) {
+		if run.face == nil {
+			continue
+		}
+		for _, g := range run.glyphs {
+			if p.runes[g.cluster] != '\t' {
+				w += g.advance * t.style.Size / run.face.upem
+			}
+		}
+	}
+	for i := from; i < to; i++ {
+		if p.runes[i] == '\t' {
+			w += p.advance[i]
+		} else {
+			w += t.extra(p, i)
+		}
+	}
+	if p.torn == nil {
+		p.torn = map[[2]int]float64{}
+	}
+	p.torn[[2]int{from, to}] = w
+	return w
 }
 
 // A cut is a line's part of its paragraph.
@@ -324,15 +377,17 @@ const slack = 1.0 / 64
 
 // lineEnd is where a line that begins there ends.
 func (t *setter) lineEnd(p *paragraph, start int, room float64) int {
-	x := 0.0
 	best := -1
 	hyphen := -1.0
+	shown := func(i int) float64 { // how wide the line is if it ends there
+		for i > start && t.hangs(p.runes[i-1]) {
+			i--
+		}
+		return t.width(p, start, i)
+	}
 	for i := start; i < len(p.runes); i++ {
 		if i > start && p.breaks[i] != 0 && !(t.style.NoHyphens && p.runes[i-1] == softHyphen) {
-			w := x
-			for j := i; j > start && t.hangs(p.runes[j-1]); j-- {
-				w -= p.advance[j-1]
-			}
+			w := shown(i)
 			if p.runes[i-1] == softHyphen {
 				if hyphen < 0 {
 					hyphen = t.hyphenWidth(p, i-1)
@@ -352,13 +407,8 @@ func (t *setter) lineEnd(p *paragraph, start int, room float64) int {
 				return best
 			}
 		}
-		x += p.advance[i]
 	}
-	w := x
-	for j := len(p.runes); j > start && t.hangs(p.runes[j-1]); j-- {
-		w -= p.advance[j-1]
-	}
-	switch {
+	switch w := shown(len(p.runes)); {
 	case w <= room+slack:
 		return len(p.runes)
 	case best >= 0:
@@ -390,15 +440,14 @@ func isAlnum(r rune) bool { return unicode.IsLetter(r) || unicode.IsDigit(r) }
 
 // divideWord is where a word that is too long is divided: between clusters, at least one on a line.
 func (t *setter) divideWord(p *paragraph, start, end int, room float64) int {
-	x, at := 0.0, start
-	for i := start; i < end; i++ {
-		if i > start && p.clusters[i] != 0 {
-			if x > room+slack {
+	at := start
+	for i := start + 1; i < end; i++ {
+		if p.clusters[i] != 0 {
+			if t.width(p, start, i) > room+slack {
 				break
 			}
 			at = i
 		}
-		x += p.advance[i]
 	}
 	if at == start { // not even one fits
 		for at++; at < end && p.clusters[at] == 0; at++ {
@@ -428,7 +477,7 @@ func (t *setter) content(c cut) (w float64, end int) {
 	for end > c.start && t.hangs(c.p.runes[end-1]) {
 		end--
 	}
-	w = c.p.width(c.start, end)
+	w = t.width(c.p, c.start, end)
 	if c.soft {
 		w += t.hyphenWidth(c.p, end-1)
 	}
@@ -715,7 +764,7 @@ func (t *setter) ellipsized(c cut, box, room float64) Line {
 			end--
 		}
 		one := t.paragraph(append(slices.Clone(p.runes[c.start:end]), mark...), map[rune]bool{})
-		if w := one.width(0, len(one.runes)); w <= room+slack || end <= c.start {
+		if w := t.width(one, 0, len(one.runes)); w <= room+slack || end <= c.start {
 			return t.line(cut{p: one, end: len(one.runes), last: true}, math.Max(box, 0), room)
 		}
 	}
