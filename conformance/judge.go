@@ -232,12 +232,12 @@ async function stage(html) {
 // broken gives the lines that the text of an element is in.
 function broken(query) {
   const e = document.querySelector(query), lines = []; let last = -1e9, r = document.createRange();
-  const walk = document.createTreeWalker(e, NodeFilter.SHOW_TEXT);
+  const walk = document.createTreeWalker(e, NodeFilter.SHOW_TEXT), style = getComputedStyle(e), way = style.writingMode;
   for (let n; (n = walk.nextNode()); ) for (let i = 0; i < n.data.length; ) {
     const c = String.fromCodePoint(n.data.codePointAt(i)); r.setStart(n, i); r.setEnd(n, i += c.length);
     const b = [...r.getClientRects()].pop(); if (!b || c === "\n") continue;
-    const middle = (b.top + b.bottom) / 2;
-    if (middle > last + parseFloat(getComputedStyle(e).fontSize) * 0.6) { lines.push(""); last = middle; }
+    const middle = way === "horizontal-tb" ? (b.top + b.bottom) / 2 : (b.left + b.right) / 2 * (way === "vertical-rl" ? -1 : 1);
+    if (middle > last + parseFloat(style.fontSize) * 0.6) { lines.push(""); last = middle; }
     lines[lines.length - 1] += c;
   }
   return lines.map((l) => l.trim());

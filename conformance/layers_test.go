@@ -73,7 +73,7 @@ func holdLayers(t *testing.T, cases []Layered) {
 			if err != nil {
 				t.Fatal(err)
 			}
-			if strings.Contains(l.Rule, "text-transform") || strings.Contains(l.Rule, "white-space") || strings.ContainsAny(l.Text, "\n") {
+			if strings.Contains(l.Rule, "text-transform") || strings.Contains(l.Rule, "white-space") || strings.ContainsAny(l.Text, "\n") || strings.Contains(l.Rule, "rotate: 8deg") {
 				continue // the page has the text as it's written
 			}
 			if !strings.Contains(l.Rule, "width:") {
@@ -124,7 +124,11 @@ func abs(a, b uint8) int { return max(int(a)-int(b), int(b)-int(a)) }
 func (c Layered) lines(t *testing.T, i int) []string {
 	t.Helper()
 	var b declare.Box
-	width := 0.0
+	width, side := 0.0, "width"
+	whole, edges := c.W, []int{1, 3}
+	if strings.Contains(c.Layers[i].Rule, "vertical-") {
+		side, whole, edges = "height", c.H, []int{0, 2}
+	}
 	for one := range strings.SplitSeq(c.Layers[i].Rule, ";") {
 		name, value, _ := strings.Cut(one, ":")
 		if name = strings.TrimSpace(name); name == "" {
@@ -134,10 +138,10 @@ func (c Layered) lines(t *testing.T, i int) []string {
 			t.Fatalf("%s: %v", c.Name, p)
 		}
 	}
-	if s := b.Side("width"); !s.Auto() {
-		width = s.Of(float64(c.W))
+	if s := b.Side(side); !s.Auto() {
+		width = s.Of(float64(whole))
 	}
-	for _, l := range []int{1, 3} {
+	for _, l := range edges {
 		width -= b.Paint.PaddingEdges()[l].Of(float64(c.W))
 		if side := b.Paint.BorderSides()[l]; side.Shows() {
 			width -= side.Width
@@ -166,6 +170,11 @@ func TestTextsAreAsTheBrowserSetsThem(t *testing.T) {
 		t.Fatalf("only %d texts", len(cases))
 	}
 	holdLayers(t, cases)
+}
+
+// Vertical writing is set as the browser sets it.
+func TestColumnsAreAsTheBrowserSetsThem(t *testing.T) {
+	holdLayers(t, columns())
 }
 
 func TestRandomTextsAreAsTheBrowserSetsThem(t *testing.T) {

@@ -60,6 +60,7 @@ func texts() (list []Layered) {
 		{"right", "text-align: right", words}, {"center", "text-align: center", words}, {"justify", "text-align: justify", words}, {"end", "text-align: end", words},
 		{"rtl start", "direction: rtl; font-family: Noto Sans Arabic", arabic}, {"rtl end", "direction: rtl; text-align: end; font-family: Noto Sans Arabic", arabic}, {"rtl justify", "direction: rtl; text-align: justify; font-family: Noto Sans Arabic", arabic},
 		{"latin in rtl", "direction: rtl", "Kites (red, blue) & twine: 12.5 m!"}, {"justify CJK", "text-align: justify; font-family: Noto Sans CJK JP", "風の強い日に赤い凧が海の上を高く飛び、子どもたちは砂浜を走っている。"},
+		{"brackets meet", "font-family: Noto Sans CJK JP; width: 210px", "「凧」（赤）、『糸』（麻）。：「風」・「海」《砂》〈浜〉（「空」）"}, {"brackets meet, Chinese", "font-family: Noto Sans CJK SC; width: 210px", "“风筝”（红）、《线》（麻）。：“风”·“海”（“天”）！？；（好）"}, {"brackets at the end", "font-family: Noto Sans CJK JP; width: 150px", "赤い凧は「砂浜」と（海）の上を『高く』飛ぶ"}, {"brackets, right", "font-family: Noto Sans CJK JP; width: 150px; text-align: right", "赤い凧は「砂浜」と（海）の上を『高く』飛ぶ"},
 		{"uppercase", "text-transform: uppercase", "Straße, naïve kites ﬁne"}, {"lowercase", "text-transform: lowercase", "ΟΔΥΣΣΕΥΣ Kites"}, {"capitalize", "text-transform: capitalize", "the kite-maker's loft, o'clock ąžuolas"},
 		{"balance", "text-wrap: balance", words}, {"balance two", "text-wrap: balance; text-align: center", "Spring sale on all delta kites this week"}, {"nowrap", "text-wrap: nowrap", words},
 		{"pre", "white-space: pre", "a  b\n   c\td"}, {"pre-wrap", "white-space: pre-wrap", "one   two three   four five six seven eight\nnine ten"}, {"normal", "white-space: normal", "one\ntwo   three\nfour"}, {"pre-line", "white-space: pre-line", "one   two\n\n  three"},
@@ -68,7 +69,7 @@ func texts() (list []Layered) {
 		{"soft hyphens", "", "ex\u00adtra\u00ador\u00addi\u00adnary kites are a re\u00admark\u00adable sight in\u00addeed"}, {"hyphens none", "hyphens: none", "ex\u00adtra\u00ador\u00addi\u00adnary kites are a re\u00admark\u00adable sight in\u00addeed"},
 		{"shadow", "text-shadow: 2px 3px 4px rgb(0 0 0 / 60%)", words}, {"two shadows", "text-shadow: 0 0 2px white, 3px 3px 0 #c00; color: #123", words},
 		{"stroke", "-webkit-text-stroke: 2px #c00; font-size: 40px", "Kites"}, {"stroke alone", "-webkit-text-stroke: 1px black; color: transparent; font-size: 44px", "Twine"},
-		{"underline", "text-decoration: underline", words}, {"underline colour", "text-decoration: underline #c00; font-size: 30px", "flying quickly"}, {"line-through", "text-decoration: line-through", words}, {"overline", "text-decoration: overline", words},
+		{"underline", "text-decoration: underline", words}, {"underline colour", "text-decoration: underline #c00; font-size: 30px", "flying quickly"}, {"all lines, 36", "text-decoration: underline overline line-through #c00; font-size: 36px; line-height: 1.5", "flying quickly"}, {"all lines, 16", "text-decoration: underline overline line-through #c00; font-size: 16px; line-height: 1.5", "flying quickly"}, {"line-through", "text-decoration: line-through", words}, {"overline", "text-decoration: overline", words},
 		{"line-height", "line-height: 2", words}, {"line-height px", "line-height: 21px", words}, {"line-height tight", "line-height: 0.9", words}, {"size large", "font-size: 96px; width: 400px", "Kites"}, {"size small", "font-size: 9px", words},
 		{"half transparent", "color: rgb(200 0 0 / 50%)", words}, {"padding", "padding: 10px 24px 6px 12px; background-color: #fff8", words}, {"border", "border: 3px solid #246; border-radius: 12px; padding: 6px", words},
 		{"opacity", "opacity: .5", words}, {"rotate", "rotate: -8deg", words}, {"blur", "filter: blur(2px)", words}, {"multiply", "mix-blend-mode: multiply; color: #c60", words},
@@ -79,6 +80,37 @@ func texts() (list []Layered) {
 	} {
 		least := map[string]float64{"justify CJK": 29}[p.name] // where the browser rounds to whole pixels
 		list = append(list, Layered{Name: p.name, Least: least, W: 420, H: 300, Slot: slot, Layers: []Box{{Rule: "inset: 0; background-color: #eef2f7"}, {Rule: "left: 10px; top: 12px; width: 300px; font-size: 20px;" + p.rule, Text: p.text}}})
+	}
+	return list
+}
+
+// columns are the cases of vertical writing.
+func columns() (list []Layered) {
+	const japanese = "風の強い日に赤い凧が海の上を高く飛び、子どもたちは「砂浜」を走っている。2027年にはKiteが12枚もあがった。"
+	const chinese = "红色的风筝在大风天里高高地飞在海面上，孩子们在沙滩上奔跑，线很长。"
+	const korean = "바람이 센 날 빨간 연이 바다 위로 높이 날고 아이들은 모래밭을 달린다"
+	const jp, sc, kr = "font-family: Noto Sans, Noto Sans CJK JP;", "font-family: Noto Sans CJK SC;", "font-family: Noto Sans CJK KR;"
+	const box = "left: 30px; top: 12px; width: 360px; height: 260px; font-size: 20px;"
+	for _, p := range []struct{ name, rule, text string }{
+		{"japanese", jp + box, japanese}, {"japanese alone", "font-family: Noto Sans CJK JP;" + box, japanese}, {"chinese", sc + box, chinese}, {"korean", kr + box, korean},
+		{"words", box, "Twelve delta kites, sewn by hand in the loft above the harbour, fly best in a steady breeze of four to five."},
+		{"left to right", "writing-mode: vertical-lr;" + jp + box, japanese}, {"small", jp + "left: 10px; top: 10px; width: 200px; height: 150px; font-size: 13px; line-height: 1.7", japanese},
+		{"large", "font-family: Noto Serif CJK JP; left: 20px; top: 10px; width: 380px; height: 280px; font-size: 46px; line-height: 1.1", "凧あげ大会、秋の空"},
+		{"as high as it needs", jp + "right: 20px; top: 12px; font-size: 24px", "凧の店"}, {"in the middle", jp + box + "text-align: center; align-content: center", "凧の店\n二〇二七年"},
+		{"at the end", jp + box + "text-align: end; align-content: end", "凧の店\n二〇二七年"}, {"justify", "font-family: Noto Sans CJK JP; text-align: justify;" + box, japanese},
+		{"letters spaced", jp + box + "letter-spacing: 3px", japanese}, {"upright", "text-orientation: upright;" + jp + box, "凧 Kite 12"}, {"sideways", "text-orientation: sideways;" + jp + box, "凧とKite 12枚。"},
+		{"bold", jp + box + "font-weight: bold; color: #a00", "赤い凧と青い凧"}, {"padding", jp + box + "padding: 10px 24px 6px 12px; background-color: #fff8; border: 2px solid #246", japanese},
+		{"shadow", jp + box + "text-shadow: 2px 3px 4px rgb(0 0 0 / 60%)", "赤い凧と青い凧"}, {"stroke", jp + box + "-webkit-text-stroke: 1.5px #c00; font-size: 44px", "凧 Kite"},
+		{"arabic", "font-family: Noto Sans, Noto Sans Arabic; direction: rtl;" + box, "الطائرة الورقية تحلق عالياً فوق الشاطئ في يوم عاصف"}, {"emoji", "font-family: Noto Sans, Noto Sans CJK JP, Noto Color Emoji;" + box, "凧🪁が海🌊の上"},
+		{"quotes and dashes", "font-family: Noto Sans CJK JP;" + box, "「凧」——『糸』（赤）…〜ー。、ッャ"}, {"clamp", jp + "left: 30px; top: 12px; width: 360px; height: 150px; font-size: 20px; line-height: 1.5; font-variation-settings: normal", japanese},
+		{"underline", jp + box + "text-decoration: underline #c00", "赤い凧と青い凧"}, {"all lines, 36", jp + box + "text-decoration: underline overline line-through #c00; font-size: 36px; line-height: 1.5", "赤い凧と青い凧"}, {"all lines, 15", jp + box + "text-decoration: underline overline line-through #c00; font-size: 15px; line-height: 1.5", "赤い凧と青い凧"}, {"overline", jp + box + "text-decoration: overline #c00", "赤い凧と青い凧"}, {"line-through", jp + box + "text-decoration: line-through #c00", "赤い凧と青い凧"},
+		{"underline of words", box + "text-decoration: underline #c00", "flying kites quickly"}, {"rotate", jp + box + "rotate: 8deg", "赤い凧と青い凧"},
+	} {
+		rule := p.rule
+		if !strings.Contains(rule, "writing-mode") {
+			rule = "writing-mode: vertical-rl;" + rule
+		}
+		list = append(list, Layered{Name: "vertical " + p.name, W: 420, H: 300, Slot: "background-color: #eef2f7", Layers: []Box{{Rule: "inset: 0; background-color: #eef2f7"}, {Rule: rule, Text: p.text}}})
 	}
 	return list
 }
@@ -94,6 +126,10 @@ func randomTexts(r *rand.Rand, n int) (list []Layered) {
 			words = words[:2+r.IntN(len(words)-2)]
 		}
 		size := 11 + r.IntN(30)
+		if cjk := strings.Contains(s.families, "CJK"); cjk && r.IntN(3) == 0 {
+			s.rule = pick("writing-mode: vertical-rl; height: 200px", "writing-mode: vertical-rl; height: 330px", "writing-mode: vertical-lr; height: 270px")
+			s.name += " vertical"
+		}
 		rule := fmt.Sprintf("font-family: %s; font-size: %dpx; width: %dpx; left: %dpx; top: %dpx; %s", s.families, size, 120+r.IntN(280), r.IntN(20), r.IntN(20), s.rule)
 		rule += pick("", "; font-weight: bold", "; font-weight: 600", "; text-align: center", "; text-align: end", "; text-align: right")
 		rule += pick("", "; line-height: 1.2", "; line-height: 1.6", "; line-height: 30px")

@@ -121,6 +121,8 @@ var boxProperties = []boxProperty{
 	{"text-shadow", "at most 8 shadows, such as 0 2px 6px black, or none", []string{"none"}, readTextShadow},
 	{"-webkit-text-stroke", "a width and a colour, such as 2px black", nil, readStroke},
 	keywordsOf("direction", "ltr or rtl", "ltr", "rtl"),
+	keywordsOf("writing-mode", "horizontal-tb, or vertical-rl or vertical-lr: lines go down, the first is the rightmost or the leftmost", "horizontal-tb", "vertical-rl", "vertical-lr"),
+	keywordsOf("text-orientation", "mixed, upright or sideways: how characters stand in vertical writing", "mixed", "upright", "sideways"),
 	{"text-decoration", "none, or underline, overline and line-through, with a colour or without", []string{"none", "underline", "overline", "line-through"}, readDecoration},
 	keywordsOf("hyphens", "none or manual, which is initial: a soft hyphen shows where a line ends at it", "none", "manual"),
 }

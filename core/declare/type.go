@@ -31,10 +31,15 @@ type Type struct {
 	StrokeColor   Color
 	Color         Color
 	RightToLeft   bool
+	Writing       string   // horizontal-tb, vertical-rl, vertical-lr
+	Orientation   string   // mixed, upright, sideways
 	Lines         []string // underline, overline, line-through
 	LineColor     Color    // not declared: the text's
 	Hyphens       bool
 }
+
+// Vertical reports whether lines go down.
+func (t *Type) Vertical() bool { return t.Writing != "" && t.Writing != "horizontal-tb" }
 
 // Variation is a variable font's axis and where the font stands on it.
 type Variation struct {
@@ -93,6 +98,7 @@ func (b *Box) Type() Type {
 		t.StrokeColor = t.Color
 	}
 	t.RightToLeft = b.of("direction") == "rtl"
+	t.Writing, t.Orientation = b.or("writing-mode", "horizontal-tb"), b.or("text-orientation", "mixed")
 	t.Lines, t.LineColor, _ = parseDecoration(b.of("text-decoration"))
 	t.Hyphens = b.or("hyphens", "manual") == "manual"
 	return t

@@ -140,29 +140,26 @@ func (b *boxed) place() (x, y float64, err error) {
 		w = h * ratio
 	}
 	if !isPicture && shown {
-		// As wide as it needs, and no wider than what is left of the slot.
-		room := w - frameW
-		shrink := w < 0
-		if shrink {
-			room = b.slotW - frameW
-			for _, i := range []int{1, 3} {
-				if in[i].Declared {
-					room -= at(i, b.slotW)
-				}
+		within := func(side, frame float64) float64 {
+			if side < 0 {
+				return -1
 			}
+			return math.Max(0, side-frame)
 		}
-		high := -1.0
-		if h >= 0 {
-			high = math.Max(0, h-frameH)
-		}
-		if b.letters, err = b.set(words(content), math.Max(1, room), high, shrink); err != nil {
+		if err := b.setWords(words(content), within(w, frameW), within(h, frameH), func(i int, whole float64) float64 {
+			if in[i].Declared {
+				return at(i, whole)
+			}
+			return 0
+		}); err != nil {
 			return 0, 0, err
 		}
+		tw, th := b.letters.Size()
 		if w < 0 {
-			w = b.letters.Width + frameW
+			w = tw + frameW
 		}
 		if h < 0 {
-			h = b.letters.Height + frameH
+			h = th + frameH
 		}
 	}
 	w, h = math.Max(w, frameW), math.Max(h, frameH)
@@ -192,6 +189,22 @@ func (b *boxed) place() (x, y float64, err error) {
 		y = b.slotH - at(2, b.slotH) - h
 	}
 	return x, y, nil
+}
+
+// setWords sets the layer's text in a box whose sides are given, below 0 where they follow from it. inset is how far an edge is from the
+// slot's.
+func (b *boxed) setWords(content string, w, h float64, inset func(i int, whole float64) float64) (err error) {
+	// Along its lines a box is as long as they need, and no longer than what is left of the slot.
+	along, across, before, behind, whole := w, h, 3, 1, b.slotW
+	if t := b.box.Type(); t.Vertical() {
+		along, across, before, behind, whole = h, w, 0, 2, b.slotH
+	}
+	shrink := along < 0
+	if shrink {
+		along = whole - b.edge[before] - b.edge[behind] - inset(before, whole) - inset(behind, whole)
+	}
+	b.letters, err = b.set(content, math.Max(1, along), across, shrink)
+	return err
 }
 
 // side is a width or height that is given, below 0 where it follows from the content.
@@ -256,6 +269,8 @@ func TextStyle(t declare.Type, k float64) text.Style {
 	}
 	s.Align = map[string]text.Align{"start": text.Start, "end": text.End, "left": text.Left, "right": text.Right, "center": text.Center, "justify": text.Justify}[t.Align]
 	s.Transform = map[string]text.Transform{"uppercase": text.Uppercase, "lowercase": text.Lowercase, "capitalize": text.Capitalize}[t.Transform]
+	s.Writing = map[string]text.Writing{"vertical-rl": text.VerticalRL, "vertical-lr": text.VerticalLR}[t.Writing]
+	s.Orientation = map[string]text.Orientation{"upright": text.Upright, "sideways": text.Sideways}[t.Orientation]
 	s.Space = map[string]text.Space{"normal": text.Collapse, "pre-line": text.KeepBreaks, "pre": text.KeepAll, "pre-wrap": text.KeepAll}[t.Space]
 	if t.LineColor.Declared {
 		s.LineColor = straightOf(t.LineColor)
@@ -486,15 +501,20 @@ func scaledShadow(s declare.InnerShadow, k float64) declare.InnerShadow {
 // lettersAt is where the text's box lies in the layer's.
 func (b *boxed) lettersAt() (x, y float64) {
 	x, y = b.edge[3], b.edge[0]
-	free := b.boxH - b.edge[0] - b.edge[2] - b.letters.Height
-	if free > 0 {
-		switch b.box.Type().Middle {
-		case "center":
-			y += free / 2
-		case "end":
-			y += free
-		}
+	t := b.box.Type()
+	w, h := b.letters.Size()
+	free, along := b.boxH-b.edge[0]-b.edge[2]-h, &y
+	if t.Vertical() {
+		free, along = b.boxW-b.edge[1]-b.edge[3]-w, &x
 	}
+	part := 0.0 // of what is free that comes before the text
+	if free > 0 {
+		part = map[string]float64{"center": 0.5, "end": 1}[t.Middle]
+	}
+	if t.Writing == "vertical-rl" { // the first line is the rightmost
+		part = 1 - part
+	}
+	*along += part * free
 	return x, y
 }
 
@@ -521,7 +541,9 @@ func (b *boxed) reach(w, h int, dx, dy float64) image.Rectangle {
 			}
 		}
 		if len(t.Lines) > 0 {
-			r = r.Union(image.Rect(int(lx), int(math.Floor(ly-t.Size*b.k)), int(math.Ceil(lx+b.letters.Width)), int(math.Ceil(ly+b.letters.Height+t.Size*b.k))))
+			lw, lh := b.letters.Size()
+			far := t.Size * b.k
+			r = r.Union(image.Rect(int(math.Floor(lx-far)), int(math.Floor(ly-far)), int(math.Ceil(lx+lw+far)), int(math.Ceil(ly+lh+far))))
 		}
 	}
 	for _, f := range b.filters() {

@@ -24,6 +24,7 @@ type stampKey struct {
 	face *face
 	id   uint32
 	part uint8 // of a pixel, in quarters
+	lies bool
 }
 
 // pen draws the glyphs of one layout.
@@ -54,7 +55,14 @@ func (l *Layout) Ink(x, y float64) image.Rectangle {
 func (l *Layout) each(x, y float64, do func(g placed, gx, gy float64)) {
 	for i := range l.Lines {
 		line := &l.Lines[i]
-		base := math.Round(y + line.Baseline)
+		base := math.Round(l.base(line, x, y))
+		if l.style.Writing != Horizontal {
+			base = math.Ceil(l.base(line, x, y) - 0.5) // as if it were turned
+			for _, g := range line.glyphs {
+				do(g, base-g.y, math.Round(y+line.X)+g.x)
+			}
+			continue
+		}
 		for _, g := range line.glyphs {
 			do(g, x+line.X+g.x, base+g.y)
 		}
@@ -78,7 +86,7 @@ func (l *Layout) Paint(to *raster.RGBA, x, y float64) {
 			paintShadow(to, cover, s.Shadows[i])
 		}
 	}
-	l.under(to, x, y, &p)
+	l.paintUnder(to, x, y)
 	l.each(x, y, func(g placed, gx, gy float64) {
 		if st, px, py := p.stamp(g, gx, gy); st != nil {
 			st.onto(to, px, py, s.Color)
@@ -116,19 +124,27 @@ func paintShadow(to *raster.RGBA, cover raster.Plane, s Shadow) {
 
 // stamp is a glyph as it is drawn with its origin at gx, gy, and the pixel that it is drawn from.
 func (p *pen) stamp(g placed, gx, gy float64) (s *stamp, px, py int) {
-	fx, fy := math.Floor(gx), math.Floor(gy+0.5)
-	part := uint8(math.Floor((gx-fx)*4 + 0.5))
+	along, across := gx, gy // the line on which it stands
+	if g.lies {
+		along, across = gy, gx
+	}
+	whole, across0 := math.Floor(along), math.Floor(across+0.5)
+	part := uint8(math.Floor((along-whole)*4 + 0.5))
 	if part == 4 {
-		fx, part = fx+1, 0
+		whole, part = whole+1, 0
 	}
-	px, py = int(fx), int(fy)
+	px, py = int(whole), int(across0)
+	dx, dy := float64(part)/4, 0.0
+	if g.lies {
+		px, py, dx, dy = py, px, dy, dx
+	}
 	if p.size > largest {
-		return p.draw(g, gx-fx, gy-fy), px, py
+		return p.draw(g, gx-float64(px), gy-float64(py)), px, py
 	}
-	key := stampKey{g.face, g.id, part}
+	key := stampKey{g.face, g.id, part, g.lies}
 	s, ok := p.stamps[key]
 	if !ok {
-		s = p.draw(g, float64(part)/4, 0)
+		s = p.draw(g, dx, dy)
 		p.stamps[key] = s
 	}
 	return s, px, py
@@ -139,12 +155,15 @@ const mostStamp = 8192
 
 func (p *pen) draw(g placed, dx, dy float64) *stamp {
 	if s, ok := p.picture(g); ok {
+		if s != nil && g.lies {
+			return s.lie()
+		}
 		return s
 	}
 	if layers := g.face.tints(g.id); layers != nil {
 		return p.layered(g, layers, dx, dy)
 	}
-	o := outline(g.face, g.id, p.size)
+	o := g.outline(p.size)
 	if o == nil {
 		return nil
 	}
@@ -164,6 +183,15 @@ func (p *pen) fill(o []Segment, dx, dy float64) *stamp {
 	img := image.NewAlpha(image.Rect(0, 0, w, h))
 	p.z.Draw(img, img.Rect, image.Opaque, image.Point{})
 	return &stamp{cover: img.Pix, x: int(left), y: int(top), w: w, h: h}
+}
+
+// outline is the glyph's as it stands or lies.
+func (g placed) outline(size float64) []Segment {
+	o := outline(g.face, g.id, size)
+	if g.lies {
+		return lain(o)
+	}
+	return o
 }
 
 // outline is a glyph's, in pixels from its origin, y downwards, with what is made up for a face that lacks a style.

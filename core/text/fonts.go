@@ -132,6 +132,8 @@ type face struct {
 	choice
 	ascent, descent float64 // of an em
 	gap             float64
+
+	dots, colon, semicolon side // once they were looked at
 }
 
 // chooser finds the face for each character of a text.

@@ -65,6 +65,13 @@ package text
 // 	return face;
 // }
 //
+// static int has_columns(hb_face_t *face) {
+// 	hb_blob_t *blob = hb_face_reference_table(face, HB_TAG('v','m','t','x'));
+// 	unsigned n = hb_blob_get_length(blob);
+// 	hb_blob_destroy(blob);
+// 	return n > 0;
+// }
+//
 // static hb_font_t *open_font(hb_face_t *face, hb_variation_t *v, unsigned n) {
 // 	hb_font_t *font = hb_font_create(face);
 // 	int upem = hb_face_get_upem(face);
@@ -74,16 +81,20 @@ package text
 // 	return font;
 // }
 //
-// static hb_buffer_t *shape_run(hb_font_t *font, const uint32_t *text, int n, int from, int to, int leftwards, const char *script, const char *lang, int plain) {
+// static hb_buffer_t *shape_run(hb_font_t *font, const uint32_t *text, int n, int from, int to, int way, const char *script, const char *lang, int plain, const int *trims, int n_trims) {
 // 	hb_buffer_t *b = hb_buffer_create();
 // 	hb_buffer_add_utf32(b, text, n, from, to - from);
-// 	hb_buffer_set_direction(b, leftwards ? HB_DIRECTION_RTL : HB_DIRECTION_LTR);
+// 	hb_buffer_set_direction(b, (hb_direction_t)way);
 // 	hb_buffer_set_script(b, hb_script_from_string(script, 4));
 // 	hb_buffer_set_language(b, hb_language_from_string(lang, -1));
-// 	static const hb_feature_t no[] = {
-// 		{HB_TAG('l','i','g','a'), 0, 0, HB_FEATURE_GLOBAL_END}, {HB_TAG('c','l','i','g'), 0, 0, HB_FEATURE_GLOBAL_END},
-// 		{HB_TAG('d','l','i','g'), 0, 0, HB_FEATURE_GLOBAL_END}, {HB_TAG('h','l','i','g'), 0, 0, HB_FEATURE_GLOBAL_END}, {HB_TAG('c','a','l','t'), 0, 0, HB_FEATURE_GLOBAL_END}};
-// 	hb_shape(font, b, plain ? no : NULL, plain ? 5 : 0);
+// 	static const hb_tag_t ligatures[] = {HB_TAG('l','i','g','a'), HB_TAG('c','l','i','g'), HB_TAG('d','l','i','g'), HB_TAG('h','l','i','g'), HB_TAG('c','a','l','t')};
+// 	hb_tag_t trim = HB_DIRECTION_IS_VERTICAL((hb_direction_t)way) ? HB_TAG('v','h','a','l') : HB_TAG('h','a','l','t');
+// 	hb_feature_t *list = malloc((n_trims + 5) * sizeof *list);
+// 	int k = 0;
+// 	for (int i = 0; list && plain && i < 5; i++) list[k++] = (hb_feature_t){ligatures[i], 0, 0, HB_FEATURE_GLOBAL_END};
+// 	for (int i = 0; list && i < n_trims; i++) list[k++] = (hb_feature_t){trim, 1, trims[i], trims[i] + 1};
+// 	hb_shape(font, b, list, k);
+// 	free(list);
 // 	return b;
 // }
 import "C"
@@ -99,10 +110,11 @@ import (
 
 // A fontFace is one face of a file, in units of its em. It is never changed; safe for concurrent use.
 type fontFace struct {
-	face   *C.hb_face_t
-	upem   float64
-	axes   bool // it is variable
-	bitmap bool // its glyphs are pictures of pixels
+	face    *C.hb_face_t
+	upem    float64
+	axes    bool // it is variable
+	bitmap  bool // its glyphs are pictures of pixels
+	columns bool // it says how upright characters move the pen in vertical writing
 }
 
 var errFont = errors.New("it isn't a TTF, OTF, WOFF or WOFF2 font")
@@ -115,7 +127,7 @@ func openFace(data []byte, index int) (*fontFace, error) {
 	if f == nil {
 		return nil, errFont
 	}
-	out := &fontFace{face: f, upem: float64(C.hb_face_get_upem(f)), axes: C.hb_ot_var_has_data(f) != 0, bitmap: C.hb_ot_color_has_png(f) != 0}
+	out := &fontFace{face: f, upem: float64(C.hb_face_get_upem(f)), axes: C.hb_ot_var_has_data(f) != 0, bitmap: C.hb_ot_color_has_png(f) != 0, columns: C.has_columns(f) != 0}
 	runtime.AddCleanup(out, func(f *C.hb_face_t) { C.hb_face_destroy(f) }, f)
 	return out, nil
 }
@@ -171,8 +183,32 @@ type shapedGlyph struct {
 	unsafe          bool // a text that is divided in front of its cluster is shaped otherwise there
 }
 
-// shape shapes the characters from one to before another; those around them are looked at. plain leaves ligatures out.
-func (f *font) shape(runes []rune, from, to int, leftwards bool, script, lang string, plain bool) []shapedGlyph {
+// A heading is which way the pen goes.
+type heading C.int
+
+const (
+	rightwards heading = C.HB_DIRECTION_LTR
+	leftwards  heading = C.HB_DIRECTION_RTL
+	downwards  heading = C.HB_DIRECTION_TTB
+	upwards    heading = C.HB_DIRECTION_BTT
+)
+
+// along is the heading of characters at a level, which stand upright in vertical writing or don't.
+func along(level uint8, upright bool) heading {
+	switch {
+	case upright && level&1 != 0:
+		return upwards
+	case upright:
+		return downwards
+	case level&1 != 0:
+		return leftwards
+	}
+	return rightwards
+}
+
+// shape shapes the characters from one to before another; those around them are looked at. plain leaves ligatures out. The glyphs stand in
+// the order in which they are seen. trims are the characters that lose their empty half.
+func (f *font) shape(runes []rune, from, to int, way heading, script, lang string, plain bool, trims []int) []shapedGlyph {
 	if to <= from {
 		return nil
 	}
@@ -185,7 +221,17 @@ func (f *font) shape(runes []rune, from, to int, leftwards bool, script, lang st
 		}
 		return 0
 	}
-	b := C.shape_run(f.hb, (*C.uint32_t)(unsafe.Pointer(&runes[0])), C.int(len(runes)), C.int(from), C.int(to), flag(leftwards), code, name, flag(plain))
+	var list []C.int
+	for _, at := range trims {
+		if at >= from && at < to {
+			list = append(list, C.int(at))
+		}
+	}
+	var first *C.int
+	if len(list) > 0 {
+		first = &list[0]
+	}
+	b := C.shape_run(f.hb, (*C.uint32_t)(unsafe.Pointer(&runes[0])), C.int(len(runes)), C.int(from), C.int(to), C.int(way), code, name, flag(plain), first, C.int(len(list)))
 	defer C.hb_buffer_destroy(b)
 	runtime.KeepAlive(f)
 	var n C.uint
@@ -199,7 +245,11 @@ func (f *font) shape(runes []rune, from, to int, leftwards bool, script, lang st
 	for i := range out {
 		cluster := min(max(int(infos[i].cluster), from), to-1)
 		unsafe := C.hb_glyph_info_get_glyph_flags(&infos[i])&C.HB_GLYPH_FLAG_UNSAFE_TO_BREAK != 0
-		out[i] = shapedGlyph{uint32(infos[i].codepoint), cluster, float64(places[i].x_advance), float64(places[i].x_offset), float64(places[i].y_offset), unsafe}
+		advance := float64(places[i].x_advance)
+		if way == downwards || way == upwards {
+			advance = -float64(places[i].y_advance)
+		}
+		out[i] = shapedGlyph{uint32(infos[i].codepoint), cluster, advance, float64(places[i].x_offset), float64(places[i].y_offset), unsafe}
 	}
 	return out
 }

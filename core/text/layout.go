@@ -10,7 +10,8 @@ import (
 // MostCharacters is how long a text may be.
 const MostCharacters = 10_000
 
-// A Layout is text in lines. Lengths are pixels from the top left corner of its box.
+// A Layout is text in lines. Lengths are pixels; in vertical writing they are as if its lines went from left to right and its box were
+// turned a quarter to the left (Size is that of the box as it's seen).
 type Layout struct {
 	Width, Height float64 // of the box: as wide as was given, or as the longest line
 	Lines         []Line
@@ -37,6 +38,7 @@ type placed struct {
 	face *face
 	id   uint32
 	x, y float64 // of its origin, from the start of the line and from the baseline, y downwards
+	lies bool    // on its side
 }
 
 // Set sets a text in lines of a width: 0 or less is as wide as it needs. With shrink the box is no wider than its longest line. Its error is
@@ -106,12 +108,13 @@ type paragraph struct {
 	levels   []uint8
 	breaks   []uint8 // before each character and at the end: 1 where a line may end
 	clusters []uint8
-	faces    []*face   // of each character
-	scripts  []string  // of each character
-	advance  []float64 // of each character: its cluster's at the cluster's first
-	upTo     []float64 // the sum of those before each character
-	unsafe   []bool    // a line that ends before the character, or begins with it, is shaped otherwise there
-	torn     map[[2]int]float64
+	faces    []*face           // of each character
+	scripts  []string          // of each character
+	upright  []bool            // of each character: it stands in vertical writing
+	advance  []float64         // of each character: its cluster's at the cluster's first
+	upTo     []float64         // the sum of those before each character
+	unsafe   []bool            // a line that ends before the character, or begins with it, is shaped otherwise there
+	torn     map[piece]float64 // how wide pieces are
 	base     uint8
 }
 
@@ -141,12 +144,17 @@ func newSetter(content string, s *Style, f *Fonts) (*setter, error) {
 
 func (t *setter) paragraph(runes []rune, missing map[rune]bool) *paragraph {
 	p := &paragraph{runes: runes, faces: make([]*face, len(runes)), scripts: make([]string, len(runes)), advance: make([]float64, len(runes)), upTo: make([]float64, len(runes)+1), unsafe: make([]bool, len(runes)+1)}
+	p.upright = make([]bool, len(runes))
 	u := unitsOf(runes)
 	if t.style.RightToLeft {
 		p.base = 1
 	}
 	p.levels = u.levels(t.style.RightToLeft)
-	p.breaks, p.clusters = u.divide(lines, t.lang+"@lb=normal"), u.divide(clusters, t.lang)
+	if t.style.Writing != Horizontal && t.style.Orientation == Upright { // all characters count as going from left to right
+		clear(p.levels)
+		p.base = 0
+	}
+	p.breaks, p.clusters = unitsOf(quotesAsBrackets(runes)).divide(lines, t.lang+"@lb=normal"), u.divide(clusters, t.lang)
 	for i := 1; i < len(runes); i++ {
 		if a, b := runes[i-1], runes[i]; a > ' ' && a < 0x7F && b > ' ' && b < 0x7F {
 			before := rune(0)
@@ -183,8 +191,9 @@ func (t *setter) paragraph(runes []rune, missing map[rune]bool) *paragraph {
 			}
 			got = t.choose.primary()
 		}
+		upright := t.style.stands(runes[i])
 		for ; i < end; i++ {
-			p.faces[i], p.scripts[i] = got, own
+			p.faces[i], p.scripts[i], p.upright[i] = got, own, upright
 		}
 	}
 	t.measure(p)
@@ -195,21 +204,29 @@ func (t *setter) paragraph(runes []rune, missing map[rune]bool) *paragraph {
 type shaped struct {
 	start, end int
 	level      uint8
+	upright    bool
 	face       *face
 	glyphs     []shapedGlyph
 }
 
-// shape shapes a part of a paragraph, in logical order of its runs.
-func (t *setter) shape(p *paragraph, from, to int) (list []shaped) {
+// shape shapes a part of a paragraph, in logical order of its runs. With full it is a line that is full but for the empty half of its last
+// character.
+func (t *setter) shape(p *paragraph, from, to int, full bool) (list []shaped) {
+	trims := t.trims(p, from, to, full)
 	for i := from; i < to; {
 		end := i + 1
-		for end < to && p.faces[end] == p.faces[i] && p.levels[end] == p.levels[i] && p.scripts[end] == p.scripts[i] {
+		for end < to && p.faces[end] == p.faces[i] && p.levels[end] == p.levels[i] && p.scripts[end] == p.scripts[i] && p.upright[end] == p.upright[i] {
 			end++
 		}
-		run := shaped{start: i, end: end, level: p.levels[i], face: p.faces[i]}
+		run := shaped{start: i, end: end, level: p.levels[i], upright: p.upright[i], face: p.faces[i]}
 		if run.face != nil {
 			// With letters spaced, ligatures would tear (CSS Text Level 3, section 8.2).
-			run.glyphs = run.face.shape(p.runes, i, end, run.level&1 != 0, p.scripts[i], t.lang, t.style.LetterSpacing != 0 && !cursive[p.scripts[i]])
+			run.glyphs = run.face.shape(p.runes, i, end, along(run.level, run.upright), p.scripts[i], t.lang, t.style.LetterSpacing != 0 && !cursive[p.scripts[i]], trims)
+			if run.upright {
+				for n, g := range run.glyphs {
+					run.glyphs[n].advance = run.face.falls(g, t.style.Size)
+				}
+			}
 			if k := t.style.Size / run.face.upem; run.face.bitmap { // browsers move the pen by whole pixels
 				for n := range run.glyphs {
 					run.glyphs[n].advance = math.Round(run.glyphs[n].advance*k) / k
@@ -224,7 +241,7 @@ func (t *setter) shape(p *paragraph, from, to int) (list []shaped) {
 
 // measure finds how far each cluster moves the pen.
 func (t *setter) measure(p *paragraph) {
-	for _, run := range t.shape(p, 0, len(p.runes)) {
+	for _, run := range t.shape(p, 0, len(p.runes), false) {
 		if run.face == nil {
 			continue
 		}
@@ -233,6 +250,9 @@ func (t *setter) measure(p *paragraph) {
 			p.advance[g.cluster] += g.advance * k
 			p.unsafe[g.cluster] = p.unsafe[g.cluster] || g.unsafe
 		}
+	}
+	for _, i := range t.trims(p, 0, len(p.runes), false) { // lines that part what meets there are set otherwise
+		p.unsafe[i], p.unsafe[i+1] = i > 0, true
 	}
 	x, stop := 0.0, 0.0
 	for i, r := range p.runes {
@@ -295,21 +315,35 @@ func (t *setter) width(p *paragraph, from, to int) float64 {
 		}
 	}
 	if head >= tail && (head > from || tail < to) {
-		return t.alone(p, from, to)
+		return t.alone(p, from, to, false)
 	}
-	return t.alone(p, from, head) + p.upTo[tail] - p.upTo[head] + t.alone(p, tail, to)
+	return t.alone(p, from, head, false) + p.upTo[tail] - p.upTo[head] + t.alone(p, tail, to, false)
+}
+
+// spared is by how much a line gets narrower when its last character loses its empty half.
+func (t *setter) spared(p *paragraph, start, end int) float64 {
+	if end <= start || p.faces[end-1] == nil || p.faces[end-1].sideOf(p.runes[end-1]) != closes || !unicode.In(p.runes[end-1], unicode.Pe, unicode.Pf) {
+		return 0 // browsers leave full stops and commas whole there
+	}
+	return t.alone(p, end-1, end, false) - t.alone(p, end-1, end, true)
+}
+
+// A piece is a part of a paragraph that is shaped by itself.
+type piece struct {
+	from, to int
+	full     bool
 }
 
 // alone is how wide a part is by itself.
-func (t *setter) alone(p *paragraph, from, to int) (w float64) {
+func (t *setter) alone(p *paragraph, from, to int, full bool) (w float64) {
 	if from >= to {
 		return 0
 	}
-	w, known := p.torn[[2]int{from, to}]
+	w, known := p.torn[piece{from, to, full}]
 	if known {
 		return w
 	}
-	for _, run := range t.shape(p, from, to) {
+	for _, run := range t.shape(p, from, to, full) {
 		if run.face == nil {
 			continue
 		}
@@ -327,9 +361,9 @@ func (t *setter) alone(p *paragraph, from, to int) (w float64) {
 		}
 	}
 	if p.torn == nil {
-		p.torn = map[[2]int]float64{}
+		p.torn = map[piece]float64{}
 	}
-	p.torn[[2]int{from, to}] = w
+	p.torn[piece{from, to, full}] = w
 	return w
 }
 
@@ -338,6 +372,7 @@ type cut struct {
 	p          *paragraph
 	start, end int
 	soft       bool // it ends at a soft hyphen, which shows
+	full       bool // its last character has lost its empty half
 	ellipsis   bool
 	last       bool // of its paragraph
 }
@@ -354,6 +389,11 @@ func (t *setter) wrap(room float64) (list []cut) {
 				end = t.lineEnd(p, start, room)
 			}
 			c := cut{p: p, start: start, end: end, last: end == len(p.runes)}
+			shown := end
+			for shown > start && t.hangs(p.runes[shown-1]) {
+				shown--
+			}
+			c.full = room > 0 && !t.style.NoWrap && t.width(p, start, shown) > room+slack && t.spared(p, start, shown) > 0
 			c.soft = end > start && end < len(p.runes) && p.runes[end-1] == softHyphen
 			list = append(list, c)
 			if start = end; start >= len(p.runes) {
@@ -383,7 +423,11 @@ func (t *setter) lineEnd(p *paragraph, start int, room float64) int {
 		for i > start && t.hangs(p.runes[i-1]) {
 			i--
 		}
-		return t.width(p, start, i)
+		w := t.width(p, start, i)
+		if w > room+slack {
+			w -= t.spared(p, start, i)
+		}
+		return w
 	}
 	for i := start; i < len(p.runes); i++ {
 		if i > start && p.breaks[i] != 0 && !(t.style.NoHyphens && p.runes[i-1] == softHyphen) {
@@ -478,6 +522,9 @@ func (t *setter) content(c cut) (w float64, end int) {
 		end--
 	}
 	w = t.width(c.p, c.start, end)
+	if c.full {
+		w -= t.spared(c.p, c.start, end)
+	}
 	if c.soft {
 		w += t.hyphenWidth(c.p, end-1)
 	}
@@ -549,7 +596,7 @@ func (t *setter) line(c cut, box, room float64) Line {
 	}
 	line := Line{Text: string(p.runes[c.start:end]), Width: w, primary: t.choose.primary()}
 	// White space at the end stands as the paragraph does (UAX 9, rule L1), and isn't drawn.
-	runs := t.shape(p, c.start, end)
+	runs := t.shape(p, c.start, end, c.full)
 	line.Height, line.Baseline = t.heights(runs)
 	align := s.Align
 	if align == Justify && (c.last || c.end == c.start) {
@@ -571,7 +618,7 @@ func (t *setter) line(c cut, box, room float64) Line {
 	case align == Center:
 		line.X = free / 2
 	}
-	if line.X < 0 && !(right && s.RightToLeft) { // text that is too wide begins where lines begin
+	if free < 0 { // text that is too wide begins where lines begin
 		line.X = 0
 		if s.RightToLeft {
 			line.X = free
@@ -619,6 +666,9 @@ func (t *setter) heights(runs []shaped) (height, baseline float64) {
 			return
 		}
 		a, d := math.Round(f.ascent*s.Size), math.Round(f.descent*s.Size)
+		if s.central() {
+			a, d = math.Ceil((a+d)/2), math.Floor((a+d)/2)
+		}
 		if s.LineHeight == 0 {
 			gap := math.Round(f.gap * s.Size)
 			above, below = math.Max(above, a+math.Floor(gap/2)), math.Max(below, d+gap-math.Floor(gap/2))
@@ -636,6 +686,10 @@ func (t *setter) heights(runs []shaped) (height, baseline float64) {
 	}
 	for _, r := range runs {
 		add(r.face)
+	}
+	if first := t.choose.primary(); first != nil && s.central() {
+		a, d := math.Round(first.ascent*s.Size), math.Round(first.descent*s.Size)
+		return above + below, above + a - math.Ceil((a+d)/2)
 	}
 	return above + below, above
 }
@@ -682,7 +736,12 @@ func (t *setter) placeRun(line *Line, run shaped, p *paragraph, x, stretch float
 		for ; n < m; n++ {
 			g := run.glyphs[n]
 			if (!leavesNothing(p.runes[first]) || next-first > 1) && p.runes[first] != '\t' {
-				line.glyphs = append(line.glyphs, placed{run.face, g.id, x + g.dx*k, -g.dy * k})
+				one := placed{face: run.face, id: g.id, x: x + g.dx*k, y: -g.dy * k, lies: t.style.Writing != Horizontal}
+				if run.upright {
+					one.x, one.y = standing(run.face, g, t.style.Size)
+					one.x, one.lies = one.x+x, false
+				}
+				line.glyphs = append(line.glyphs, one)
 			}
 			if p.runes[first] == '\t' {
 				x += p.advance[first] - more
@@ -742,10 +801,10 @@ func (t *setter) hyphen(line *Line, p *paragraph, i int) {
 		for j := range line.glyphs {
 			line.glyphs[j].x += w
 		}
-		line.glyphs = append(line.glyphs, placed{f, id, 0, 0})
+		line.glyphs = append(line.glyphs, placed{f, id, 0, 0, t.style.Writing != Horizontal})
 		return
 	}
-	line.glyphs = append(line.glyphs, placed{f, id, line.Width - w, 0})
+	line.glyphs = append(line.glyphs, placed{f, id, line.Width - w, 0, t.style.Writing != Horizontal})
 }
 
 // ellipsized is a line that is cut short, with an ellipsis behind what still fits.

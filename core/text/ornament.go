@@ -152,7 +152,7 @@ func stroked(o []Segment, width float64) (pieces [][][2]float64) {
 func (l *Layout) strokes(w, h int, x, y float64) raster.Plane {
 	var path raster.Path
 	l.each(x, y, func(g placed, gx, gy float64) {
-		o := outline(g.face, g.id, l.style.Size)
+		o := g.outline(l.style.Size)
 		if o == nil {
 			return
 		}
@@ -169,32 +169,46 @@ func (l *Layout) strokes(w, h int, x, y float64) raster.Plane {
 
 // lines gives the boxes of what is drawn along the text, without what is left out for letters.
 func (l *Layout) lines(x, y float64, do func(x0, y0, x1, y1 float64)) {
-	l.underAt(x, y, do)
+	for i := range l.Lines {
+		line := &l.Lines[i]
+		for _, s := range l.under(line) {
+			do(l.boxOf(line, x, y, 0, line.Width, s.over, s.over+l.thick()))
+		}
+	}
 	if l.style.LineThrough {
 		l.through(x, y, do)
 	}
 }
 
-func (l *Layout) thick() float64 { return math.Max(1, math.Round(l.style.Size/10)) }
+func (l *Layout) thick() float64 { return math.Max(1, math.Floor(l.style.Size/10)) }
 
-// underAt gives the boxes of underlines and overlines.
-func (l *Layout) underAt(x, y float64, do func(x0, y0, x1, y1 float64)) {
-	t := l.thick()
-	for i := range l.Lines {
-		line := &l.Lines[i]
-		if line.Width <= 0 {
-			continue
-		}
-		base := math.Round(y + line.Baseline)
-		if l.style.Underline {
-			top := base + math.Max(1, math.Ceil(t/2))
-			do(x+line.X, top, x+line.X+line.Width, top+t)
-		}
-		if l.style.Overline && line.primary != nil {
-			top := base - math.Round(line.primary.ascent*l.style.Size) - t
-			do(x+line.X, top, x+line.X+line.Width, top+t)
-		}
+// A strip goes along a line of text.
+type strip struct {
+	over  float64 // from the baseline to its upper edge
+	skips bool    // it leaves out what of the letters crosses it
+}
+
+// under are the underline and the overline of a line.
+func (l *Layout) under(line *Line) (list []strip) {
+	if line.Width <= 0 {
+		return nil
 	}
+	t := l.thick()
+	ascent, descent := 0.0, 0.0
+	if line.primary != nil {
+		ascent, descent = math.Round(line.primary.ascent*l.style.Size), math.Round(line.primary.descent*l.style.Size)
+	}
+	if l.style.Underline {
+		over := math.Max(1, math.Ceil(l.style.Size/20))
+		if l.style.central() { // one pixel under the em's box
+			over = (l.style.Size-ascent+descent)/2 + 1
+		}
+		list = append(list, strip{over, true})
+	}
+	if l.style.Overline && line.primary != nil {
+		list = append(list, strip{-ascent - t, false})
+	}
+	return list
 }
 
 func (l *Layout) through(x, y float64, do func(x0, y0, x1, y1 float64)) {
@@ -205,72 +219,81 @@ func (l *Layout) through(x, y float64, do func(x0, y0, x1, y1 float64)) {
 			continue
 		}
 		ascent := math.Round(line.primary.ascent * l.style.Size)
-		middle := math.Round(y+line.Baseline) - ascent + 2*ascent/3
-		do(x+line.X, middle-t/2, x+line.X+line.Width, middle+t/2)
+		over := math.Round(2*ascent/3-l.style.Size/20) - ascent
+		if l.style.central() {
+			over += 0.01 // what is between two pixels goes to the left
+		}
+		do(l.boxOf(line, x, y, 0, line.Width, over, over+t))
 	}
 }
 
-// under draws what goes behind the letters. An underline leaves out what hangs through it (CSS Text Decoration Level 4, section 2.10.1).
-func (l *Layout) under(to *raster.RGBA, x, y float64, p *pen) {
-	if !l.style.Underline && !l.style.Overline {
-		return
-	}
-	l.underAt(x, y, func(x0, y0, x1, y1 float64) {
-		type gap struct{ from, to float64 }
-		var gaps []gap
-		if l.style.Underline {
-			l.each(x, y, func(g placed, gx, gy float64) {
-				if gy >= y0 || gy < y0-3*l.style.Size { // another line's
-					return
+// A stretch is a part of a line, from one place along it to another.
+type stretch struct{ from, to float64 }
+
+// crossed are the parts of a line where letters cross a strip, with the strip's width around them (CSS Text Decoration Level 4,
+// section 2.10.1). Letters that stand upright in vertical writing don't count.
+func (l *Layout) crossed(line *Line, over, under float64) (list []stretch) {
+	for _, g := range line.glyphs {
+		if l.style.Writing != Horizontal && !g.lies {
+			continue
+		}
+		lo, hi := math.Inf(1), math.Inf(-1)
+		add := func(x float64) { lo, hi = math.Min(lo, x+g.x), math.Max(hi, x+g.x) }
+		for _, outline := range flat(outline(g.face, g.id, l.style.Size)) {
+			for i, a := range outline {
+				b := outline[(i+1)%len(outline)]
+				ay, by := a[1]+g.y, b[1]+g.y
+				if math.Max(ay, by) < over || math.Min(ay, by) > under {
+					continue
 				}
-				o := outline(g.face, g.id, l.style.Size)
-				lo, hi := math.Inf(1), math.Inf(-1)
-				for _, line := range flat(o) {
-					for i, a := range line {
-						b := line[(i+1)%len(line)]
-						ay, by := a[1]+gy, b[1]+gy
-						if math.Max(ay, by) < y0 || math.Min(ay, by) > y1 {
-							continue
-						}
-						for _, at := range []float64{y0, y1} {
-							if (ay < at) != (by < at) {
-								cx := a[0] + (b[0]-a[0])*(at-ay)/(by-ay)
-								lo, hi = math.Min(lo, cx+gx), math.Max(hi, cx+gx)
-							}
-						}
-						for _, q := range [][2]float64{{a[0] + gx, ay}, {b[0] + gx, by}} {
-							if q[1] >= y0 && q[1] <= y1 {
-								lo, hi = math.Min(lo, q[0]), math.Max(hi, q[0])
-							}
-						}
+				for _, at := range []float64{over, under} {
+					if (ay < at) != (by < at) {
+						add(a[0] + (b[0]-a[0])*(at-ay)/(by-ay))
 					}
 				}
-				if lo <= hi {
-					d := y1 - y0
-					gaps = append(gaps, gap{lo - d, hi + d})
-				}
-			})
-		}
-		at := x0
-		for at < x1 {
-			end := x1
-			inside := false
-			for _, g := range gaps {
-				if g.from <= at && g.to > at {
-					at, inside = g.to, true
-					break
-				}
-				if g.from > at {
-					end = math.Min(end, g.from)
+				for _, q := range [][2]float64{{a[0], ay}, {b[0], by}} {
+					if q[1] >= over && q[1] <= under {
+						add(q[0])
+					}
 				}
 			}
-			if inside {
-				continue
-			}
-			fillRect(to, at, y0, end, y1, l.style.LineColor)
-			at = end
 		}
-	})
+		if lo <= hi {
+			list = append(list, stretch{lo - (under - over), hi + under - over})
+		}
+	}
+	return list
+}
+
+// paintUnder draws what goes behind the letters.
+func (l *Layout) paintUnder(to *raster.RGBA, x, y float64) {
+	for i := range l.Lines {
+		line := &l.Lines[i]
+		for _, s := range l.under(line) {
+			var gaps []stretch
+			if s.skips {
+				gaps = l.crossed(line, s.over, s.over+l.thick())
+			}
+			for at := 0.0; at < line.Width; {
+				end, inside := line.Width, false
+				for _, g := range gaps {
+					if g.from <= at && g.to > at {
+						at, inside = g.to, true
+						break
+					}
+					if g.from > at {
+						end = math.Min(end, g.from)
+					}
+				}
+				if inside {
+					continue
+				}
+				x0, y0, x1, y1 := l.boxOf(line, x, y, at, end, s.over, s.over+l.thick())
+				fillRect(to, x0, y0, x1, y1, l.style.LineColor)
+				at = end
+			}
+		}
+	}
 }
 
 func fillRect(to *raster.RGBA, x0, y0, x1, y1 float64, colour [4]uint8) {
@@ -303,7 +326,7 @@ func (p *pen) layered(g placed, layers []tint, dx, dy float64) *stamp {
 	}
 	var parts []part
 	for _, t := range layers {
-		o := outline(g.face, t.id, p.size)
+		o := placed{face: g.face, id: t.id, lies: g.lies}.outline(p.size)
 		if o == nil {
 			continue
 		}

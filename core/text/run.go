@@ -30,7 +30,7 @@ func Run(text string, s Plain) ([]Glyph, error) {
 			break
 		}
 	}
-	shaped := f.shape(runes, 0, len(runes), false, script, "en", false)
+	shaped := f.shape(runes, 0, len(runes), rightwards, script, "en", false, nil)
 	all := make([]Glyph, 0, len(shaped))
 	x, k := 0.0, s.Size/f.upem
 	for _, g := range shaped {

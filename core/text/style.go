@@ -15,6 +15,8 @@ type Style struct {
 	WordSpacing   float64
 	Align         Align
 	RightToLeft   bool
+	Writing       Writing
+	Orientation   Orientation
 	Transform     Transform
 	Space         Space
 	NoWrap        bool

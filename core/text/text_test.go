@@ -77,6 +77,64 @@ func TestTextIsSetInLines(t *testing.T) {
 	}
 }
 
+// Columns are lines that go down: as high as the text is long, as wide as its lines are together, the first on the right.
+func TestColumns(t *testing.T) {
+	s := black
+	s.Families, s.Writing = []string{"Noto Sans CJK JP"}, VerticalRL
+	l := set(t, "風の強い日に赤い凧が海の上", 100, s)
+	w, h := l.Size()
+	if broken(l) != "風の強い日|に赤い凧が|海の上" || h != 100 || w != l.Height || w < 60 {
+		t.Fatalf("%q, %.1f × %.1f", broken(l), w, h)
+	}
+	first, whole := Layout{Width: l.Width, Height: l.Height, Lines: l.Lines[:1], style: l.style}, l.Ink(0, 0)
+	if ink := first.Ink(0, 0); ink.Min.X < int(w*2/3)-1 || ink.Dy() < 90 || whole.Min.X > int(w/3) {
+		t.Errorf("the first line covers %v of %v", ink, whole)
+	}
+	s.Writing = VerticalLR
+	l = set(t, "風の強い日に赤い凧が海の上", 100, s)
+	first = Layout{Width: l.Width, Height: l.Height, Lines: l.Lines[:1], style: l.style}
+	if ink := first.Ink(0, 0); ink.Max.X > int(w/3)+1 {
+		t.Errorf("from the left, the first line covers %v", ink)
+	}
+	// Words lie on their side: a line is as high as it is wide otherwise. Upright they are longer.
+	flat := set(t, "Kites", 0, Style{Size: 20, Families: []string{"Noto Sans"}})
+	lying := set(t, "Kites", 0, Style{Size: 20, Families: []string{"Noto Sans"}, Writing: VerticalRL})
+	standing := set(t, "Kites", 0, Style{Size: 20, Families: []string{"Noto Sans"}, Writing: VerticalRL, Orientation: Upright})
+	if lying.Width != flat.Width || standing.Width != 5*27 {
+		t.Errorf("%.2f flat, %.2f lying, %.2f standing", flat.Width, lying.Width, standing.Width)
+	}
+	a, b := flat.Ink(0, 0), lying.Ink(0, 0)
+	if max(a.Dx()-b.Dy(), b.Dy()-a.Dx(), a.Dy()-b.Dx(), b.Dx()-a.Dy()) > 1 {
+		t.Errorf("%v turned is %v", a, b)
+	}
+}
+
+// Where brackets meet, half of one goes; a bracket that doesn't fit a line whole stays on it by its half.
+func TestBracketsThatMeetLoseAHalf(t *testing.T) {
+	s := black
+	s.Families = []string{"Noto Sans CJK JP"}
+	for content, ems := range map[string]float64{"「凧」": 3, "「凧」（赤）": 5.5, "『「凧」』": 4, "凧。」": 2.5, "凧「凧": 3, "」・「": 2} {
+		if l := set(t, content, 0, s); l.Width != 20*ems {
+			t.Errorf("%s is %.1f ems wide, not %.1f", content, l.Width/20, ems)
+		}
+	}
+	if l := set(t, "赤い「凧」が飛ぶ", 95, s); broken(l) != "赤い「凧」|が飛ぶ" || l.Lines[0].Width != 90 {
+		t.Errorf("%q, %.1f wide", broken(l), l.Lines[0].Width)
+	}
+	if l := set(t, "風筝”（红）", 60, s); l.Lines[0].Width > 60 {
+		t.Errorf("%q", broken(l))
+	}
+}
+
+// What is kerned over the end of a line is set without what it was kerned with.
+func TestLinesAreMeasuredAsTheyAreSet(t *testing.T) {
+	s := black
+	s.Size, s.Families = 34, []string{"Noto Sans CJK JP"}
+	if l := set(t, "浜を走って", 135, s); broken(l) != "浜を走|って" {
+		t.Errorf("%q", broken(l))
+	}
+}
+
 func TestTextFitsItsBox(t *testing.T) {
 	const words = "Twelve delta kites, sewn by hand in the loft"
 	at := func(w, h float64) float64 {

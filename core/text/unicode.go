@@ -47,6 +47,7 @@ package text
 import "C"
 
 import (
+	"slices"
 	"unicode/utf16"
 	"unsafe"
 )
@@ -145,6 +146,32 @@ func transform(text string, to Transform, locale string) string {
 		return text
 	}
 	return string(out[:n])
+}
+
+// quotesAsBrackets is a text in which the quotation marks that stand in East Asian text are brackets: lines are divided before and behind
+// them as there (UAX 14 of Unicode 16, rule LB19a).
+func quotesAsBrackets(runes []rune) []rune {
+	out := runes
+	for i := 1; i+1 < len(runes); i++ {
+		to := map[rune]rune{'‘': '「', '“': '「', '’': '」', '”': '」'}[runes[i]]
+		if to == 0 || !eastAsian(runes[i-1]) || !eastAsian(runes[i+1]) {
+			continue
+		}
+		if &out[0] == &runes[0] {
+			out = slices.Clone(runes)
+		}
+		out[i] = to
+	}
+	return out
+}
+
+// eastAsian reports whether a character is as wide as an ideograph (UAX 11: F, W or H).
+func eastAsian(r rune) bool {
+	switch C.u_getIntPropertyValue(C.UChar32(r), C.UCHAR_EAST_ASIAN_WIDTH) {
+	case C.U_EA_FULLWIDTH, C.U_EA_WIDE, C.U_EA_HALFWIDTH:
+		return true
+	}
+	return false
 }
 
 // isEmoji reports whether a character is drawn in colours by itself (UTS 51, section 1.4.2).
