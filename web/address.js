@@ -28,9 +28,10 @@ export const names = (
   "image-orientation redact erase xywh scale rotate width height aspect-ratio resolution object-fit object-position grow " +
   "image-rendering background-color background-image background-position background-size background-repeat backdrop-filter " +
   "mix-blend-mode border padding box-shadow clip-path mask-image mask-mode mask-position mask-size mask-repeat gradient-map sharpen " +
-  "after-content after-width after-height after-inset after-opacity after-mix-blend-mode after-rotate after-color after-font " +
-  "after-text-align after-background-color after-padding border-radius filter opacity matte format quality budget animation retain " +
-  "class data-* as download digest expires keyid signature"
+  "before-content before-width before-height before-inset before-opacity before-mix-blend-mode before-rotate before-color " +
+  "before-font before-text-align before-background-color before-padding after-content after-width after-height after-inset " +
+  "after-opacity after-mix-blend-mode after-rotate after-color after-font after-text-align after-background-color after-padding " +
+  "border-radius filter opacity matte format quality budget animation retain class data-* as download digest expires keyid signature"
 ).split(" ");
 
 // How values are spelled. What isn't here is written in lower case.
@@ -42,6 +43,8 @@ const spell = {
   "background-image": verbatim,
   "mask-image": verbatim,
   sharpen: number,
+  "before-content": verbatim,
+  "before-opacity": alpha,
   "after-content": verbatim,
   "after-opacity": alpha,
   opacity: alpha,

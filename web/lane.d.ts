@@ -67,6 +67,30 @@ export interface Declarations {
   /** a number from 0 to 3, such as 1 */
   sharpen?: Value;
   /** url(lane/path) or a text in quotes, at most 500 characters */
+  "before-content"?: Value;
+  /** a length, a percentage of the slot, or auto, such as 18% */
+  "before-width"?: Value;
+  /** a length, a percentage of the slot, or auto */
+  "before-height"?: Value;
+  /** one to four lengths, percentages or auto: top, right, bottom, left, such as auto 4% 4% auto */
+  "before-inset"?: Value;
+  /** a number from 0 to 1 or a percentage */
+  "before-opacity"?: Value;
+  /** one of the sixteen modes, such as multiply */
+  "before-mix-blend-mode"?: "normal" | "multiply" | "screen" | "overlay" | "darken" | "lighten" | "color-dodge" | "color-burn" | "hard-light" | "soft-light" | "difference" | "exclusion" | "hue" | "saturation" | "color" | "luminosity" | Value;
+  /** an angle, such as -12deg */
+  "before-rotate"?: Value;
+  /** a CSS colour */
+  "before-color"?: Value;
+  /** style, weight, size and family, such as bold 24px sans-serif */
+  "before-font"?: Value;
+  /** left, center or right */
+  "before-text-align"?: "left" | "center" | "right" | Value;
+  /** a CSS colour */
+  "before-background-color"?: Value;
+  /** one to four lengths or percentages, such as 4px 8px */
+  "before-padding"?: Value;
+  /** url(lane/path) or a text in quotes, at most 500 characters */
   "after-content"?: Value;
   /** a length, a percentage of the slot, or auto, such as 18% */
   "after-width"?: Value;

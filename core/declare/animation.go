@@ -343,7 +343,7 @@ func (k *Keyframe) SetInKeyframe(name, value string) *Problem {
 	if !slices.Contains(animated, name) {
 		return &Problem{Parameter: name, Given: name, Reason: "unknown-name", Allowed: strings.Join(animated, ", ") + ", animation-timing-function"}
 	}
-	problem := k.Set.SetInSheet(name, value, false)
+	problem := k.Set.SetInSheet(name, value, "")
 	switch {
 	case problem != nil:
 	case k.Set.XYWH.Faces.Declared:

@@ -114,7 +114,7 @@ func TestFiltersAreMixed(t *testing.T) {
 		var d [2]Declarations
 		for i := range d {
 			if c[i] != "" {
-				if p := d[i].SetInSheet("filter", c[i], false); p != nil {
+				if p := d[i].SetInSheet("filter", c[i], ""); p != nil {
 					t.Fatal(p)
 				}
 			}

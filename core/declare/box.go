@@ -10,7 +10,7 @@ import (
 )
 
 // A Box is one layer under or over a picture: an absolutely placed box as CSS has it, in the slot. It is written in a sheet as
-// ::before, ::after or ::layer(name); what a URL says as after-… goes over ::after.
+// ::before, ::after or ::layer(name); what a URL says as before-… and after-… goes over those.
 type Box struct {
 	Name  string            // before, after, or its own
 	Paint Declarations      // what a box has in common with a picture: fit, frame, filters, shapes, blending
@@ -182,7 +182,7 @@ func BoxProperties() (list []Property) {
 		}
 		list = append(list, Property{p.name, p.grammar, words})
 	}
-	for _, p := range SheetProperties(false) {
+	for _, p := range SheetProperties("") {
 		if boxed[p.Name] {
 			list = append(list, p)
 		}
@@ -201,10 +201,10 @@ func (b *Box) Set(name, value string) *Problem {
 	case shortBox[name] != nil:
 		reason = shortBox[name](b, value)
 	case boxed[name], boxedShort(name):
-		return b.Paint.SetInSheet(name, value, false)
+		return b.Paint.SetInSheet(name, value, "")
 	default:
 		problem := &Problem{Parameter: name, Given: name, Reason: "unknown-name", Allowed: strings.Join(BoxNames(), ", "), Nearest: wording.Misspelt(name, BoxNames())}
-		if inSheet(name, false) >= 0 || shorthandOf(name) != nil {
+		if inSheet(name, "") >= 0 || shorthandOf(name) != nil {
 			problem.Allowed, problem.Nearest = name+" in a rule for the picture itself", ""
 		}
 		return problem
@@ -232,7 +232,7 @@ func boxedShort(name string) bool {
 // Forget takes a property back, which is declared again further down.
 func (b *Box) Forget(name string) {
 	delete(b.Said, name)
-	b.Paint.Forget(name, false)
+	b.Paint.Forget(name, "")
 }
 
 // Over is the layer with what it doesn't say taken from base: the cascade.
@@ -807,10 +807,10 @@ func (b *Box) Pictures() (list []string) {
 	return list
 }
 
-// box is what a URL says of the layer on top, its lengths divided by k.
-func (l Layer) box(k float64) Box {
+// box is what a URL says of a layer, its lengths divided by k.
+func (l Layer) box(name string, k float64) Box {
 	l = l.lengthsTimes(1 / k)
-	b := Box{Name: AfterLayer}
+	b := Box{Name: name}
 	if l.Content != "" {
 		p := Part{Text: l.Content, Picture: !l.Text}
 		b.say("content", p.text())
@@ -870,9 +870,12 @@ func (r *Resolved) Boxes() (under, over []Box) {
 		k = 1
 	}
 	list := slices.Clone(r.Layers)
-	if r.After != (Layer{}) {
-		url := r.After.box(k)
-		if i := slices.IndexFunc(list, func(b Box) bool { return b.Name == AfterLayer }); i >= 0 {
+	for name, l := range map[string]*Layer{BeforeLayer: &r.Before, AfterLayer: &r.After} {
+		if *l == (Layer{}) {
+			continue
+		}
+		url := l.box(name, k)
+		if i := slices.IndexFunc(list, func(b Box) bool { return b.Name == name }); i >= 0 {
 			list[i] = url.Over(list[i])
 		} else {
 			list = append(list, url)

@@ -12,7 +12,6 @@
 package declare
 
 import (
-	"math/bits"
 	"net/url"
 	"strings"
 )
@@ -23,7 +22,8 @@ type Declarations struct {
 	RegionValues
 	GeometryValues
 	PaintValues
-	After Layer
+	Before Layer
+	After  Layer
 	EncodingValues
 	DeliveryValues
 }
@@ -46,8 +46,8 @@ func (d *Declarations) AppendAddressForm(b []byte) []byte {
 // appendForm writes the address form; plain leaves out what says no more than its absence.
 func (d *Declarations) appendForm(b []byte, plain bool) []byte {
 	start := len(b)
-	for left := d.declared(); left != 0; left &= left - 1 {
-		e := &language[bits.TrailingZeros64(uint64(left))]
+	for left := d.declared(); !left.empty(); left = left.rest() {
+		e := &language[left.first()]
 		if plain && e.initial(d) {
 			continue
 		}
@@ -68,12 +68,27 @@ func (d Declarations) Over(base Declarations) Declarations { return d.over(base,
 // Within returns the declarations of a picture inside of another one's box, with what CSS has it inherit from there.
 func (d Declarations) Within(box Declarations) Declarations { return d.over(box, passedOnSet) }
 
+// Inherit takes what d doesn't declare from base, as Over does, where d stands.
+func (d *Declarations) Inherit(base *Declarations) {
+	left := base.declared().without(d.declared()).and(inheritedSet)
+	if left.empty() {
+		return
+	}
+	s := borrow()
+	defer giveBack(s)
+	s.upper = *d
+	for ; !left.empty(); left = left.rest() {
+		language[left.first()].take(&s.upper, base)
+	}
+	*d = s.upper
+}
+
 func (d Declarations) over(base Declarations, which mask) Declarations {
 	s := borrow()
 	defer giveBack(s)
 	s.upper, s.lower = d, base
-	for left := s.lower.declared() &^ s.upper.declared() & which; left != 0; left &= left - 1 {
-		language[bits.TrailingZeros64(uint64(left))].take(&s.upper, &s.lower)
+	for left := s.lower.declared().without(s.upper.declared()).and(which); !left.empty(); left = left.rest() {
+		language[left.first()].take(&s.upper, &s.lower)
 	}
 	return s.upper
 }
@@ -83,8 +98,8 @@ func (d *Declarations) IsPaint() bool { return d.PaintName() != "" }
 
 // PaintName is the first name that says something about how the picture is painted, "" where there is none.
 func (d *Declarations) PaintName() string {
-	if set := d.declared() & paintSet; set != 0 {
-		return language[bits.TrailingZeros64(uint64(set))].name
+	if set := d.declared().and(paintSet); !set.empty() {
+		return language[set.first()].name
 	}
 	return ""
 }

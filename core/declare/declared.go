@@ -37,12 +37,13 @@ func whereIs[T any](at func(*Declarations) *T) where {
 
 type probe struct {
 	offset uintptr
-	bit    mask
+	word   uint8 // of the mask
+	bit    uint64
 }
 
 var bytesOf, wordsOf = func() (bytes, words []probe) {
 	for i, d := range language {
-		p := probe{d.at.offset, 1 << i}
+		p := probe{d.at.offset, uint8(i / 64), 1 << (i % 64)}
 		if d.at.word {
 			words = append(words, p)
 		} else {
@@ -57,12 +58,12 @@ func (d *Declarations) declared() (set mask) {
 	base := unsafe.Pointer(d)
 	for _, p := range bytesOf {
 		if *(*uint8)(unsafe.Add(base, p.offset)) != 0 {
-			set |= p.bit
+			set[p.word&1] |= p.bit
 		}
 	}
 	for _, p := range wordsOf {
 		if *(*uint64)(unsafe.Add(base, p.offset)) != 0 {
-			set |= p.bit
+			set[p.word&1] |= p.bit
 		}
 	}
 	return set

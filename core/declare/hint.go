@@ -2,6 +2,7 @@ package declare
 
 import (
 	"regexp"
+	"slices"
 	"strings"
 
 	"echolane/core/wording"
@@ -37,7 +38,7 @@ var meanings = hints(map[string]string{
 	"sharp sharpness unsharp":                  "write sharpen",
 	"type output extension":                    "write format",
 	"q":                                        "write quality",
-	"watermark overlay text caption content":   "write after-content",
+	"watermark overlay text caption content":   "write after-content, or before-content where it goes under the picture",
 	"upscale enlarge":                          "write grow",
 	"filename attachment":                      "write download",
 	"expiry expires-at":                        "write expires",
@@ -101,13 +102,16 @@ func hintForName(name string) (remedy, nearest string) {
 // nearestName is the name that a name is a misspelling of: at most two letters differ, and it's of the layer if that is.
 func nearestName(name string) string {
 	candidates := append(Names(), shorthandNames...)
-	layered := strings.HasPrefix(name, "after")
-	list := candidates[:0:0]
-	for _, c := range candidates {
-		if strings.HasPrefix(c, "after-") == layered {
-			list = append(list, c)
+	family := func(name string) string { // of the picture, of a layer
+		for _, layer := range []string{BeforeLayer, AfterLayer} {
+			if strings.HasPrefix(name, layer) {
+				return layer
+			}
 		}
+		return ""
 	}
+	own := family(name)
+	list := slices.DeleteFunc(candidates, func(c string) bool { return family(c) != own })
 	return wording.Misspelt(name, list)
 }
 

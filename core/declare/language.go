@@ -1,6 +1,7 @@
 package declare
 
 import (
+	"math/bits"
 	"slices"
 	"strings"
 	"sync"
@@ -49,7 +50,8 @@ const (
 // language is every declaration, in the order of the language.
 var language = slices.Concat(
 	grouped(groupRegion, region), grouped(groupGeometry, geometry), grouped(groupPaint, slices.Concat(ground, frame, onPicture)),
-	grouped(groupLayers, layer), grouped(groupPaint, overLayer),
+	grouped(groupLayers, slices.Concat(layerOf(BeforeLayer, func(d *Declarations) *Layer { return &d.Before }), layerOf(AfterLayer, func(d *Declarations) *Layer { return &d.After }))),
+	grouped(groupPaint, overLayer),
 	grouped(groupEncoding, encoding), grouped(groupDelivery, delivery))
 
 func grouped(group string, table []declaration) []declaration {
@@ -91,13 +93,40 @@ func keywordField[T ~uint8](d declaration, at func(*Declarations) *T, words []st
 }
 
 // A mask is a set of declarations: a bit for each, by its place in the language.
-type mask uint64
+type mask [2]uint64
+
+func bit(i int) (m mask) {
+	m[i/64] = 1 << (i % 64)
+	return m
+}
+
+func (m mask) and(o mask) mask     { return mask{m[0] & o[0], m[1] & o[1]} }
+func (m mask) or(o mask) mask      { return mask{m[0] | o[0], m[1] | o[1]} }
+func (m mask) without(o mask) mask { return mask{m[0] &^ o[0], m[1] &^ o[1]} }
+func (m mask) has(i int) bool      { return m[i/64]>>(i%64)&1 != 0 }
+func (m mask) empty() bool         { return m == mask{} }
+
+// first is the declaration in the set that is the first of the language; the set isn't empty.
+func (m mask) first() int {
+	if m[0] != 0 {
+		return bits.TrailingZeros64(m[0])
+	}
+	return 64 + bits.TrailingZeros64(m[1])
+}
+
+// rest is the set without its first.
+func (m mask) rest() mask {
+	if m[0] != 0 {
+		return mask{m[0] & (m[0] - 1), m[1]}
+	}
+	return mask{0, m[1] & (m[1] - 1)}
+}
 
 // masked is the set of those that a condition holds for.
 func masked(holds func(*declaration) bool) (set mask) {
 	for i := range language {
 		if holds(&language[i]) {
-			set |= 1 << i
+			set = set.or(bit(i))
 		}
 	}
 	return set

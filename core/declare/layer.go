@@ -6,35 +6,41 @@ import (
 	"unicode/utf8"
 )
 
-// The layer on top, as CSS's ::after.
-var layer = []declaration{
-	contentField(declaration{name: "after-content", label: "Content", example: "url(lane/mark.png) or 'text'", grammar: "url(lane/path) or a text in quotes, at most 500 characters", script: "verbatim"}),
-	field(declaration{name: "after-width", label: "Width", example: "18%", grammar: "a length, a percentage of the slot, or auto, such as 18%25"},
-		func(d *Declarations) *Side { return &d.After.Width }, readSide, appendSide),
-	field(declaration{name: "after-height", label: "Height", example: "auto", grammar: "a length, a percentage of the slot, or auto"},
-		func(d *Declarations) *Side { return &d.After.Height }, readSide, appendSide),
-	field(declaration{name: "after-inset", label: "Inset", example: "auto 4% 4% auto", grammar: "one to four lengths, percentages or auto: top, right, bottom, left, such as auto 4%25 4%25 auto"},
-		func(d *Declarations) *Inset { return &d.After.Inset }, readInset, appendInset),
-	field(declaration{name: "after-opacity", label: "Opacity", example: "0.7", grammar: "a number from 0 to 1 or a percentage", script: "alpha"},
-		func(d *Declarations) *Opacity { return &d.After.Opacity }, readOpacity, appendOpacity),
-	keywordField(declaration{name: "after-mix-blend-mode", grammar: "one of the sixteen modes, such as multiply"},
-		func(d *Declarations) *Blend { return &d.After.Blend }, blends, Normal),
-	field(declaration{name: "after-rotate", label: "Turn", example: "-8deg", grammar: "an angle, such as -12deg"},
-		func(d *Declarations) *Turn { return &d.After.Turn }, readTurn, appendTurn),
-	field(declaration{name: "after-color", label: "Colour", example: "white", grammar: "a CSS colour"},
-		func(d *Declarations) *Color { return &d.After.Color }, readColor, appendColor),
-	field(declaration{name: "after-font", label: "Font", example: "bold 28px sans-serif", grammar: "style, weight, size and family, such as bold 24px sans-serif"},
-		func(d *Declarations) *Font { return &d.After.Font }, readFont, appendFont),
-	keywordField(declaration{name: "after-text-align", label: "Alignment", example: "center", grammar: "left, center or right"},
-		func(d *Declarations) *Align { return &d.After.Align }, aligns, AlignLeft),
-	field(declaration{name: "after-background-color", label: "Ground", example: "rgb(0 0 0 / 50%)", grammar: "a CSS colour"},
-		func(d *Declarations) *Color { return &d.After.Background }, readColor, appendColor),
-	field(declaration{name: "after-padding", label: "Padding", example: "4px 8px", grammar: "one to four lengths or percentages, such as 4px 8px"},
-		func(d *Declarations) *Padding { return &d.After.Padding }, readPadding, appendPadding),
+// layerOf are the declarations of the layer under the picture or on top of it, as CSS's ::before and ::after.
+func layerOf(name string, at func(*Declarations) *Layer) []declaration {
+	list := []declaration{
+		contentField(at, declaration{name: "content", label: "Content", example: "url(lane/mark.png) or 'text'", grammar: "url(lane/path) or a text in quotes, at most 500 characters", script: "verbatim"}),
+		field(declaration{name: "width", label: "Width", example: "18%", grammar: "a length, a percentage of the slot, or auto, such as 18%25"},
+			func(d *Declarations) *Side { return &at(d).Width }, readSide, appendSide),
+		field(declaration{name: "height", label: "Height", example: "auto", grammar: "a length, a percentage of the slot, or auto"},
+			func(d *Declarations) *Side { return &at(d).Height }, readSide, appendSide),
+		field(declaration{name: "inset", label: "Inset", example: "auto 4% 4% auto", grammar: "one to four lengths, percentages or auto: top, right, bottom, left, such as auto 4%25 4%25 auto"},
+			func(d *Declarations) *Inset { return &at(d).Inset }, readInset, appendInset),
+		field(declaration{name: "opacity", label: "Opacity", example: "0.7", grammar: "a number from 0 to 1 or a percentage", script: "alpha"},
+			func(d *Declarations) *Opacity { return &at(d).Opacity }, readOpacity, appendOpacity),
+		keywordField(declaration{name: "mix-blend-mode", grammar: "one of the sixteen modes, such as multiply"},
+			func(d *Declarations) *Blend { return &at(d).Blend }, blends, Normal),
+		field(declaration{name: "rotate", label: "Turn", example: "-8deg", grammar: "an angle, such as -12deg"},
+			func(d *Declarations) *Turn { return &at(d).Turn }, readTurn, appendTurn),
+		field(declaration{name: "color", label: "Colour", example: "white", grammar: "a CSS colour"},
+			func(d *Declarations) *Color { return &at(d).Color }, readColor, appendColor),
+		field(declaration{name: "font", label: "Font", example: "bold 28px sans-serif", grammar: "style, weight, size and family, such as bold 24px sans-serif"},
+			func(d *Declarations) *Font { return &at(d).Font }, readFont, appendFont),
+		keywordField(declaration{name: "text-align", label: "Alignment", example: "center", grammar: "left, center or right"},
+			func(d *Declarations) *Align { return &at(d).Align }, aligns, AlignLeft),
+		field(declaration{name: "background-color", label: "Ground", example: "rgb(0 0 0 / 50%)", grammar: "a CSS colour"},
+			func(d *Declarations) *Color { return &at(d).Background }, readColor, appendColor),
+		field(declaration{name: "padding", label: "Padding", example: "4px 8px", grammar: "one to four lengths or percentages, such as 4px 8px"},
+			func(d *Declarations) *Padding { return &at(d).Padding }, readPadding, appendPadding),
+	}
+	for i := range list {
+		list[i].name = name + "-" + list[i].name
+	}
+	return list
 }
 
-// Layer is the after-… declarations: what lies on top of the picture, as CSS's ::after would, positioned in the
-// slot. Percentages are of the slot.
+// Layer is the before-… or after-… declarations: what lies under the picture or on top of it, as CSS's ::before and ::after would,
+// positioned in the slot. Percentages are of the slot.
 type Layer struct {
 	Content    string // lane/path of a picture, or the text itself; "" for none
 	Text       bool
@@ -52,11 +58,11 @@ type Layer struct {
 }
 
 // contentField is the layer's content, which is two fields: what it says, and whether that is text.
-func contentField(d declaration) declaration {
-	d = field(d, func(d *Declarations) *string { return &d.After.Content }, nil, nil)
-	d.read = func(d *Declarations, v string) string { return readContent(&d.After, v) }
-	d.write = func(b []byte, d *Declarations) []byte { return appendContent(b, &d.After) }
-	d.take = func(d, from *Declarations) { d.After.Content, d.After.Text = from.After.Content, from.After.Text }
+func contentField(at func(*Declarations) *Layer, d declaration) declaration {
+	d = field(d, func(d *Declarations) *string { return &at(d).Content }, nil, nil)
+	d.read = func(d *Declarations, v string) string { return readContent(at(d), v) }
+	d.write = func(b []byte, d *Declarations) []byte { return appendContent(b, at(d)) }
+	d.take = func(d, from *Declarations) { at(d).Content, at(d).Text = at(from).Content, at(from).Text }
 	return d
 }
 
@@ -87,10 +93,10 @@ type Font struct {
 	Mono     bool
 }
 
-// Align is the value of after-text-align.
+// Align is the value of before-text-align and after-text-align.
 type Align uint8
 
-// The values of after-text-align.
+// Its values.
 const (
 	AlignUnset Align = iota
 	AlignLeft
@@ -103,7 +109,7 @@ var aligns = []string{AlignLeft: "left", AlignCenter: "center", AlignRight: "rig
 // Blend is a mix-blend-mode (Compositing Level 1, section 9).
 type Blend uint8
 
-// The values of after-mix-blend-mode.
+// Its values.
 const (
 	BlendUnset Blend = iota
 	Normal
@@ -300,14 +306,16 @@ func (l Layer) lengthsTimes(k float64) Layer {
 }
 
 // Pictures lists the sources that the declarations name beside the picture itself, as lane/path: the ground's
-// and the layer's.
+// and the layers'.
 func (d *Declarations) Pictures() []string {
 	var list []string
 	if d.BackgroundImage != "" && !IsGradient(d.BackgroundImage) {
 		list = append(list, d.BackgroundImage)
 	}
-	if d.After.Content != "" && !d.After.Text && !slices.Contains(list, d.After.Content) {
-		list = append(list, d.After.Content)
+	for _, l := range []*Layer{&d.Before, &d.After} {
+		if l.Content != "" && !l.Text && !slices.Contains(list, l.Content) {
+			list = append(list, l.Content)
+		}
 	}
 	if m := d.Mask(); m.Kind == ImageMask && !slices.Contains(list, m.Image) {
 		list = append(list, m.Image)

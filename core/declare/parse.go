@@ -101,7 +101,7 @@ func Parse(query string) (Declarations, error) {
 			case shortly[short.name]:
 				report(Problem{Parameter: short.name, Given: value, Reason: "repeated", Allowed: "once"})
 				continue
-			case short.alone && seen&short.mask() != 0:
+			case short.alone && !seen.and(short.mask()).empty():
 				report(Problem{Parameter: short.name, Given: value, Reason: "repeated", Allowed: "once, as " + short.name + " or as " + strings.Join(short.sets, " and ")})
 				continue
 			}
@@ -109,7 +109,7 @@ func Parse(query string) (Declarations, error) {
 				shortly = map[string]bool{}
 			}
 			if shortly[short.name] = true; short.alone {
-				whole |= short.mask()
+				whole = whole.or(short.mask())
 			}
 			if problem := s.upper.assignShort(short, value); problem != nil {
 				report(*problem)
@@ -122,11 +122,11 @@ func Parse(query string) (Declarations, error) {
 			report(undecodable(p.name, rawValue))
 			continue
 		}
-		if (seen|whole)&(1<<i) != 0 {
+		if seen.has(i) || whole.has(i) {
 			report(Problem{Parameter: p.name, Given: value, Reason: "repeated", Allowed: "once"})
 			continue
 		}
-		seen |= 1 << i
+		seen = seen.or(bit(i))
 		problem := s.upper.assign(i, value)
 		if problem == nil && i == animationIndex && s.upper.Animation != AnimationNone {
 			problem = OnlyInSheet(value)

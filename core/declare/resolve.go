@@ -68,7 +68,7 @@ func (r *Resolved) Scale(k float64) {
 			s.Px *= k
 		}
 	}
-	d.After = d.After.lengthsTimes(k)
+	d.Before, d.After = d.Before.lengthsTimes(k), d.After.lengthsTimes(k)
 	if r.LayerScale == 0 {
 		r.LayerScale = 1
 	}
@@ -129,9 +129,14 @@ func (r *Resolved) Append(b []byte) []byte {
 	if d.Width != 0 && d.Height != 0 {
 		d.Aspect = Ratio{} // CSS ignores it
 	}
+	for _, l := range []*Layer{&d.Before, &d.After} {
+		if len(r.Layers) == 0 && (l.Content == "" || l.Opacity.Declared && l.Opacity.Value == 0) {
+			*l = Layer{} // nothing of it shows
+		}
+	}
 	if d.BackgroundImage == "" {
 		d.GroundPosition, d.GroundSize, d.GroundRepeat = Position{}, GroundSize{}, Repeats{}
-		if d.Background.A == 0 {
+		if d.Background.A == 0 && len(r.Layers) == 0 && d.Before == (Layer{}) {
 			d.Blend, d.Backdrop = BlendUnset, ""
 			if d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
 				d.Background = Color{}
@@ -150,9 +155,6 @@ func (r *Resolved) Append(b []byte) []byte {
 	}
 	if d.Map.Strength == 0 {
 		d.Map = Map{}
-	}
-	if len(r.Layers) == 0 && (d.After.Content == "" || d.After.Opacity.Declared && d.After.Opacity.Value == 0) {
-		d.After = Layer{} // nothing of it shows
 	}
 	start := len(b)
 	b = d.appendForm(b, true)

@@ -77,7 +77,7 @@ func shorthandOf(name string) *shorthand {
 // mask is the set of declarations that the shorthand sets.
 func (s *shorthand) mask() (set mask) {
 	for _, name := range s.sets {
-		set |= 1 << byName[name]
+		set = set.or(bit(byName[name]))
 	}
 	return set
 }

@@ -352,7 +352,7 @@ func declaration(text string) (setting, error) {
 		return func(p *piece) { p.declared.Class = d.Class }, nil
 	}
 	var d declare.Declarations
-	if problem := d.SetInSheet(name, value, false); problem != nil {
+	if problem := d.SetInSheet(name, value, ""); problem != nil {
 		if problem.Reason == "unknown-name" {
 			given := wording.Cut(name, 80)
 			switch near := wording.Misspelt(name, slotNames); {

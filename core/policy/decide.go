@@ -125,7 +125,11 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 	if no := s.checkClasses(d.Class, trace); no != nil {
 		return declare.Resolved{}, no
 	}
-	named := s.Sheet.OfClasses(*d, r.Client) // before what holds for every picture
+	quality := d.Quality // that of the URL and its classes, before what holds for every picture
+	if d.Class != "" {
+		named := s.Sheet.OfClasses(*d, r.Client)
+		quality = named.Quality
+	}
 	full := s.Sheet.Over(*d, r.Client)
 	if no := s.checkEncoding(d, &full, trace); no != nil {
 		return declare.Resolved{}, no
@@ -144,7 +148,7 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 			note(trace, "layers", "matched", layerNames(resolved.Layers))
 		}
 	}
-	resolved.Own = named.Quality == 0 && !full.IsPaint() && len(resolved.Layers) == 0 && !r.Lane.Signed
+	resolved.Own = quality == 0 && !full.IsPaint() && len(resolved.Layers) == 0 && !r.Lane.Signed
 	if no := CheckLossless(resolved); no != nil {
 		refused(trace, "quality", no.Detail)
 		return declare.Resolved{}, no

@@ -90,7 +90,7 @@ func (b *boxed) pad(edge [4]float64) {
 	}
 	b.d.Padding = ""
 	if edge != [4]float64{} {
-		b.d.SetInSheet("padding", strings.Join(texts, " "), false)
+		b.d.SetInSheet("padding", strings.Join(texts, " "), "")
 	}
 }
 
@@ -239,8 +239,8 @@ func (b *boxed) sidesOfPicture(w, h *float64, ratio, frameW, frameH float64) {
 
 // parameter is what a refusal about a property of the layer names.
 func (b *boxed) parameter(name string) string {
-	if b.box.Name == declare.AfterLayer && len(b.job.Request.Layers) == 0 {
-		return "after-" + name
+	if (b.box.Name == declare.BeforeLayer || b.box.Name == declare.AfterLayer) && len(b.job.Request.Layers) == 0 {
+		return b.box.Name + "-" + name
 	}
 	return name
 }

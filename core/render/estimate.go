@@ -89,7 +89,7 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 		canvas = min(canvas, float64(j.Limits.Pixels))
 	}
 	e.Memory += int64(paintBytes * canvas)
-	if len(j.Request.Layers) > 0 || j.Request.After.Content != "" {
+	if len(j.Request.Layers) > 0 || j.Request.Before.Content != "" || j.Request.After.Content != "" {
 		under, over := j.Request.Boxes()
 		n := float64(len(under) + len(over))
 		e.Memory += int64(layerBytes*canvas*min(n, 8) + 4*canvas*n)

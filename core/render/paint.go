@@ -47,7 +47,7 @@ func newPaints(d declare.Declarations, plan geometry.Plan, alpha, boxes bool) *p
 	clipped := p.shape.Kind != declare.NoShape || masked
 	p.faded = rounded || gap && !under
 	p.transparent = rounded || clipped || fades || gap && !under
-	layered := d.BackgroundImage != "" || d.After.Content != "" || boxes
+	layered := d.BackgroundImage != "" || d.Before.Content != "" || d.After.Content != "" || boxes
 	p.any = gap || layered || rounded || clipped || fades || p.d.Background.Declared || d.Map.Declared || d.Sharpen.Amount > 0 || len(p.filters) > 0 ||
 		len(p.shadows) > 0 && alpha || plan.Frame != geometry.Frame{}
 	return p

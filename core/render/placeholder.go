@@ -17,7 +17,7 @@ func placeholder(source []byte, plan geometry.Plan, job Job) (Result, error) {
 	most := job.Placeholder
 	job.Placeholder, job.Predict = 0, true
 	r := &job.Request
-	r.Layers, r.After, r.Retain, r.Budget, r.Own, r.Animation = nil, declare.Layer{}, 0, 0, false, declare.AnimationNone
+	r.Layers, r.Before, r.After, r.Retain, r.Budget, r.Own, r.Animation = nil, declare.Layer{}, declare.Layer{}, 0, 0, false, declare.AnimationNone
 	r.Motion = nil
 	r.Resolution, r.Grow = 0, declare.GrowNo
 	if r.Quality = 50; slices.Contains(r.Formats, declare.WebP) {

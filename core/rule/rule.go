@@ -204,8 +204,15 @@ func lineOf(words []token) int {
 	return 1
 }
 
-// layer reports whether the rule is for the layer on top. The older spelling has one colon.
-func (r *Rule) layer() bool { return strings.Contains(r.Selector, ":after") }
+// layer is the layer that the rule is for, under the picture or on top; "" for the picture itself. The older spelling has one colon.
+func (r *Rule) layer() string {
+	for _, layer := range []string{declare.BeforeLayer, declare.AfterLayer} {
+		if strings.Contains(r.Selector, ":"+layer) {
+			return layer
+		}
+	}
+	return ""
+}
 
 // add reads one declaration.
 func (r *Rule) add(words []token) {
@@ -222,9 +229,9 @@ func (r *Rule) add(words []token) {
 	r.Items = append(r.Items, item)
 }
 
-func (i *Item) read(after bool) {
+func (i *Item) read(layer string) {
 	var d declare.Declarations
-	problem := d.SetInSheet(i.Property, i.Value, after)
+	problem := d.SetInSheet(i.Property, i.Value, layer)
 	if _, moves := d.Moving(); problem == nil && moves {
 		problem = declare.OnlyInSheet(i.Value)
 	}
@@ -244,18 +251,18 @@ func (i *Item) read(after bool) {
 
 // finish puts together what was taken, the later one of a property over those before, as the cascade has it, and what the slot takes.
 func (r *Rule) finish() {
-	after := r.layer()
+	layer := r.layer()
 	var d declare.Declarations
 	seen := map[string]bool{}
 	var slot []string
 	for _, i := range r.Items {
 		if i.Taken {
 			if seen[i.Property] {
-				d.Forget(i.Property, after)
+				d.Forget(i.Property, layer)
 			}
 			seen[i.Property] = true
-			d.SetInSheet(i.Property, i.Value, after)
-		} else if one := i.Property + ": " + i.Value; !after {
+			d.SetInSheet(i.Property, i.Value, layer)
+		} else if one := i.Property + ": " + i.Value; layer == "" {
 			switch i.Property {
 			case "width", "max-width", "height":
 				if _, err := markup.ParseSlot(one); err == nil {

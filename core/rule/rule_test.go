@@ -62,6 +62,7 @@ func TestRulesAreReadInWhateverStateTheyAre(t *testing.T) {
 		".a { & img { opacity: .5 } width: 2px }":        ".a img||opacity=0.5| .a||width=2|",
 		".a { width: 1px; width: 2px; max-width: 50vw }": ".a||width=2|max-width: 50vw",
 		".a { /* ; } */ width: 3px ; ; }":                ".a||width=3|",
+		".a:before { content: 'x'; rotate: 9deg }":       ".a:before||before-content=%22x%22&before-rotate=9deg|",
 		".a::after { content: 'x;}'; opacity: .3 }":      ".a::after||after-content=%22x%3B%7D%22&after-opacity=0.3|",
 		"@font-face { font-family: x } .a { width: 4px":  "||| .a||width=4|",
 		"width 20rem": "|||",

@@ -96,7 +96,7 @@ func (p *parser) keyframe(list *[]declare.Keyframe) {
 	said := declare.Keyframe{}
 	closed := p.block(opened, func() {
 		if property, value, name, at, ok := p.property(); ok {
-			said.Set.Forget(property, false)
+			said.Set.Forget(property, "")
 			p.report(said.SetInKeyframe(property, value), name, at)
 		}
 	})

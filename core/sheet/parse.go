@@ -485,10 +485,10 @@ func (p *parser) declaration(to *declare.Declarations, seen map[string]bool) {
 		return
 	}
 	if seen[property] { // as in CSS the later one holds, if it's right
-		to.Forget(property, false)
+		to.Forget(property, "")
 	}
 	seen[property] = true
-	problem := to.SetInSheet(property, value, false)
+	problem := to.SetInSheet(property, value, "")
 	if a, ok := to.Moving(); property == "animation" && problem == nil && ok {
 		p.moved = append(p.moved, moved{at, a.Name})
 	}

@@ -110,7 +110,8 @@ func (s *Sheet) Base() declare.Declarations {
 // among classes the rule that names more of them, then the later one.
 func (s *Sheet) Over(d declare.Declarations, who Client) declare.Declarations {
 	if d.Class == "" && s.simple {
-		return d.Over(s.base)
+		d.Inherit(&s.base)
+		return d
 	}
 	resolution := d.Resolution
 	if resolution == 0 {
@@ -118,7 +119,7 @@ func (s *Sheet) Over(d declare.Declarations, who Client) declare.Declarations {
 	}
 	for i := range s.rules {
 		if r := &s.rules[i]; r.named(d.Class) && r.when.holds(resolution, who) {
-			d = d.Over(r.set)
+			d.Inherit(&r.set)
 		}
 	}
 	return d
@@ -135,7 +136,7 @@ func (s *Sheet) OfClasses(d declare.Declarations, who Client) declare.Declaratio
 	}
 	for i := range s.rules {
 		if r := &s.rules[i]; len(r.classes) > 0 && r.named(d.Class) && r.when.holds(resolution, who) {
-			d = d.Over(r.set)
+			d.Inherit(&r.set)
 		}
 	}
 	return d

@@ -140,7 +140,7 @@ func (p *Picture) Declared(density float64) declare.Declarations {
 			d.Aspect, d.Fit = aspect(p.W, p.H), declare.Cover
 			if p.Position != "" && p.Position != "50% 50%" {
 				var with declare.Declarations
-				if with.SetInSheet("object-position", p.Position, false) == nil {
+				if with.SetInSheet("object-position", p.Position, "") == nil {
 					d.Position = with.Position
 				}
 			}

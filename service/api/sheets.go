@@ -275,7 +275,7 @@ type Language struct {
 }
 
 func (a *API) language(c fiber.Ctx) error {
-	return c.JSON(Language{Picture: declare.SheetProperties(false), Layer: declare.BoxProperties()})
+	return c.JSON(Language{Picture: declare.SheetProperties(""), Layer: declare.BoxProperties()})
 }
 
 // preview draws a source by a class of the draft, or of what is published.

@@ -403,7 +403,7 @@ func (w *Weigher) change(ctx context.Context, a *Ask, p *place, sizes map[int][]
 			d.Aspect, d.Fit = niceRatio(shape), declare.Cover
 			if p.position != "" && p.position != "50% 50%" {
 				var with declare.Declarations
-				if with.SetInSheet("object-position", p.position, false) == nil {
+				if with.SetInSheet("object-position", p.position, "") == nil {
 					d.Position = with.Position
 				}
 			}

@@ -147,21 +147,32 @@ export function Controls(props: { declared: Declarations; defaults: Declarations
       <Section title="Paint" declared={among(lines.paint.map((l) => l.name))}>
         <Lines lines={lines.paint} values={d.more} onChange={set} />
       </Section>
-      <Section title="Layer on top" declared={among([...lines.layers.map((l) => l.name), "after-mix-blend-mode"])}>
-        <Lines lines={lines.layers} values={d.more} onChange={set} />
-        <div className="flex items-center justify-between">
-          <span>Blend</span>
-          <Pick
-            label="Blend"
-            value={d.more["after-mix-blend-mode"] ?? "normal"}
-            options={keywords["after-mix-blend-mode"].map((v) => ({ value: v, text: v }))}
-            onChange={(v) => set("after-mix-blend-mode", v === "normal" ? undefined : v)}
-          />
-        </div>
-      </Section>
+      {layerSections.map(({ of, title }) => {
+        const own = lines.layers.filter((l) => l.name.startsWith(of));
+        const blend = of === "before-" ? "before-mix-blend-mode" : "after-mix-blend-mode";
+        return (
+          <Section key={of} title={title} declared={among([...own.map((l) => l.name), blend])}>
+            <Lines lines={own} values={d.more} onChange={set} />
+            <div className="flex items-center justify-between">
+              <span>Blend</span>
+              <Pick
+                label="Blend"
+                value={d.more[blend] ?? "normal"}
+                options={keywords[blend].map((v) => ({ value: v, text: v }))}
+                onChange={(v) => set(blend, v === "normal" ? undefined : v)}
+              />
+            </div>
+          </Section>
+        );
+      })}
     </div>
   );
 }
+
+const layerSections = [
+  { of: "before-", title: "Layer underneath" },
+  { of: "after-", title: "Layer on top" },
+];
 
 // The degrees of an angle that is written in them.
 function degrees(angle: string | undefined): number | undefined {
