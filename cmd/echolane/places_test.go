@@ -1,10 +1,12 @@
 package main
 
 import (
+	"fmt"
 	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
+	"github.com/chromedp/chromedp/kb"
 )
 
 // write puts a text into the sheet's editor as typing would.
@@ -55,7 +57,56 @@ func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
 	p.says("What cards show")
 	p.until(`[...document.querySelectorAll("input")].some(i => i.placeholder === "Kites")`)
 	p.fill("data-title", "Twine")
-	p.until(`[...document.querySelectorAll("img")].some(i => i.alt === ".card, catalogue/box-kite-cliff.jpg, draft" && i.src.includes("data-title=Twine") && i.naturalWidth === 200)`)
+	p.until(`[...document.querySelectorAll("img")].some(i => i.alt === ".card, catalogue/box-kite-cliff.jpg, draft" && decodeURIComponent(i.src).includes("data-title=Twine") && i.naturalWidth === 200)`)
+}
+
+// What is moved and sized on the picture is written into the sheet, and a text that is too large for its box is said.
+func TestLayersAreMovedOnThePicture(t *testing.T) {
+	t.Parallel()
+	s := bed.Kestrel(t)
+	p := enter(t, s)
+	p.must(p.Open(s.Base + "/-/console/sheet/kestrel?source=catalogue/delta-red.jpg"))
+	p.says("published, version 2")
+	p.write(`* { object-fit: cover; quality: 72 }
+.card { width: 400px; height: 200px }
+.card::layer(title) {
+  content: attr(data-title, "Kites"); /* the name */
+  left: 10%; top: 10%; width: 40%; height: 30%;
+  font: 24px/1.2 sans-serif; color: white
+}
+.card::layer(price) { content: "49"; right: 5%; bottom: 5%; background: gold }
+`)
+	p.until(`document.querySelector('img[alt*="with its layers"]')?.naturalWidth === 400`)
+	p.until(`[...document.querySelectorAll('ul[aria-label=Layers] button')].map(b => b.textContent).join() === "::layer(title),::layer(price)"`)
+	// drag presses at one place of the picture, in parts of it, and lets go at another.
+	drag := func(x0, y0, x1, y1 float64) {
+		t.Helper()
+		p.must(p.Do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => {
+			const i = document.querySelector('img[alt*="with its layers"]'); i.scrollIntoView({ block: "center" });
+			const r = i.getBoundingClientRect();
+			const at = (type, x, y, on) => on.dispatchEvent(new PointerEvent(type, { bubbles: true, pointerId: 1, clientX: r.left + x * r.width, clientY: r.top + y * r.height }));
+			at("pointerdown", %[1]g, %[2]g, document.elementFromPoint(r.left + %[1]g * r.width, r.top + %[2]g * r.height));
+			setTimeout(() => { at("pointermove", %[3]g, %[4]g, i.parentElement); setTimeout(() => at("pointerup", %[3]g, %[4]g, i.parentElement), 50); }, 50);
+		})()`, x0, y0, x1, y1))))
+	}
+	text := `document.querySelector(".cm-content").innerText`
+	drag(0.3, 0.2, 0.4, 0.4)
+	p.until(text + `.includes("inset: 30% auto auto 20%")`)
+	p.until(`!/left: 10%|top: 10%/.test(` + text + `) && /the name/.test(` + text + `) && /width: 40%/.test(` + text + `)`)
+	p.until(`document.querySelector('ul[aria-label=Layers] button[aria-pressed=true]').getAttribute("aria-label") === "::layer(title): 20 %, 30 %, 40 % × 30 %"`)
+	// By a handle it gets smaller, until its text doesn't fit any more.
+	drag(0.6, 0.6, 0.3, 0.35)
+	p.until(text + `.includes("width: 10%") && ` + text + `.includes("height: 5%")`)
+	p.says("The text of ::layer(title) is wider than its box and is higher than its box.")
+	// What follows from the text goes on to; the arrows move by a hundredth.
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll('ul[aria-label=Layers] button')][1].focus()`), chromedp.KeyEvent(kb.ArrowLeft)))
+	p.until(`/price\) \{ content: "49"; background: gold; inset: [\d.]+% auto auto [\d.]+%; \}/.test(` + text + `)`)
+	p.click("Publish")
+	p.says("published, version 3")
+	explained := bed.Must(t, s, "explain", s.Base+"/kestrel/catalogue/delta-red.jpg?class=card")
+	if !strings.Contains(explained, "the text of ::layer(title) is wider than its box") {
+		t.Errorf("explained: %s", explained)
+	}
 }
 
 func TestMarkupIsWrittenInTheEasel(t *testing.T) {

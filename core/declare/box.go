@@ -142,6 +142,14 @@ var shortBox = map[string]func(b *Box, value string) string{
 	"text-decoration-line": func(b *Box, value string) string { return b.read("text-decoration", value) },
 }
 
+// LayerSelector is what a sheet writes behind a class for the layer of that name.
+func LayerSelector(name string) string {
+	if name == BeforeLayer || name == AfterLayer {
+		return "::" + name
+	}
+	return "::layer(" + name + ")"
+}
+
 func propertyOfBox(name string) *boxProperty {
 	i := slices.IndexFunc(boxProperties, func(p boxProperty) bool { return p.name == name })
 	if i < 0 {

@@ -75,7 +75,7 @@ func (c *compiler) tooOpen(path string, r Rule) {
 // A Step is one rule or check on the way to a decision.
 type Step struct {
 	Rule    string `json:"rule"`           // what was looked at, such as "deny https://*.test/private/*"
-	Verdict string `json:"verdict"`        // matched, not matched, passed, refused
+	Verdict string `json:"verdict"`        // matched, not matched, passed, overflows, refused
 	Note    string `json:"note,omitempty"` // what it means here
 	Decided bool   `json:"decided"`        // whether it ended the walk
 }

@@ -19,6 +19,7 @@ type layer struct {
 	pixels   *raster.RGBA
 	x, y     int // of its pixels on the canvas
 	mode     raster.BlendMode
+	laid     Laid
 	backdrop func(*raster.RGBA) // does to what lies under it what backdrop-filter says; nil for nothing
 }
 
@@ -53,6 +54,7 @@ type boxed struct {
 	pictureH   float64
 	name       string // of the picture
 	boxW, boxH float64
+	follow     [2]bool // width and height follow from what the layer shows
 }
 
 // layer makes one; nil where nothing of it shows.
@@ -79,7 +81,11 @@ func (job Job) layer(box *declare.Box, plan geometry.Plan) (*layer, error) {
 	if err != nil {
 		return nil, err
 	}
-	return b.paint(x, y)
+	made, err := b.paint(x, y)
+	if made != nil {
+		made.laid = b.laid(x, y)
+	}
+	return made, err
 }
 
 // pad makes the padding lengths, which are of the slot's width.
@@ -127,6 +133,7 @@ func (b *boxed) place() (x, y float64, err error) {
 	if h < 0 && !isPicture {
 		h = between(0, 2, b.slotH)
 	}
+	b.follow = [2]bool{w < 0, h < 0}
 	ratio := 0.0
 	if r := b.d.Aspect; !r.IsZero() {
 		ratio = r.Value()

@@ -14,6 +14,7 @@ type layers struct {
 	ground      *raster.RGBA // covers the canvas; nil for none
 	mask        *raster.RGBA // of a picture, as large as the canvas; nil for none
 	under, over []*layer     // in the order in which they are painted
+	laid        []Laid       // where they lie
 }
 
 func (l *layers) none() bool {
@@ -45,6 +46,7 @@ func layersOf(job Job, plan geometry.Plan) (layers, error) {
 			if made == nil {
 				continue
 			}
+			l.laid = append(l.laid, made.laid)
 			if i == 0 {
 				l.under = append(l.under, made)
 			} else {

@@ -92,6 +92,7 @@ type Result struct {
 	Source  string // the source's media type
 	Stages  []Stage
 	How     encode.Encoding // how the bytes came about
+	Layers  []Laid          `json:",omitempty"` // in the order in which they lie over one another
 
 	// Where facts were asked for:
 	Subject *subject.Found `json:",omitempty"`

@@ -134,6 +134,7 @@ func begin(source []byte, job Job) (t *task, err error) {
 		return t, err
 	}
 	if !paints.layers.none() {
+		t.result.Layers = paints.layers.laid
 		t.lap("layers")
 	}
 	if format, ok := moves(info, job.Request, plan.Canvas, !info.Alpha && !paints.transparent); ok {

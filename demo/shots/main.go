@@ -34,6 +34,7 @@ type shot struct {
 	w, h  int64
 	dark  bool
 	ready string
+	do    string // then, in the page
 }
 
 var shots = []shot{
@@ -44,7 +45,8 @@ var shots = []shot{
 	{file: "easel-sweep.png", url: console + "festival-crowd.jpg?width=480&view=sweep", w: 1280, h: 900, ready: `svg[aria-label="Likeness against bytes"] g:nth-of-type(9) circle:nth-of-type(12)`},
 	{file: "easel-phone.png", url: console + "box-kite-cliff.jpg?width=300&aspect-ratio=1", w: 390, h: 1100, ready: `[data-testid=saving]`},
 	{file: "markup.png", url: console + "delta-red.jpg?view=markup&aspect-ratio=3/2&alt=A+red+delta+kite+high+in+a+summer+sky", w: 1280, h: 800, ready: `[data-testid=markup]`},
-	{file: "sheet.png", url: places + "sheet/kestrel?source=catalogue/box-kite-cliff.jpg,catalogue/delta-red.jpg", w: 1280, h: 800, ready: "section[aria-label='What the classes do'] img"},
+	{file: "sheet.png", url: places + "sheet/kestrel?source=catalogue/delta-red.jpg", w: 1280, h: 800, ready: `img[alt*="with its layers"]`,
+		do: `[...document.querySelectorAll("ul[aria-label=Layers] button")].find(b => b.textContent === "::layer(title)").click(); document.querySelector("ul[aria-label=Layers]").closest("fieldset").scrollIntoView({ block: "end" })`},
 	{file: "lanes.png", url: places + "lanes/kestrel/press", w: 1280, h: 800, ready: `[aria-label="Test a source"]`},
 	{file: "refusals.png", url: places + "refusals", w: 1280, h: 800, ready: "tbody tr"},
 	{file: "keys.png", url: places + "keys", w: 1280, h: 800, dark: true, ready: "section[aria-label=Tokens] tbody tr"},
@@ -260,6 +262,12 @@ func take(b *browser.Browser, s shot) ([]byte, error) {
 	// Every picture in view is there, and nothing is on its way.
 	if err := b.Until(fmt.Sprintf(`document.querySelector(%q) && [...document.images].filter(i => i.getBoundingClientRect().top < innerHeight && i.getBoundingClientRect().left < innerWidth).every(i => i.complete && i.naturalWidth > 0) && !document.querySelector("h2 > span")`, s.ready)); err != nil {
 		return nil, err
+	}
+	if s.do != "" {
+		if err := b.Do(chromedp.Evaluate[chromedp.Void](s.do)); err != nil {
+			return nil, err
+		}
+		time.Sleep(300 * time.Millisecond) // until it is painted
 	}
 	return b.Shot()
 }

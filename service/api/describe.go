@@ -81,7 +81,8 @@ func (a *API) operations() []operation {
 		{"POST", "/sites/:site/sheet/check", a.checkSheet, "what is wrong with a sheet, and what publishing it would do", nil, SheetText{}, CheckedSheet{}, 200, false},
 		{"PUT", "/sites/:site/sheet/draft", a.putDraft, "keep a draft, right or not", nil, SheetText{}, Sheet{}, 200, false},
 		{"DELETE", "/sites/:site/sheet/draft", a.dropDraft, "forget the draft", nil, nil, nil, 204, false},
-		{"GET", "/sites/:site/sheet/preview", a.preview, "a source drawn by a class; data-… as further parameters are what its cards show", []parameter{{"source", "lane/path", ""}, {"class", "a class; absent: what holds for every picture", ""}, {"draft", "true: as the draft has it", false}}, nil, image{}, 200, false},
+		{"GET", "/sites/:site/sheet/preview", a.preview, "a source drawn by a class; what its cards show may also be given by further parameters, data-…", []parameter{{"source", "lane/path", ""}, {"class", "a class, or several with a space between; absent: what holds for every picture", ""}, {"draft", "true: as the draft has it", false}, {"data", "what its cards show, as data-title=Kites&data-price=49", ""}}, nil, image{}, 200, false},
+		{"GET", "/sites/:site/sheet/layers", a.layers, "where the layers of a source drawn by a class lie, and which texts are too large for theirs; parameters as for preview", []parameter{{"source", "lane/path", ""}, {"class", "a class, or several with a space between; absent: what holds for every picture", ""}, {"draft", "true: as the draft has it", false}, {"data", "what its cards show, as data-title=Kites&data-price=49", ""}}, nil, LaidOut{}, 200, false},
 		{"GET", "/sites/:site/sheet/history", a.sheetHistory, "the changes in which the sheet changed, newest first", nil, nil, Page[records.Change]{}, 200, false},
 		{"POST", "/sites/:site/sheet/restore", a.restoreSheet, "publish the sheet of a version again", nil, RestoreSheet{}, Sheet{}, 200, true},
 

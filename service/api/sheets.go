@@ -1,7 +1,9 @@
 package api
 
 import (
+	"cmp"
 	"fmt"
+	"net/url"
 	"strings"
 	"time"
 
@@ -9,9 +11,11 @@ import (
 
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/core/render"
 	"echolane/core/rule"
 	"echolane/core/sheet"
 	"echolane/core/wording"
+	"echolane/service/cache"
 	"echolane/service/lane"
 	"echolane/service/records"
 )
@@ -278,51 +282,92 @@ func (a *API) language(c fiber.Ctx) error {
 	return c.JSON(Language{Picture: declare.SheetProperties(""), Layer: declare.BoxProperties()})
 }
 
-// preview draws a source by a class of the draft, or of what is published.
+// preview draws a source by classes of the draft, or of what is published.
 func (a *API) preview(c fiber.Ctx) error {
-	s, no := a.findSite(c, records.MayRead)
+	v, no := a.previewed(c, c.Get("Accept"))
 	if no != nil {
 		return refuse(c, no)
+	}
+	return picture(c, v.Type, v.Body)
+}
+
+// LaidOut says where the layers of a picture lie.
+type LaidOut struct {
+	Width  int     `json:"width"` // of the picture
+	Height int     `json:"height"`
+	Layers []Layer `json:"layers"` // in the order in which they lie over one another
+}
+
+// Layer is one of them, in pixels of the picture.
+type Layer struct {
+	render.Laid
+	Selector string `json:"selector"` // what the sheet calls it, behind a class
+}
+
+// layers says where the layers of what preview draws lie, and which texts are too large for them.
+func (a *API) layers(c fiber.Ctx) error {
+	v, no := a.previewed(c, "image/avif,image/webp,*/*") // as browsers ask for the picture beside it
+	if no != nil {
+		return refuse(c, no)
+	}
+	out := LaidOut{Width: v.Width, Height: v.Height, Layers: []Layer{}}
+	for _, l := range v.Layers {
+		out.Layers = append(out.Layers, Layer{l, declare.LayerSelector(l.Name)})
+	}
+	return c.JSON(out)
+}
+
+func (a *API) previewed(c fiber.Ctx, accept string) (*cache.Variant, *policy.Refusal) {
+	s, no := a.findSite(c, records.MayRead)
+	if no != nil {
+		return nil, no
 	}
 	read := s.Sheet
 	if c.Query("draft") == "true" {
 		draft, err := a.Store.Draft(c.Context(), s.Name)
 		if err != nil {
-			return refuse(c, failed(err, s.Name))
+			return nil, failed(err, s.Name)
 		}
 		if draft != nil {
 			if read, err = sheet.Parse(draft.Text); err != nil {
-				return refuse(c, badRequest("draft", "", err.Error(), "a draft without problems"))
+				return nil, badRequest("draft", "", err.Error(), "a draft without problems")
 			}
 		}
 	}
-	class := c.Query("class")
-	if class != "" && !read.Has(class) {
-		return refuse(c, nothing("class", class))
+	asked, err := declare.Parse("class=" + url.QueryEscape(c.Query("class")))
+	if c.Query("class") == "" {
+		asked, err = declare.Declarations{}, nil
+	}
+	if err != nil {
+		return nil, badRequest("class", c.Query("class"), "class can't be that", "classes of the sheet, with a space between")
+	}
+	for _, class := range strings.Fields(asked.Class) {
+		if !read.Has(class) {
+			return nil, nothing("class", class)
+		}
 	}
 	source, no := SourcePath(s, c.Query("source"))
 	if no != nil {
-		return refuse(c, no)
+		return nil, no
 	}
-	d := read.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: class}}, sheet.Client{})
-	asked := declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: class}}
+	d := read.Over(asked, sheet.Client{})
 	if d.Width == 0 && d.Height == 0 {
 		asked.Width = 480
 	}
+	values, err := url.ParseQuery(c.Query("data"))
+	if err != nil {
+		return nil, badRequest("data", c.Query("data"), err.Error(), "name=value, joined with &, percent-encoded")
+	}
 	for _, t := range declare.TakenBy(read.Layers(&asked, sheet.Client{})) { // the others are of other classes
-		value := c.Query(t.Name)
+		value := cmp.Or(c.Query(t.Name), values.Get(t.Name))
 		if value == "" {
 			continue
 		}
 		if p := asked.SetData(t.Name, value); p != nil {
-			return refuse(c, badRequest(t.Name, p.Given, t.Name+" can't be that", p.Allowed))
+			return nil, badRequest(t.Name, p.Given, t.Name+" can't be that", p.Allowed)
 		}
 	}
-	v, no := a.Maker.Preview(c.Context(), "/"+s.Name+"/"+source+"?"+asked.AddressForm(), c.Get("Accept"), read)
-	if no != nil {
-		return refuse(c, no)
-	}
-	return picture(c, v.Type, v.Body)
+	return a.Maker.Preview(c.Context(), "/"+s.Name+"/"+source+"?"+asked.AddressForm(), accept, read)
 }
 
 // RuleText is what POST /css takes: style rules, or declarations.

@@ -25,6 +25,7 @@ import (
 	"golang.org/x/sync/errgroup"
 
 	"echolane/core/encode"
+	"echolane/core/render"
 	"echolane/service/cache/disk"
 	"echolane/service/cache/entry"
 	"echolane/service/cache/guard"
@@ -49,6 +50,7 @@ type Variant struct {
 	MadeAt int64 `json:"made_at,omitempty"` // seconds since 1970
 
 	Encoding *encode.Encoding `json:"encoding,omitempty"` // how its bytes came about
+	Layers   []render.Laid    `json:"layers,omitempty"`   // where they lie
 
 	// Provisional variants are replaced soon: their quality was predicted, and the search for it is still to come.
 	Provisional bool `json:"provisional,omitempty"`

@@ -55,6 +55,13 @@ func (s *Service) explain(c *fasthttp.RequestCtx, r *request, f *found, no *poli
 			x.Cache, x.Bytes = cache.Original.String(), int(o.size)
 		}
 	}
+	if x.Variant != nil {
+		for _, l := range x.Variant.Layers {
+			for _, o := range l.Over {
+				x.Steps = append(x.Steps, policy.Step{Rule: "layers", Verdict: "overflows", Note: "the text of " + declare.LayerSelector(l.Name) + " " + o.Words()})
+			}
+		}
+	}
 	if no != nil && (len(x.Steps) == 0 || !x.Steps[len(x.Steps)-1].Decided) {
 		x.Steps = append(x.Steps, policy.Step{Rule: string(no.Reason), Verdict: "refused", Note: no.Detail, Decided: true})
 	}

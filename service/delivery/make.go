@@ -216,7 +216,7 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (v *cache.V
 	v = &cache.Variant{
 		Body: result.Data, ETag: cache.ETagOf(result.Data), Type: result.Format.MediaType(),
 		Width: result.Canvas.W, Height: result.Canvas.H, NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H,
-		SourceType: result.Source, SourceBytes: int(m.own().Known.Bytes), Encoding: &result.How,
+		SourceType: result.Source, SourceBytes: int(m.own().Known.Bytes), Encoding: &result.How, Layers: result.Layers,
 	}
 	v.Stages = append(v.Stages, cache.Stage{Name: "source", MS: ms(m.looking)})
 	for _, st := range result.Stages {

@@ -63,7 +63,17 @@ func (a *answer) check(o *message) error {
 	if len(r.Data) == 0 || !slices.Contains(declare.Formats(), r.Format) || r.Canvas.W < 1 || r.Canvas.H < 1 || r.Natural.W < 1 || r.Natural.H < 1 || len(r.Stages) > 100 || len(r.How.Trials) > 200 || len(r.How.Weighed) > len(declare.Formats()) {
 		return errors.New("the worker's variant isn't one")
 	}
+	if len(r.Layers) > declare.MostLayers || slices.ContainsFunc(r.Layers, badLayer) {
+		return errors.New("the worker's layers aren't any")
+	}
 	return nil
+}
+
+// badLayer reports whether a render can't have told so of a layer.
+func badLayer(l render.Laid) bool {
+	off := func(o render.Overflow) bool { return !slices.Contains(render.Overflows, o) }
+	follows := func(s string) bool { return s != "width" && s != "height" }
+	return len(l.Name) > 100 || l.Name == "" || len(l.Over) > len(render.Overflows) || slices.ContainsFunc(l.Over, off) || len(l.Follow) > 2 || slices.ContainsFunc(l.Follow, follows)
 }
 
 // raisesALimit reports whether a change of settings is one that a render may propose: a higher limit on what it met.

@@ -76,8 +76,11 @@ export const putDraft = (site: string, body: Schemas["SheetText"]) => send<Schem
 // dropDraft is DELETE /sites/:site/sheet/draft: forget the draft.
 export const dropDraft = (site: string) => send<void>("DELETE", at`/sites/${site}/sheet/draft`);
 
-// previewAddress is GET /sites/:site/sheet/preview: a source drawn by a class; data-… as further parameters are what its cards show.
-export const previewAddress = (site: string, source: string, named: string, draft: boolean) => base + at`/sites/${site}/sheet/preview` + query({ source, class: named, draft });
+// previewAddress is GET /sites/:site/sheet/preview: a source drawn by a class; what its cards show may also be given by further parameters, data-….
+export const previewAddress = (site: string, source: string, named: string, draft: boolean, data: string) => base + at`/sites/${site}/sheet/preview` + query({ source, class: named, draft, data });
+
+// getLayers is GET /sites/:site/sheet/layers: where the layers of a source drawn by a class lie, and which texts are too large for theirs; parameters as for preview.
+export const getLayers = (site: string, source: string, named: string, draft: boolean, data: string, signal?: AbortSignal) => get<Schemas["LaidOut"]>(at`/sites/${site}/sheet/layers` + query({ source, class: named, draft, data }), signal);
 
 // listSheetHistory is GET /sites/:site/sheet/history: the changes in which the sheet changed, newest first.
 export const listSheetHistory = (site: string, signal?: AbortSignal) => all<Schemas["Change"]>(at`/sites/${site}/sheet/history`, signal);

@@ -13,6 +13,7 @@ import { SourceRow } from "../parts/SourceRow";
 import { Trouble } from "../parts/Trouble";
 import { Destroy, Window } from "../parts/Window";
 import { Editor } from "./Editor";
+import { Place } from "./Place";
 
 export function Sheet() {
   const address = useAddress();
@@ -113,13 +114,13 @@ function Work({ site, lanes }: { site: string; lanes: string[] }) {
         </Window>
         <History site={site} version={sheet.data.version} onDone={done} onError={setError} />
       </section>
-      <Previews site={site} lanes={lanes} source={source} before={sheet.data.classes} after={result.problems.length ? undefined : result.classes} takes={result.problems.length ? sheet.data.takes : result.takes} mark={saved || published} draft={changed} />
+      <Previews site={site} lanes={lanes} source={source} before={sheet.data.classes} after={result.problems.length ? undefined : result.classes} takes={result.problems.length ? sheet.data.takes : result.takes} mark={saved || published} draft={changed} text={shown} ready={result.problems.length === 0} onChange={setText} />
     </div>
   );
 }
 
 // Every class drawn on a source, as it is published and as the draft has it.
-function Previews(props: { site: string; lanes: string[]; source: string; before: string[]; after: string[] | undefined; takes: CheckedSheet["takes"]; mark: string; draft: boolean }) {
+function Previews(props: { site: string; lanes: string[]; source: string; before: string[]; after: string[] | undefined; takes: CheckedSheet["takes"]; mark: string; draft: boolean; text: string; ready: boolean; onChange: (text: string) => void }) {
   const [source, setSource] = useState(props.source);
   const settled = useSettled(source, 400);
   useEffect(() => {
@@ -135,7 +136,7 @@ function Previews(props: { site: string; lanes: string[]; source: string; before
   }, [first.data]);
   const [given, setGiven] = useState<Record<string, string>>({});
   const values = useSettled(given, 400);
-  const data = props.takes.map((t) => values[t.name] && `&${t.name}=${encodeURIComponent(values[t.name]!)}`).join("");
+  const data = props.takes.flatMap((t) => (values[t.name] ? [`${t.name}=${encodeURIComponent(values[t.name]!)}`] : [])).join("&");
   const [words, setWords] = useState(ownWords);
   const sample = (words: string[]) => setGiven(Object.fromEntries(props.takes.filter((t) => !t.picture).map((t, i) => [t.name, t.number ? (words[0] ? "49" : "") : words[i % words.length]!])));
   const names = ["", ...new Set([...props.before, ...(props.after ?? [])])];
@@ -144,7 +145,7 @@ function Previews(props: { site: string; lanes: string[]; source: string; before
     there ? (
       <div className="flex flex-wrap gap-2">
         {sources.map((s) => (
-          <img key={s} src={`${previewAddress(props.site, s, name, draft)}${data}&mark=${draft ? hash(props.mark) : "published"}`} alt={`${name ? "." + name : "*"}, ${s}, ${draft ? "draft" : "published"}`} className="max-h-40 max-w-full" />
+          <img key={s} src={`${previewAddress(props.site, s, name, draft, data)}&mark=${draft ? hash(props.mark) : "published"}`} alt={`${name ? "." + name : "*"}, ${s}, ${draft ? "draft" : "published"}`} className="max-h-40 max-w-full" />
         ))}
       </div>
     ) : (
@@ -170,6 +171,9 @@ function Previews(props: { site: string; lanes: string[]; source: string; before
           </div>
           <Pick label="Sample words" value={words} options={[ownWords, ...Object.keys(samples)].map((s) => ({ value: s, text: s }))} onChange={(s) => (setWords(s), sample(samples[s] ?? [""]))} />
         </fieldset>
+      )}
+      {sources[0] && props.ready && props.text.includes("::") && (
+        <Place site={props.site} source={sources[0]} classes={props.after ?? []} data={data} mark={String(hash(props.mark))} text={props.text} onChange={props.onChange} />
       )}
       {sources.length === 0 ? (
         <p className="text-soft">Pick a source, or several, to see what each class makes of them.</p>

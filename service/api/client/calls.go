@@ -156,9 +156,15 @@ func (c *Client) DropDraft(ctx context.Context, site string) error {
 	return c.call(ctx, "DELETE", "/sites/"+escaped(site)+"/sheet/draft", nil, nil)
 }
 
-// Preview is GET /sites/:site/sheet/preview: a source drawn by a class; data-… as further parameters are what its cards show.
-func (c *Client) Preview(ctx context.Context, site string, source string, named string, draft bool) (out []byte, err error) {
-	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/sheet/preview"+query("source", source, "class", named, "draft", draft), nil, &out)
+// Preview is GET /sites/:site/sheet/preview: a source drawn by a class; what its cards show may also be given by further parameters, data-….
+func (c *Client) Preview(ctx context.Context, site string, source string, named string, draft bool, data string) (out []byte, err error) {
+	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/sheet/preview"+query("source", source, "class", named, "draft", draft, "data", data), nil, &out)
+	return out, err
+}
+
+// Layers is GET /sites/:site/sheet/layers: where the layers of a source drawn by a class lie, and which texts are too large for theirs; parameters as for preview.
+func (c *Client) Layers(ctx context.Context, site string, source string, named string, draft bool, data string) (out api.LaidOut, err error) {
+	err = c.call(ctx, "GET", "/sites/"+escaped(site)+"/sheet/layers"+query("source", source, "class", named, "draft", draft, "data", data), nil, &out)
 	return out, err
 }
 
