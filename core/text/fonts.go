@@ -44,7 +44,7 @@ func NewFonts(files map[string][]byte, families []Family, cache *Cache) *Fonts {
 	return &Fonts{files, families, cache, map[string]*chooser{}}
 }
 
-// A Cache keeps fonts that were read, the last used ones within a bound. It is safe for concurrent use.
+// A Cache keeps fonts that were read and runs that were shaped, the last used ones within bounds. It is safe for concurrent use.
 type Cache struct {
 	room int
 
@@ -52,6 +52,7 @@ type Cache struct {
 	used  int
 	byKey map[cacheKey]*list.Element
 	order list.List // of *readFont, the last used in front
+	runs  runs
 }
 
 type cacheKey struct {
@@ -77,6 +78,7 @@ func (c *Cache) Forget() {
 	defer c.mu.Unlock()
 	c.used, c.byKey = 0, map[cacheKey]*list.Element{}
 	c.order.Init()
+	c.runs = runs{}
 }
 
 // read reads one face of a file. The cache is locked.
@@ -94,7 +96,9 @@ func (c *Cache) read(data []byte, system bool, index int) (*fontFace, error) {
 		return r.font, r.err
 	}
 	r := &readFont{key: key, size: len(data) + 4096}
-	r.font, r.err = parseFont(data, index)
+	if r.font, r.err = parseFont(data, index); r.font != nil {
+		r.font.key = key
+	}
 	c.byKey[key] = c.order.PushFront(r)
 	for c.used += r.size; c.used > c.room && c.order.Len() > 1; {
 		last := c.order.Remove(c.order.Back()).(*readFont)

@@ -101,6 +101,7 @@ import "C"
 
 import (
 	"errors"
+	"fmt"
 	"runtime"
 	"unsafe"
 )
@@ -114,6 +115,7 @@ type fontFace struct {
 	upem    float64
 	axes    bool // it is variable
 	bitmap  bool // its glyphs are pictures of pixels
+	key     cacheKey
 	columns bool // it says how upright characters move the pen in vertical writing
 }
 
@@ -136,6 +138,7 @@ func openFace(data []byte, index int) (*fontFace, error) {
 type font struct {
 	*fontFace
 	hb *C.hb_font_t
+	at string // its place on the axes
 }
 
 func (f *fontFace) font(axes []Variation) *font {
@@ -147,7 +150,7 @@ func (f *fontFace) font(axes []Variation) *font {
 	}
 	list = append(list, C.hb_variation_t{})
 	hb := C.open_font(f.face, &list[0], C.uint(len(list)-1))
-	out := &font{f, hb}
+	out := &font{f, hb, fmt.Sprint(axes)}
 	runtime.AddCleanup(out, func(hb *C.hb_font_t) { C.hb_font_destroy(hb) }, hb)
 	return out
 }

@@ -221,7 +221,7 @@ func (t *setter) shape(p *paragraph, from, to int, full bool) (list []shaped) {
 		run := shaped{start: i, end: end, level: p.levels[i], upright: p.upright[i], face: p.faces[i]}
 		if run.face != nil {
 			// With letters spaced, ligatures would tear (CSS Text Level 3, section 8.2).
-			run.glyphs = run.face.shape(p.runes, i, end, along(run.level, run.upright), p.scripts[i], t.lang, t.style.LetterSpacing != 0 && !cursive[p.scripts[i]], trims)
+			run.glyphs = t.fonts.cache.runs.shaped(run.face.font, p.runes, i, end, along(run.level, run.upright), p.scripts[i], t.lang, t.style.LetterSpacing != 0 && !cursive[p.scripts[i]], trims)
 			if run.upright {
 				for n, g := range run.glyphs {
 					run.glyphs[n].advance = run.face.falls(g, t.style.Size)

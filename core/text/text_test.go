@@ -2,6 +2,7 @@ package text
 
 import (
 	"errors"
+	"fmt"
 	"math/rand/v2"
 	"os"
 	"path/filepath"
@@ -293,4 +294,59 @@ func FuzzFont(f *testing.F) {
 			l.Paint(raster.NewRGBA(120, 200), 4, 4)
 		}
 	})
+}
+
+// What was shaped is kept, at any size, within a bound, and told apart by all that it depends on.
+func TestShapedRunsAreKept(t *testing.T) {
+	cache := NewCache(64 << 20)
+	byFamily := map[string]*Fonts{}
+	setIn := func(content string, s Style) *Layout {
+		t.Helper()
+		name := fmt.Sprint(s.Families, s.Weight)
+		if byFamily[name] == nil {
+			byFamily[name] = systemFonts(t, content, s)
+			byFamily[name].cache = cache
+		}
+		fonts := byFamily[name]
+		l, err := Set(content, 0, false, s, fonts)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return l
+	}
+	width := func(content string, s Style) float64 { return setIn(content, s).Width }
+	s := Style{Size: 20, Families: []string{"Noto Sans"}}
+	first := width("fine AVATAR", s)
+	kept := len(cache.runs.now)
+	if again := width("fine AVATAR", s); again != first || len(cache.runs.now) != kept || kept == 0 {
+		t.Errorf("%.2f, then %.2f; %d runs, then %d", first, again, kept, len(cache.runs.now))
+	}
+	large, bold, spaced := s, s, s
+	large.Size, bold.Weight, spaced.LetterSpacing = 40, 700, 1
+	if got := width("fine AVATAR", large); got < 2*first-0.01 || got > 2*first+0.01 || len(cache.runs.now) != kept {
+		t.Errorf("twice the size: %.2f and %.2f; %d runs", first, got, len(cache.runs.now))
+	}
+	if width("fine AVATAR", bold) == first || width("fine AVATAR", spaced) <= first {
+		t.Error("another style is the same run")
+	}
+	// Joining letters look at what stands around them.
+	arabic := Style{Size: 20, Families: []string{"Noto Sans Arabic"}, RightToLeft: true}
+	if alone, joined := width("ب", arabic), width("بب", arabic); joined == 2*alone {
+		t.Error("letters aren't joined")
+	}
+	for i := range 3000 {
+		width(fmt.Sprintf("Kite number %d of a long row over the meadow", i), s)
+	}
+	n := 0
+	for _, kept := range []map[runKey][]shapedGlyph{cache.runs.now, cache.runs.older} {
+		for _, list := range kept {
+			n += len(list)
+		}
+	}
+	if n > 2*mostGlyphs || n < mostGlyphs/4 {
+		t.Errorf("%d glyphs are kept", n)
+	}
+	if cache.Forget(); cache.runs.now != nil || cache.runs.older != nil {
+		t.Error("what is to be forgotten is kept")
+	}
 }
