@@ -160,6 +160,9 @@ func (p *pen) draw(g placed, dx, dy float64) *stamp {
 		}
 		return s
 	}
+	if s, ok := p.painted(g, dx, dy); ok {
+		return s
+	}
 	if layers := g.face.tints(g.id); layers != nil {
 		return p.layered(g, layers, dx, dy)
 	}

@@ -65,8 +65,8 @@ package text
 // 	return face;
 // }
 //
-// static int has_columns(hb_face_t *face) {
-// 	hb_blob_t *blob = hb_face_reference_table(face, HB_TAG('v','m','t','x'));
+// static int has_table(hb_face_t *face, hb_tag_t tag) {
+// 	hb_blob_t *blob = hb_face_reference_table(face, tag);
 // 	unsigned n = hb_blob_get_length(blob);
 // 	hb_blob_destroy(blob);
 // 	return n > 0;
@@ -114,9 +114,11 @@ type fontFace struct {
 	face    *C.hb_face_t
 	upem    float64
 	axes    bool // it is variable
-	bitmap  bool // its glyphs are pictures of pixels
+	bitmap  bool // glyphs of it are pictures of pixels
+	rigid   bool // it has no outlines
 	key     cacheKey
-	columns bool // it says how upright characters move the pen in vertical writing
+	colr    *colr // its glyphs that are graphs of paints; nil for none
+	columns bool  // it says how upright characters move the pen in vertical writing
 }
 
 var errFont = errors.New("it isn't a TTF, OTF, WOFF or WOFF2 font")
@@ -129,7 +131,8 @@ func openFace(data []byte, index int) (*fontFace, error) {
 	if f == nil {
 		return nil, errFont
 	}
-	out := &fontFace{face: f, upem: float64(C.hb_face_get_upem(f)), axes: C.hb_ot_var_has_data(f) != 0, bitmap: C.hb_ot_color_has_png(f) != 0, columns: C.has_columns(f) != 0}
+	out := &fontFace{face: f, upem: float64(C.hb_face_get_upem(f)), axes: C.hb_ot_var_has_data(f) != 0, bitmap: C.hb_ot_color_has_png(f) != 0, rigid: C.has_table(f, tagOf("glyf")) == 0 && C.has_table(f, tagOf("CFF ")) == 0 && C.has_table(f, tagOf("CFF2")) == 0,
+		columns: C.has_table(f, tagOf("vmtx")) != 0, colr: readColr(f)}
 	runtime.AddCleanup(out, func(f *C.hb_face_t) { C.hb_face_destroy(f) }, f)
 	return out, nil
 }

@@ -227,7 +227,7 @@ func (t *setter) shape(p *paragraph, from, to int, full bool) (list []shaped) {
 					run.glyphs[n].advance = run.face.falls(g, t.style.Size)
 				}
 			}
-			if k := t.style.Size / run.face.upem; run.face.bitmap { // browsers move the pen by whole pixels
+			if k := t.style.Size / run.face.upem; run.face.rigid { // browsers move the pen by whole pixels
 				for n := range run.glyphs {
 					run.glyphs[n].advance = math.Round(run.glyphs[n].advance*k) / k
 				}
