@@ -57,9 +57,14 @@ func (l *Layout) each(x, y float64, do func(g placed, gx, gy float64)) {
 		line := &l.Lines[i]
 		base := math.Round(l.base(line, x, y))
 		if l.style.Writing != Horizontal {
-			base = math.Ceil(l.base(line, x, y) - 0.5) // as if it were turned
+			exact := l.base(line, x, y)
+			base = math.Ceil(exact - 0.5) // as if it were turned
 			for _, g := range line.glyphs {
-				do(g, base-g.y, math.Round(y+line.X)+g.x)
+				if g.lies {
+					do(g, base-g.y, math.Round(y+line.X)+g.x)
+				} else {
+					do(g, exact-g.y, math.Round(y+line.X)+g.x)
+				}
 			}
 			continue
 		}

@@ -194,10 +194,7 @@ func (l *Layout) under(line *Line) (list []strip) {
 		return nil
 	}
 	t := l.thick()
-	ascent, descent := 0.0, 0.0
-	if line.primary != nil {
-		ascent, descent = math.Round(line.primary.ascent*l.style.Size), math.Round(line.primary.descent*l.style.Size)
-	}
+	ascent, descent := line.extents(l.style.Size)
 	if l.style.Underline {
 		over := math.Max(1, math.Ceil(l.style.Size/20))
 		if l.style.central() { // one pixel under the em's box

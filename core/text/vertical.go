@@ -63,13 +63,21 @@ func (l *Layout) base(line *Line, x, y float64) float64 {
 	return y + line.Baseline
 }
 
+// extents are those of the line's first font, in whole pixels.
+func (line *Line) extents(size float64) (ascent, descent float64) {
+	if f := line.primary; f != nil {
+		ascent, descent = math.Round(f.ascent*size), math.Round(f.descent*size)
+	}
+	return ascent, descent
+}
+
 // boxOf is where a box of a line is drawn: it goes from one place to another along the line, and from over to under from the line's baseline.
 func (l *Layout) boxOf(line *Line, x, y, from, to, over, under float64) (x0, y0, x1, y1 float64) {
 	base := l.base(line, x, y)
 	if l.style.Writing != Horizontal {
-		if f := line.primary; f != nil && l.style.central() { // the middle of a font whose height is odd lies within a pixel
-			h := math.Round(f.ascent*l.style.Size) + math.Round(f.descent*l.style.Size)
-			base += h/2 - math.Floor(h/2)
+		if l.style.central() { // the middle of a font whose height is odd lies within a pixel
+			ascent, descent := line.extents(l.style.Size)
+			base += (ascent+descent)/2 - math.Floor((ascent+descent)/2)
 		}
 		return math.Round(base - under), y + line.X + from, math.Round(base - over), y + line.X + to
 	}

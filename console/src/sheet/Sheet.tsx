@@ -207,13 +207,22 @@ const ownWords = "Words of your own";
 const samples: Record<string, string[]> = {
   English: ["Kites by hand", "Sewn in the loft above the harbour, flown on the wall on every day of steady wind"],
   German: ["Drachenflügel", "Genäht auf dem Boden über dem Hafen, geflogen an jedem Tag mit stetigem Wind"],
+  Greek: ["Χαρταετός", "Πετάει ψηλά πάνω από τη θάλασσα με τον άνεμο του νοτιά"],
+  Russian: ["Воздушный змей", "Летит над морем, когда дует ровный ветер"],
+  Vietnamese: ["Những cánh diều", "Bay cao trên bầu trời mùa hè, tiếng sáo diều vi vu trong gió chiều"],
+  Armenian: ["Կարմիր թռուցիկ", "Բարձր թռչում է ծովի վրայով, և երեխաները վազում են ավազի վրա"],
+  Georgian: ["წითელი ფრანი", "მაღლა დაფრინავს ზღვის თავზე და ბავშვები ქვიშაზე დარბიან"],
+  Amharic: ["ቀይ ካይት", "ከባሕሩ በላይ ከፍ ብሎ ይበራል ልጆችም በአሸዋ ላይ ይሮጣሉ"],
   Arabic: ["طائرة ورقية", "تحلق عالياً فوق البحر في كل يوم من أيام الريح"],
   Hebrew: ["עפיפון אדום", "עף גבוה מעל הים בכל יום של רוח"],
   Hindi: ["लाल पतंग", "समुद्र के ऊपर ऊँची उड़ती है जब हवा तेज़ हो"],
+  Bengali: ["লাল ঘুড়ি", "সমুদ্রের উপরে উঁচুতে উড়ছে আর শিশুরা বালির উপর দৌড়াচ্ছে"],
+  Tamil: ["சிவப்பு பட்டம்", "கடலின் மேல் உயரமாக பறக்கிறது, குழந்தைகள் மணலில் ஓடுகிறார்கள்"],
   Thai: ["ว่าวสีแดง", "บินสูงเหนือทะเลในวันที่ลมแรง"],
   Chinese: ["红色的风筝", "在大风天里高高地飞在海面上，孩子们在沙滩上奔跑"],
   Japanese: ["赤い凧", "風の強い日に海の上を高く飛び、子どもたちは砂浜を走っている"],
   Korean: ["빨간 연", "바람이 센 날 바다 위로 높이 날고 아이들은 모래밭을 달린다"],
+  Emoji: ["Up it goes 🪁", "Over the sea 🌊 with 👩🏽‍🚀 and 🇯🇵"],
   "One long word": ["Rindfleischetikettierungsüberwachung", "Rindfleischetikettierungsüberwachungsaufgabenübertragungsgesetz"],
 };
 
