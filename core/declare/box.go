@@ -107,6 +107,7 @@ var boxProperties = []boxProperty{
 	{"font-size", "a length, or fit(12px, 64px): the largest at which the text fits its box", nil, readFontSize},
 	{"font-weight", "normal, bold, or a number from 1 to 1000", []string{"normal", "bold"}, readWeight},
 	keywordsOf("font-style", "normal, italic or oblique", "normal", "italic", "oblique"),
+	{"font-stretch", "normal, condensed, expanded and their degrees such as semi-condensed, or a percentage from 50% to 200%, of a variable font", stretchWords(), readStretch},
 	{"font-variation-settings", "axes and values, such as \"wdth\" 80, or normal", []string{"normal"}, readVariations},
 	{"line-height", "normal, a number, a length or a percentage of the font's size", []string{"normal"}, readLineHeight},
 	{"letter-spacing", "normal, or a length in px or em", []string{"normal"}, readSpacing},
@@ -139,6 +140,7 @@ var shortBox = map[string]func(b *Box, value string) string{
 		}
 		return reason
 	},
+	"font-width":           func(b *Box, value string) string { return b.read("font-stretch", value) }, // its name in CSS Fonts Level 4
 	"text-decoration-line": func(b *Box, value string) string { return b.read("text-decoration", value) },
 }
 

@@ -1,6 +1,9 @@
 package declare
 
-import "testing"
+import (
+	"strings"
+	"testing"
+)
 
 // What a URL says of the layer under the picture goes over the sheet's ::before, and lies under the picture.
 func TestLayersOfAURL(t *testing.T) {
@@ -61,5 +64,42 @@ func TestLayersOfAURL(t *testing.T) {
 	}
 	if key("width=20") != key("width=20&mix-blend-mode=multiply") {
 		t.Error("how a picture is blended with nothing counts")
+	}
+}
+
+// How wide letters are is the axis of a variable font, said by itself or in font.
+func TestFontsAreStretched(t *testing.T) {
+	for rule, want := range map[string]float64{
+		"font-stretch: condensed": 75, "font-stretch: 87.5%": 87.5, "font-width: Extra-Expanded": 150, "font: italic 600 semi-condensed 20px/1.2 Brand": 87.5, "font: 20px Brand": 0, "font-stretch: normal": 0,
+	} {
+		name, value, _ := strings.Cut(rule, ": ")
+		var b Box
+		if p := b.Set(name, value); p != nil {
+			t.Errorf("%s: %v", rule, p)
+			continue
+		}
+		got := 0.0
+		for _, v := range b.Type().Variations {
+			if v.Axis == "wdth" {
+				got = v.Value
+			}
+		}
+		if got != want {
+			t.Errorf("%s: %g, not %g", rule, got, want)
+		}
+	}
+	var b Box
+	b.Set("font", "condensed 20px Brand")
+	b.Set("font-variation-settings", `"wdth" 110`)
+	if v := b.Type().Variations; len(v) != 1 || v[0].Value != 110 {
+		t.Errorf("%v", v)
+	}
+	if b.Set("font", "16px Brand"); b.Said["font-stretch"] != "100%" {
+		t.Error("font leaves the width as it was")
+	}
+	for _, value := range []string{"49%", "201%", "wide", "80"} {
+		if b.Set("font-stretch", value) == nil {
+			t.Errorf("%s is taken", value)
+		}
 	}
 }

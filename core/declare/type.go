@@ -76,6 +76,10 @@ func (b *Box) Type() Type {
 	t.Weight, _ = strconv.Atoi(b.or("font-weight", "400"))
 	t.Italic = b.or("font-style", "normal") != "normal"
 	t.Variations, _ = parseVariations(b.of("font-variation-settings"))
+	if text := b.of("font-stretch"); text != "" && text != "100%" && !slices.ContainsFunc(t.Variations, func(v Variation) bool { return v.Axis == "wdth" }) {
+		width, _ := strconv.ParseFloat(strings.TrimSuffix(text, "%"), 64)
+		t.Variations = append(t.Variations, Variation{"wdth", width})
+	}
 	t.LineHeight, t.HeightInEms, _ = parseLineHeight(b.or("line-height", "normal"))
 	t.LetterSpacing, _ = parseSpacing(b.of("letter-spacing"))
 	t.WordSpacing, _ = parseSpacing(b.of("word-spacing"))
@@ -179,6 +183,40 @@ func readWeight(value string) (string, string) {
 		return "", "out-of-range"
 	}
 	return strconv.Itoa(int(math.Round(v))), ""
+}
+
+// stretches are how wide a font's letters are, in parts of a hundred of the usual (CSS Fonts Level 4, section 2.5).
+var stretches = []struct {
+	word  string
+	width float64
+}{
+	{"ultra-condensed", 50}, {"extra-condensed", 62.5}, {"condensed", 75}, {"semi-condensed", 87.5}, {"normal", 100},
+	{"semi-expanded", 112.5}, {"expanded", 125}, {"extra-expanded", 150}, {"ultra-expanded", 200},
+}
+
+func stretchWords() (list []string) {
+	for _, s := range stretches {
+		list = append(list, s.word)
+	}
+	return list
+}
+
+// readStretch gives it as a percentage.
+func readStretch(value string) (string, string) {
+	for _, s := range stretches {
+		if strings.EqualFold(value, s.word) {
+			return number(s.width) + "%", ""
+		}
+	}
+	text, ok := strings.CutSuffix(value, "%")
+	v, is := cssNumber(text)
+	switch {
+	case !ok || !is:
+		return "", "unparsable"
+	case v < 50 || v > 200:
+		return "", "out-of-range"
+	}
+	return number(v) + "%", ""
 }
 
 func readVariations(value string) (string, string) {
@@ -410,9 +448,9 @@ func parseDecoration(value string) (lines []string, c Color, reason string) {
 	return lines, c, ""
 }
 
-// readBoxFont reads the font shorthand: style, weight, size with or without a line height, and families (CSS Fonts Level 4, section 2.7).
+// readBoxFont reads the font shorthand: style, weight, width, size with or without a line height, and families (CSS Fonts Level 4, section 2.7).
 func readBoxFont(b *Box, value string) string {
-	style, weight, size, height := "normal", "400", "", "normal"
+	style, weight, stretch, size, height := "normal", "400", "100%", "", "normal"
 	rest := strings.TrimSpace(value)
 	for size == "" {
 		word := rest
@@ -443,6 +481,10 @@ func readBoxFont(b *Box, value string) string {
 			weight = text
 			continue
 		}
+		if text, reason := readStretch(word); reason == "" && !strings.HasSuffix(word, "%") {
+			stretch = text
+			continue
+		}
 		head, tail, slash := strings.Cut(word, "/")
 		text, reason := readFontSize(head)
 		if reason != "" {
@@ -468,7 +510,7 @@ func readBoxFont(b *Box, value string) string {
 	if reason != "" {
 		return reason
 	}
-	for name, text := range map[string]string{"font-style": style, "font-weight": weight, "font-size": size, "line-height": height, "font-family": family} {
+	for name, text := range map[string]string{"font-style": style, "font-weight": weight, "font-stretch": stretch, "font-size": size, "line-height": height, "font-family": family} {
 		b.say(name, text)
 	}
 	return ""
