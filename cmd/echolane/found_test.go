@@ -1,8 +1,13 @@
 package main
 
 import (
+	"bytes"
 	"encoding/json"
 	"fmt"
+	"image"
+	"image/png"
+	"os"
+	"path/filepath"
 	"strconv"
 	"strings"
 	"testing"
@@ -90,6 +95,52 @@ func TestSourcesAreFoundByWhatIsInThem(t *testing.T) {
 	if r := bed.Run(t, s, "warm", "kestrel/catalogue", "--facts", "--widths", "100"); r.Code != 2 {
 		t.Errorf("%d %s", r.Code, r.Err)
 	}
+	// What is gone isn't found any more: at once where somebody asks about it, the others when the lane is gone through again.
+	folder := filepath.Join(t.TempDir(), "gone")
+	if err := os.MkdirAll(filepath.Join(folder, "by the sea"), 0o755); err != nil {
+		t.Fatal(err)
+	}
+	for _, name := range []string{"one.png", "two.png", "by the sea/three & four.png"} {
+		var file bytes.Buffer
+		png.Encode(&file, image.NewGray(image.Rect(0, 0, 40, 30)))
+		if err := os.WriteFile(filepath.Join(folder, name), file.Bytes(), 0o644); err != nil {
+			t.Fatal(err)
+		}
+	}
+	bed.Must(t, s, "lane", "add", "kestrel/gone", "--folder", folder)
+	bed.Must(t, s, "warm", "kestrel/gone", "--facts")
+	gone := func(want string) {
+		t.Helper()
+		testbed.Eventually(t, "the sources that are found", func() error {
+			var list []records.LookedAt
+			if err := json.Unmarshal([]byte(bed.Must(t, s, "lane", "list", "kestrel/gone", "--json", "--find", "width:40")), &list); err != nil {
+				return err
+			}
+			var paths []string
+			for _, l := range list {
+				paths = append(paths, l.Path)
+			}
+			if got := strings.Join(paths, "|"); got != want {
+				return fmt.Errorf("%s, not %s", got, want)
+			}
+			return nil
+		})
+	}
+	gone("by the sea/three & four.png|one.png|two.png")
+	os.Remove(filepath.Join(folder, "one.png"))
+	bed.Must(t, s, "warm", "kestrel/gone/by the sea/", "--facts")
+	gone("by the sea/three & four.png|one.png|two.png")
+	bed.Must(t, s, "warm", "kestrel/gone", "--facts")
+	gone("by the sea/three & four.png|two.png")
+	os.Remove(filepath.Join(folder, "two.png"))
+	testbed.Eventually(t, "that it is gone", func() error {
+		if a := s.Get(t, "/-/api/v1/sites/kestrel/lanes/gone/facts?path=two.png"); a.StatusCode != 404 {
+			return fmt.Errorf("%d %s", a.StatusCode, a.Data)
+		}
+		return nil
+	})
+	gone("by the sea/three & four.png")
+	bed.Must(t, s, "lane", "remove", "kestrel/gone")
 	// In the Easel, too.
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue"))

@@ -258,7 +258,13 @@ func (a *API) locate(c fiber.Ctx) (*source.Located, *policy.Refusal) {
 	}
 	located, err := a.Sources.Locate(c.Context(), site, l, path, nil)
 	if err != nil {
-		return nil, asRefusal(err)
+		no := asRefusal(err)
+		if no.Reason == policy.ReasonNoSuchSource { // so that it isn't found any more
+			if err := a.Recorder.Gone(c.Context(), site.Name, l.Name, path); err != nil {
+				return nil, failed(err, path)
+			}
+		}
+		return nil, no
 	}
 	if located.Known.Header.W == 0 {
 		located.Close()

@@ -5,6 +5,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"net/url"
 	"slices"
 	"strconv"
 	"strings"
@@ -90,6 +91,11 @@ func (a *API) warm(c fiber.Ctx) error {
 	}
 	if err != nil {
 		return refuse(c, failed(err, s.Name))
+	}
+	if ask.Facts {
+		if err := a.forgetGone(c.Context(), s, &ask, items); err != nil {
+			return refuse(c, failed(err, s.Name))
+		}
 	}
 	a.Jobs.Tell()
 	return c.Status(202).JSON(warmingOut(w))
@@ -201,6 +207,27 @@ func warmQueries(further declare.Declarations, widths []int, site string, needed
 		queries = append(queries, d.AddressForm())
 	}
 	return queries, nil
+}
+
+// forgetGone forgets what was found in sources that a lane has no more, where it says which it has.
+func (a *API) forgetGone(ctx context.Context, s *policy.SiteSettings, ask *AskWarm, items []records.WarmItem) error {
+	l := s.Lane(ask.Lane)
+	opened, err := a.Lanes.Of(s, l)
+	if err != nil {
+		return err
+	}
+	if _, _, err := opened.List(ctx, "", 1); errors.Is(err, errors.ErrUnsupported) {
+		return nil
+	}
+	paths := make([]string, 0, len(items))
+	for _, item := range items {
+		path, err := url.PathUnescape(strings.TrimPrefix(item.Source, "/"+s.Name+"/"+l.Name+"/"))
+		if err != nil {
+			return err
+		}
+		paths = append(paths, path)
+	}
+	return a.Store.ForgetOthers(ctx, s.Name, l.Name, ask.Below, paths)
 }
 
 // laneItems lists the sources of a lane: those that it has, or, where nobody can list them, those that were asked for before.

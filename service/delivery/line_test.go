@@ -647,3 +647,20 @@ func TestEachPieceOfAnOriginalHasADeadline(t *testing.T) {
 		t.Errorf("a panic while an answer is written: %v", err)
 	}
 }
+
+// Facts that the service asks for itself about a source that is gone have what was found in it forgotten; visitors can't.
+func TestWhatIsGoneIsForgotten(t *testing.T) {
+	s := newStand(t)
+	s.settings.set(t, s.site("kestrel", func(*policy.Document) {}))
+	if _, no := s.Measure(context.Background(), "/kestrel/f/none.png?as=facts", ""); no == nil || no.Reason != policy.ReasonNoSuchSource {
+		t.Fatalf("%v", no)
+	}
+	if got := strings.Join(s.recorder.gone, " "); got != "f/none.png" {
+		t.Errorf("forgotten: %s", got)
+	}
+	s.ask("/kestrel/f/none.png?as=facts")
+	s.Measure(context.Background(), "/kestrel/f/none.png?width=60", "")
+	if len(s.recorder.gone) != 1 {
+		t.Errorf("forgotten: %v", s.recorder.gone)
+	}
+}

@@ -72,6 +72,8 @@ type Recorder interface {
 	Refused(site, asked, sample string, no *policy.Refusal)
 	Used(site, classes, address string)
 	LookedAt(records.LookedAt)
+	// Gone has what was found in a source forgotten. It blocks for a bounded time.
+	Gone(ctx context.Context, site, lane, path string) error
 	Usage(site string) *records.UsageCounter // never nil
 	// Asked counts answers by variant. It blocks for a bounded time.
 	Asked(context.Context, []records.Asked) error
@@ -368,6 +370,10 @@ func (s *Service) ahead(ctx context.Context, uri, accept string, atOnce bool, by
 		f, no = s.find(ctx, r, start)
 		defer f.close()
 		switch {
+		case no != nil && no.Reason == policy.ReasonNoSuchSource && r.declared.As == declare.Facts:
+			if err := s.Recorder.Gone(ctx, r.site.Name, r.lane.Name, r.path); err != nil {
+				s.Log.Warn("what was found in a source that is gone isn't forgotten", "site", r.site.Name, "lane", r.lane.Name, "path", r.path, "error", err)
+			}
 		case no != nil:
 		case f.variant == nil: // the source itself is asked for
 			no = policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "download", Detail: "nothing is made for a download of the source itself", Allowed: "what is made of a source", Remedy: "leave it out"})

@@ -190,6 +190,7 @@ type fakeRecorder struct {
 	made     []records.Variant
 	refused  []*policy.Refusal
 	used     []string
+	gone     []string // lane/path
 	counts   map[string]*records.UsageCounter
 	inAll    int
 	census   func(context.Context) error
@@ -197,6 +198,11 @@ type fakeRecorder struct {
 }
 
 func (f *fakeRecorder) LookedAt(records.LookedAt) {}
+
+func (f *fakeRecorder) Gone(_ context.Context, _, lane, path string) error {
+	f.gone = append(f.gone, lane+"/"+path)
+	return nil
+}
 
 func (f *fakeRecorder) Made(v records.Variant) {
 	f.mu.Lock()

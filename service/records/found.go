@@ -206,6 +206,24 @@ func (s *Store) CountLookedAt(ctx context.Context, site, lane string) (n int64, 
 	return n, nil
 }
 
+// ForgetOthers forgets what was found in the sources of a lane, those whose paths begin so, that aren't among paths: they are no more.
+func (s *Store) ForgetOthers(ctx context.Context, site, lane, below string, paths []string) error {
+	paths = slices.DeleteFunc(slices.Clone(paths), func(p string) bool { return wording.Text(p, longestLookedAt) != p }) // those aren't written down
+	_, err := s.db.ExecContext(ctx, `DELETE FROM looked_at l WHERE site = $1 AND lane = $2 AND starts_with(path, $3)
+		AND NOT EXISTS (SELECT FROM unnest($4::text[]) AS t (there) WHERE there = l.path)`, site, lane, wording.Text(below, longestLookedAt), paths)
+	return wrap("forget what was found in sources that are gone", err)
+}
+
+// Gone has what was found in a source forgotten, which is no more. It blocks for a bounded time.
+func (r *Recorder) Gone(ctx context.Context, site, lane, path string) error {
+	if wording.Text(path, longestLookedAt) != path {
+		return nil
+	}
+	ctx, done := context.WithTimeout(ctx, 2*time.Second)
+	defer done()
+	return r.store.ForgetLookedAt(ctx, site, lane, path)
+}
+
 // ForgetLookedAt forgets what was found in a source that is no more.
 func (s *Store) ForgetLookedAt(ctx context.Context, site, lane, path string) error {
 	_, err := s.db.ExecContext(ctx, `DELETE FROM looked_at WHERE site = $1 AND lane = $2 AND path = $3`, site, lane, path)
