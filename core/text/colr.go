@@ -24,6 +24,7 @@ import (
 const (
 	mostPaints     = 4000
 	deepestPaint   = 32
+	mostLayers     = 1 << 18   // of a font
 	mostPaintBytes = 256 << 20 // of pixels at a time
 	mostPaintWork  = 200 << 20 // pixels that are filled, one after another
 )
@@ -94,12 +95,12 @@ func readColr(face *C.hb_face_t) *colr {
 		}
 	}
 	if list := int(f.at(18, 4)); list != 0 {
-		for i := range min(int(f.at(list, 4)), len(f.data)/4) {
+		for i := range min(int(f.at(list, 4)), mostLayers) {
 			c.layers = append(c.layers, list+int(f.at(list+4+4*i, 4)))
 		}
 	}
 	if list := int(f.at(22, 4)); list != 0 && f.at(list, 1) == 1 {
-		for i := range min(int(f.at(list+1, 4)), len(f.data)/7) {
+		for i := range min(int(f.at(list+1, 4)), 65536) {
 			at := list + 5 + 7*i
 			c.clips = append(c.clips, clip{f.at(at, 2), f.at(at+2, 2), list + int(f.at(at+4, 3))})
 		}

@@ -97,7 +97,9 @@ func (c *Cache) read(data []byte, system bool, index int) (*fontFace, error) {
 	}
 	r := &readFont{key: key, size: len(data) + 4096}
 	if r.font, r.err = parseFont(data, index); r.font != nil {
-		r.font.key = key
+		if r.font.key = key; r.font.colr != nil {
+			r.size += len(r.font.colr.data) + 8*len(r.font.colr.layers)
+		}
 	}
 	c.byKey[key] = c.order.PushFront(r)
 	for c.used += r.size; c.used > c.room && c.order.Len() > 1; {

@@ -302,16 +302,20 @@ func (t *setter) hangs(r rune) bool {
 	return r == ' ' || r == 0x1680 || r == 0x3000 && t.style.Space != KeepAll
 }
 
+// farthest is how far from where a line is divided what stands there is shaped again, in characters: joined letters look at their
+// neighbours alone, and a text of one word of thousands isn't shaped anew for each of them.
+const farthest = 64
+
 // width is how wide a part of a paragraph is on a line of its own. What is shaped with what stands outside it (kerned, joined) is shaped
 // again.
 func (t *setter) width(p *paragraph, from, to int) float64 {
 	head, tail := from, to
 	if p.unsafe[from] {
-		for head++; head < to && (p.unsafe[head] || p.clusters[head] == 0); head++ {
+		for head++; head < to && (head < from+farthest && p.unsafe[head] || p.clusters[head] == 0); head++ {
 		}
 	}
 	if p.unsafe[to] {
-		for tail--; tail > from && (p.unsafe[tail] || p.clusters[tail] == 0); tail-- {
+		for tail--; tail > from && (tail > to-farthest && p.unsafe[tail] || p.clusters[tail] == 0); tail-- {
 		}
 	}
 	if head >= tail && (head > from || tail < to) {

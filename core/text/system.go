@@ -170,8 +170,14 @@ type need struct {
 	symbol bool // of no script, and not of those that every font has
 }
 
+// ideographs are the scripts that go with Chinese characters.
+var ideographs = map[string]bool{"Hani": true, "Hira": true, "Kana": true, "Hang": true, "Bopo": true}
+
 func needOf(r rune, script string) need {
 	n := need{script: script}
+	if r >= 0x3000 && r < 0x1F000 && eastAsian(r) && !mayBeEmoji(r) && !ideographs[script] { // full stops, brackets and the like
+		n.script = "Hani"
+	}
 	switch {
 	case r < 0x2000 || script != "" && !unicode.IsSymbol(r):
 	case r == 0x200D || r >= 0xFE00 && r <= 0xFE0F || leavesNothing(r):

@@ -186,6 +186,13 @@ func TestEveryScriptIsSet(t *testing.T) {
 	}
 }
 
+// Full stops and brackets of Chinese and Japanese texts are found beside any letters, and alone.
+func TestPunctuationOfIdeographsIsFound(t *testing.T) {
+	for _, content := range []string{"Kite、twine", "「Kite」", "「」", "。", "Воздушный（змей）"} {
+		set(t, content, 0, black)
+	}
+}
+
 func TestWhatNoFontHasIsNamed(t *testing.T) {
 	_, err := Set("kite 凧 and \ue123", 0, false, black, NewFonts(nil, nil, nil))
 	var m *MissingError
@@ -242,8 +249,8 @@ func TestSpoiledFontsDoNoHarm(t *testing.T) {
 }
 
 func TestLongTextsAndWordsEnd(t *testing.T) {
-	for _, content := range []string{strings.Repeat("kite ", 2000), strings.Repeat("x", 20_000), strings.Repeat("א(b) ", 2000), strings.Repeat("\u0301", 5000), strings.Repeat("\n", 3000)} {
-		for _, s := range []Style{{Size: 10, Anywhere: true, Space: KeepBreaks}, {Size: 10, NoWrap: true, Lines: 1}, {Size: 10, Align: Justify, Balance: true, RightToLeft: true}} {
+	for _, content := range []string{strings.Repeat("kite ", 2000), strings.Repeat("x", 20_000), strings.Repeat("א(b) ", 2000), strings.Repeat("\u0301", 5000), strings.Repeat("\n", 3000), strings.Repeat("ب", 10_000), strings.Repeat("「」", 5000)} {
+		for _, s := range []Style{{Size: 0.5, Anywhere: true}, {Size: 10, Anywhere: true, Space: KeepBreaks}, {Size: 10, NoWrap: true, Lines: 1}, {Size: 10, Align: Justify, Balance: true, RightToLeft: true}} {
 			if _, err := Set(content, 300, false, s, systemFonts(t, content, s)); err != nil {
 				t.Errorf("%.10q…: %v", content, err)
 			}
