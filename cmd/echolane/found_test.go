@@ -140,7 +140,7 @@ func TestSourcesAreFoundByWhatIsInThem(t *testing.T) {
 		return nil
 	})
 	gone("by the sea/three & four.png")
-	bed.Must(t, s, "lane", "remove", "kestrel/gone")
+	bed.Must(t, s, "lane", "remove", "kestrel/gone", "--yes")
 	// In the Easel, too.
 	p := enter(t, s)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/catalogue"))

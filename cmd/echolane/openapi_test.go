@@ -111,7 +111,7 @@ func TestAnswersAreAsDescribed(t *testing.T) {
 	schemas := doc["components"].(map[string]any)["schemas"].(map[string]any)
 	fill := strings.NewReplacer("{site}", "kestrel", "{version}", "1", "{weighing}", "1", "{warming}", "1", "{refusal}", fmt.Sprint(list.Items[0].ID))
 	query := map[string]string{
-		"/sites/{site}/lanes/{lane}/test": "source=http://a.kestrel.test/b.jpg", "/sites/{site}/lanes/{lane}/versions": "path=mark.png", "/sites/{site}/lanes/{lane}/facts": "path=mark.png",
+		"/sites/{site}/sheet/layers": "source=catalogue/mark.png", "/sites/{site}/lanes/{lane}/test": "source=http://a.kestrel.test/b.jpg", "/sites/{site}/lanes/{lane}/versions": "path=mark.png", "/sites/{site}/lanes/{lane}/facts": "path=mark.png",
 	}
 	lanes := map[string]string{"/sites/{site}/lanes/{lane}/secrets": "press", "/sites/{site}/lanes/{lane}/test": "press", "/sites/{site}/lanes/{lane}/versions": "incoming"}
 	bodies := map[string]string{
