@@ -81,6 +81,21 @@ func listOf(most int, read func(string) (string, string)) func(string) (string, 
 	}
 }
 
+// inList writes what was read one after another, or the word for none.
+func inList[T any](list []T, reason, none string, text func(T) string) (string, string) {
+	switch {
+	case reason != "":
+		return "", reason
+	case len(list) == 0:
+		return none, ""
+	}
+	texts := make([]string, len(list))
+	for i, v := range list {
+		texts[i] = text(v)
+	}
+	return strings.Join(texts, ", "), ""
+}
+
 func keywordsOf(name, grammar string, words ...string) boxProperty {
 	return boxProperty{name, grammar, words, oneOf(words...)}
 }

@@ -146,20 +146,13 @@ func (b *Box) Shadows() []BoxShadow {
 
 func readBoxShadow(value string) (string, string) {
 	list, reason := parseBoxShadows(value)
-	if reason != "" {
-		return "", reason
-	}
-	if len(list) == 0 {
-		return "none", ""
-	}
-	texts := make([]string, len(list))
-	for i, s := range list {
-		texts[i] = writeShadows([]InnerShadow{s.InnerShadow}, 1)
+	return inList(list, reason, "none", func(s BoxShadow) string {
+		text := writeShadows([]InnerShadow{s.InnerShadow}, 1)
 		if !s.Inset {
-			texts[i] = strings.TrimPrefix(texts[i], "inset ")
+			text = strings.TrimPrefix(text, "inset ")
 		}
-	}
-	return strings.Join(texts, ", "), ""
+		return text
+	})
 }
 
 func parseBoxShadows(value string) (list []BoxShadow, reason string) {

@@ -102,13 +102,15 @@ func hintForName(name string) (remedy, nearest string) {
 // nearestName is the name that a name is a misspelling of: at most two letters differ, and it's of the layer if that is.
 func nearestName(name string) string {
 	candidates := append(Names(), shorthandNames...)
-	family := func(name string) string { // of the picture, of a layer
-		for _, layer := range []string{BeforeLayer, AfterLayer} {
+	family := func(name string) string { // of the picture, of a layer, whose own name may be misspelt
+		layers := []string{BeforeLayer, AfterLayer}
+		for _, layer := range layers {
 			if strings.HasPrefix(name, layer) {
 				return layer
 			}
 		}
-		return ""
+		head, _, _ := strings.Cut(name, "-")
+		return wording.Misspelt(head, layers)
 	}
 	own := family(name)
 	list := slices.DeleteFunc(candidates, func(c string) bool { return family(c) != own })

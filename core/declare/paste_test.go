@@ -154,7 +154,7 @@ func TestWhatAURLCantKnowSaysWhereItBelongs(t *testing.T) {
 		}
 	}
 	for given, want := range map[string]string{
-		"mask": "", "background-colour": "background-color", "bakground": "background", "-webkit-filter": "filter", "-webkit-clip-path": "clip-path", "heigth": "height", "after-colour": "after-color", "border-raduis": "border-radius",
+		"mask": "", "background-colour": "background-color", "bakground": "background", "-webkit-filter": "filter", "-webkit-clip-path": "clip-path", "heigth": "height", "after-colour": "after-color", "befor-content": "before-content", "afer-width": "after-width", "border-raduis": "border-radius",
 		"fitt": "", "as-of": "", "afterglow": "", "grain": "",
 	} {
 		_, err := Parse(given + "=1")

@@ -221,17 +221,7 @@ func readStretch(value string) (string, string) {
 
 func readVariations(value string) (string, string) {
 	list, reason := parseVariations(value)
-	if reason != "" {
-		return "", reason
-	}
-	if len(list) == 0 {
-		return "normal", ""
-	}
-	texts := make([]string, len(list))
-	for i, v := range list {
-		texts[i] = quoted(v.Axis) + " " + number(v.Value)
-	}
-	return strings.Join(texts, ", "), ""
+	return inList(list, reason, "normal", func(v Variation) string { return quoted(v.Axis) + " " + number(v.Value) })
 }
 
 func parseVariations(value string) (list []Variation, reason string) {
@@ -344,17 +334,9 @@ func readClamp(value string) (string, string) {
 
 func readTextShadow(value string) (string, string) {
 	list, reason := parseTextShadows(value)
-	if reason != "" {
-		return "", reason
-	}
-	if len(list) == 0 {
-		return "none", ""
-	}
-	texts := make([]string, len(list))
-	for i, s := range list {
-		texts[i] = number(s.X) + "px " + number(s.Y) + "px " + number(s.Blur) + "px " + string(appendColor(nil, s.Color))
-	}
-	return plainly.Replace(strings.Join(texts, ", ")), ""
+	return inList(list, reason, "none", func(s InnerShadow) string {
+		return number(s.X) + "px " + number(s.Y) + "px " + number(s.Blur) + "px " + plainly.Replace(string(appendColor(nil, s.Color)))
+	})
 }
 
 func parseTextShadows(value string) (list []InnerShadow, reason string) {

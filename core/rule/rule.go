@@ -4,6 +4,7 @@ package rule
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"github.com/tdewolff/parse/v2"
@@ -214,6 +215,11 @@ func (r *Rule) layer() string {
 	return ""
 }
 
+// ofSheet reports whether the rule is for a layer that only a sheet has.
+func (r *Rule) ofSheet() bool { return strings.Contains(r.Selector, "::layer(") }
+
+const inTheSheet = "write the rule in the site's sheet: layers take it there"
+
 // add reads one declaration.
 func (r *Rule) add(words []token) {
 	name, value, ok := strings.Cut(joined(words), ":")
@@ -223,6 +229,8 @@ func (r *Rule) add(words []token) {
 		item.Why, item.Remedy = "that is no declaration of a picture", "it stays in the page's stylesheet"
 	case !ok || item.Property == "" || strings.ContainsAny(item.Property, " \"'(){}"):
 		item.Why, item.Remedy = "that isn't a declaration", "write property: value;"
+	case r.ofSheet():
+		item.Why, item.Remedy = "a URL has no layers but before and after", inTheSheet
 	default:
 		item.read(r.layer())
 	}
@@ -240,7 +248,9 @@ func (i *Item) read(layer string) {
 		return
 	}
 	i.Why, i.Remedy = problem.InSheet(), problem.Remedy
-	if i.Remedy == "" && problem.Nearest != "" {
+	if layer != "" && problem.Reason == "unknown-name" && slices.Contains(declare.BoxNames(), i.Property) {
+		i.Remedy = inTheSheet
+	} else if i.Remedy == "" && problem.Nearest != "" {
 		i.Remedy = "write " + problem.Nearest
 	} else if i.Remedy == "" && problem.Reason == "unknown-name" {
 		i.Remedy = "it stays in the page's stylesheet"
@@ -262,7 +272,7 @@ func (r *Rule) finish() {
 			}
 			seen[i.Property] = true
 			d.SetInSheet(i.Property, i.Value, layer)
-		} else if one := i.Property + ": " + i.Value; layer == "" {
+		} else if one := i.Property + ": " + i.Value; layer == "" && !r.ofSheet() {
 			switch i.Property {
 			case "width", "max-width", "height":
 				if _, err := markup.ParseSlot(one); err == nil {

@@ -54,6 +54,19 @@ func TestAStylesheetsDeclarationsAreTaken(t *testing.T) {
 	t.Logf("%d of %d declarations taken", taken, all)
 }
 
+// What only a sheet's layers take is said to be theirs, and nothing of a layer's rule becomes the picture's.
+func TestWhatLayersTakeIsForTheSheet(t *testing.T) {
+	for _, text := range []string{".a::before { writing-mode: vertical-rl }", ".a::after { box-shadow: 0 2px 4px black }", ".a::layer(t) { width: 20px }"} {
+		rules, err := Read(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		if i := rules[0].Items[0]; i.Taken || i.Remedy != inTheSheet || rules[0].Query != "" || rules[0].Slot != "" {
+			t.Errorf("%s: %+v, ?%s, %s", text, i, rules[0].Query, rules[0].Slot)
+		}
+	}
+}
+
 func TestRulesAreReadInWhateverStateTheyAre(t *testing.T) {
 	for text, want := range map[string]string{
 		"width: 20rem; height: auto":                     "||width=320|",
