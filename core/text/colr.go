@@ -131,32 +131,9 @@ func (c *colr) paintOf(id uint32) int {
 	return 0
 }
 
-// affine maps x, y to xx·x + xy·y + dx, yx·x + yy·y + dy.
-type affine struct{ xx, yx, xy, yy, dx, dy float64 }
-
-// with is a after b: b is applied first.
-func (a affine) with(b affine) affine {
-	return affine{
-		a.xx*b.xx + a.xy*b.yx, a.yx*b.xx + a.yy*b.yx, a.xx*b.xy + a.xy*b.yy, a.yx*b.xy + a.yy*b.yy,
-		a.xx*b.dx + a.xy*b.dy + a.dx, a.yx*b.dx + a.yy*b.dy + a.dy,
-	}
-}
-
-func (a affine) of(x, y float64) (float64, float64) {
-	return a.xx*x + a.xy*y + a.dx, a.yx*x + a.yy*y + a.dy
-}
-
-func (a affine) inverse() (affine, bool) {
-	d := a.xx*a.yy - a.xy*a.yx
-	if math.Abs(d) < 1e-12 || math.IsNaN(d) || math.IsInf(d, 0) {
-		return a, false
-	}
-	return affine{a.yy / d, -a.yx / d, -a.xy / d, a.xx / d, (a.xy*a.dy - a.yy*a.dx) / d, (a.yx*a.dx - a.xx*a.dy) / d}, true
-}
-
-// around is a with a point that stays where it is.
-func (a affine) around(x, y float64) affine {
-	return affine{1, 0, 0, 1, x, y}.with(a).with(affine{1, 0, 0, 1, -x, -y})
+// around is a transform with a point that stays where it is.
+func around(a raster.Affine, x, y float64) raster.Affine {
+	return raster.Affine{1, 0, 0, 1, x, y}.After(a).After(raster.Affine{1, 0, 0, 1, -x, -y})
 }
 
 // painter paints one glyph.
@@ -180,9 +157,9 @@ func (p *pen) painted(g placed, dx, dy float64) (s *stamp, ok bool) {
 		return nil, false
 	}
 	k := p.size / g.face.upem
-	m := affine{k, 0, 0, -k, dx, dy}
+	m := raster.Affine{k, 0, 0, -k, dx, dy}
 	if g.lies {
-		m = affine{0, k, k, 0, dx, dy}
+		m = raster.Affine{0, k, k, 0, dx, dy}
 	}
 	q := &painter{colr: c, fields: fields{data: c.data}, font: g.face.font, own: p.colour, left: mostPaints, sized: true}
 	if !q.clipped(g.id, m) {
@@ -193,7 +170,7 @@ func (p *pen) painted(g placed, dx, dy float64) (s *stamp, ok bool) {
 		return nil, true
 	}
 	q.sized, q.left = false, mostPaints
-	m.dx, m.dy = m.dx-float64(b.Min.X), m.dy-float64(b.Min.Y)
+	m[4], m[5] = m[4]-float64(b.Min.X), m[5]-float64(b.Min.Y)
 	out := q.layer(b.Dx(), b.Dy())
 	if out == nil {
 		return nil, true
@@ -205,7 +182,7 @@ func (p *pen) painted(g placed, dx, dy float64) (s *stamp, ok bool) {
 }
 
 // clipped takes the box that a font gives for a glyph.
-func (q *painter) clipped(id uint32, m affine) bool {
+func (q *painter) clipped(id uint32, m raster.Affine) bool {
 	for _, c := range q.clips {
 		if id >= c.first && id <= c.last {
 			at := c.at + 1
@@ -217,10 +194,10 @@ func (q *painter) clipped(id uint32, m affine) bool {
 	return false
 }
 
-func (q *painter) reach(m affine, points [][2]float64) {
+func (q *painter) reach(m raster.Affine, points [][2]float64) {
 	x0, y0, x1, y1 := math.Inf(1), math.Inf(1), math.Inf(-1), math.Inf(-1)
 	for _, p := range points {
-		x, y := m.of(p[0], p[1])
+		x, y := m.At(p[0], p[1])
 		x0, y0, x1, y1 = math.Min(x0, x), math.Min(y0, y), math.Max(x1, x), math.Max(y1, y)
 	}
 	if x0 <= x1 && x0 > -mostStamp && x1 < mostStamp && y0 > -mostStamp && y1 < mostStamp {
@@ -244,7 +221,7 @@ func (q *painter) done(l *raster.RGBA) {
 }
 
 // paint paints what stands in the table at a place. m is from units of the em, y upwards, to pixels.
-func (q *painter) paint(at int, m affine, to *raster.RGBA, deep int) {
+func (q *painter) paint(at int, m raster.Affine, to *raster.RGBA, deep int) {
 	if q.left--; q.left < 0 || deep > deepestPaint || q.bad {
 		q.bad = true
 		return
@@ -274,7 +251,7 @@ func (q *painter) paint(at int, m affine, to *raster.RGBA, deep int) {
 		}
 	case 12, 13:
 		t := at + int(q.at24(at+4))
-		q.paint(child, m.with(affine{q.fixed(t), q.fixed(t + 4), q.fixed(t + 8), q.fixed(t + 12), q.fixed(t + 16), q.fixed(t + 20)}), to, deep+1)
+		q.paint(child, m.After(raster.Affine{q.fixed(t), q.fixed(t + 4), q.fixed(t + 8), q.fixed(t + 12), q.fixed(t + 16), q.fixed(t + 20)}), to, deep+1)
 	case 32:
 		q.composite(at, child, m, to, deep)
 	default:
@@ -283,42 +260,42 @@ func (q *painter) paint(at int, m affine, to *raster.RGBA, deep int) {
 			q.bad = true
 			return
 		}
-		q.paint(child, m.with(t), to, deep+1)
+		q.paint(child, m.After(t), to, deep+1)
 	}
 }
 
 func (q *painter) at24(i int) uint32 { return q.at(i, 3) }
 
 // transform is what formats 14 to 31 do, whose fields begin at a place. The odd ones vary.
-func (q *painter) transform(kind uint32, at int) (affine, bool) {
+func (q *painter) transform(kind uint32, at int) (raster.Affine, bool) {
 	turn := func(v float64) (sin, cos float64) { return math.Sincos(v * math.Pi) }
 	switch kind &^ 1 {
 	case 14:
-		return affine{1, 0, 0, 1, q.i16(at), q.i16(at + 2)}, true
+		return raster.Affine{1, 0, 0, 1, q.i16(at), q.i16(at + 2)}, true
 	case 16:
-		return affine{q.f2dot14(at), 0, 0, q.f2dot14(at + 2), 0, 0}, true
+		return raster.Affine{q.f2dot14(at), 0, 0, q.f2dot14(at + 2), 0, 0}, true
 	case 18:
-		return affine{q.f2dot14(at), 0, 0, q.f2dot14(at + 2), 0, 0}.around(q.i16(at+4), q.i16(at+6)), true
+		return around(raster.Affine{q.f2dot14(at), 0, 0, q.f2dot14(at + 2), 0, 0}, q.i16(at+4), q.i16(at+6)), true
 	case 20:
-		return affine{q.f2dot14(at), 0, 0, q.f2dot14(at), 0, 0}, true
+		return raster.Affine{q.f2dot14(at), 0, 0, q.f2dot14(at), 0, 0}, true
 	case 22:
-		return affine{q.f2dot14(at), 0, 0, q.f2dot14(at), 0, 0}.around(q.i16(at+2), q.i16(at+4)), true
+		return around(raster.Affine{q.f2dot14(at), 0, 0, q.f2dot14(at), 0, 0}, q.i16(at+2), q.i16(at+4)), true
 	case 24, 26:
 		sin, cos := turn(q.f2dot14(at))
-		t := affine{cos, sin, -sin, cos, 0, 0}
+		t := raster.Affine{cos, sin, -sin, cos, 0, 0}
 		if kind&^1 == 26 {
-			t = t.around(q.i16(at+2), q.i16(at+4))
+			t = around(t, q.i16(at+2), q.i16(at+4))
 		}
 		return t, true
 	case 28, 30:
 		x, y := math.Tan(q.f2dot14(at)*math.Pi), math.Tan(q.f2dot14(at+2)*math.Pi)
-		t := affine{1, y, -x, 1, 0, 0}
+		t := raster.Affine{1, y, -x, 1, 0, 0}
 		if kind&^1 == 30 {
-			t = t.around(q.i16(at+4), q.i16(at+6))
+			t = around(t, q.i16(at+4), q.i16(at+6))
 		}
 		return t, true
 	}
-	return affine{}, false
+	return raster.Affine{}, false
 }
 
 // colour is one of the palette's, or the text's, premultiplied, 0–1.
@@ -352,16 +329,16 @@ func (q *painter) fill(to *raster.RGBA, colour func(x, y float64) [4]float64) {
 }
 
 // glyph paints what is inside of a glyph's outline.
-func (q *painter) glyph(child int, id uint32, m affine, to *raster.RGBA, deep int) {
+func (q *painter) glyph(child int, id uint32, m raster.Affine, to *raster.RGBA, deep int) {
 	outline := q.font.outline(id, 1) // y downwards
 	for i := range outline {
 		for j, p := range outline[i].Points {
-			outline[i].Points[j][0], outline[i].Points[j][1] = m.of(p[0], -p[1])
+			outline[i].Points[j][0], outline[i].Points[j][1] = m.At(p[0], -p[1])
 		}
 	}
 	x0, y0, x1, y1 := reach(outline)
 	if q.sized {
-		q.reach(affine{1, 0, 0, 1, 0, 0}, [][2]float64{{x0, y0}, {x1, y1}})
+		q.reach(raster.Affine{1, 0, 0, 1, 0, 0}, [][2]float64{{x0, y0}, {x1, y1}})
 		return
 	}
 	if !(x0 < x1 && y0 < y1) || x1 < 0 || y1 < 0 || x0 > float64(to.W) || y0 > float64(to.H) {
@@ -377,7 +354,7 @@ func (q *painter) glyph(child int, id uint32, m affine, to *raster.RGBA, deep in
 	}
 	defer q.done(layer)
 	left, top := float64(b.Min.X), float64(b.Min.Y)
-	m.dx, m.dy = m.dx-left, m.dy-top
+	m[4], m[5] = m[4]-left, m[5]-top
 	q.paint(child, m, layer, deep+1)
 	var z vector.Rasterizer
 	z.Reset(layer.W, layer.H)
@@ -403,7 +380,7 @@ var colrModes = map[uint32]raster.BlendMode{
 }
 
 // composite paints one graph onto another by a mode, and both onto the picture.
-func (q *painter) composite(at, child int, m affine, to *raster.RGBA, deep int) {
+func (q *painter) composite(at, child int, m raster.Affine, to *raster.RGBA, deep int) {
 	mode, under := q.at(at+4, 1), at+int(q.at24(at+5))
 	if q.sized {
 		q.paint(child, m, nil, deep+1)
@@ -477,8 +454,8 @@ type colourStop struct {
 }
 
 // gradient fills with colours along a line, between circles, or around a point.
-func (q *painter) gradient(kind uint32, at, line int, m affine, to *raster.RGBA) {
-	back, ok := m.inverse()
+func (q *painter) gradient(kind uint32, at, line int, m raster.Affine, to *raster.RGBA) {
+	back, ok := m.Inverse()
 	extend, n, width := q.at(line, 1), int(q.at(line+1, 2)), 6
 	if kind&1 == 1 {
 		width = 10
@@ -529,7 +506,7 @@ func (q *painter) gradient(kind uint32, at, line int, m affine, to *raster.RGBA)
 		}
 	}
 	q.fill(to, func(x, y float64) [4]float64 {
-		t, ok := place(back.of(x, y))
+		t, ok := place(back.At(x, y))
 		if !ok {
 			return [4]float64{}
 		}

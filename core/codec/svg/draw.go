@@ -42,7 +42,7 @@ type place struct {
 }
 
 func (p *painter) pen(m matrix) *pen {
-	return &pen{tolerance: 0.1 / math.Max(1e-6, m.scale()), count: &p.points}
+	return &pen{tolerance: 0.1 / math.Max(1e-6, m.Scale()), count: &p.points}
 }
 
 // spend counts work, and ends what takes too much.
@@ -73,8 +73,8 @@ func (p *painter) element(n *node, up *style, at place) error {
 		return nil
 	}
 	at.measures.em = s.em
-	at.m = at.m.after(p.transform(n, &s, at))
-	if math.IsNaN(at.m.a + at.m.b + at.m.c + at.m.d + at.m.e + at.m.f) {
+	at.m = at.m.After(p.transform(n, &s, at))
+	if math.IsNaN(at.m[0] + at.m[1] + at.m[2] + at.m[3] + at.m[4] + at.m[5]) {
 		return nil
 	}
 	if !grouped(n, &s) {
@@ -121,7 +121,7 @@ func (p *painter) transform(n *node, s *style, at place) matrix {
 			o[i] = ref.or(word, axis(i), 0)
 		}
 	}
-	return moved(x0+o[0], y0+o[1]).after(m).after(moved(-x0-o[0], -y0-o[1]))
+	return moved(x0+o[0], y0+o[1]).After(m).After(moved(-x0-o[0], -y0-o[1]))
 }
 
 // grouped reports whether an element has to be drawn by itself before it goes onto the rest.
@@ -249,9 +249,9 @@ func (p *painter) children(n *node, s *style, at place) error {
 
 // inner is the place of what a viewport of w×h holds, at its x and y.
 func inner(n *node, at place, w, h float64) place {
-	at.m = at.m.after(moved(at.measures.or(n.attrs["x"], across, 0), at.measures.or(n.attrs["y"], down, 0)))
+	at.m = at.m.After(moved(at.measures.or(n.attrs["x"], across, 0), at.measures.or(n.attrs["y"], down, 0)))
 	if b, ok := viewBox(n.attrs["viewBox"]); ok {
-		at.m = at.m.after(fitted(b, w, h, n.attrs["preserveAspectRatio"]))
+		at.m = at.m.After(fitted(b, w, h, n.attrs["preserveAspectRatio"]))
 		w, h = b.x1-b.x0, b.y1-b.y0
 	}
 	at.measures.w, at.measures.h = w, h
@@ -278,7 +278,7 @@ func (p *painter) within(b box, m matrix, draw func() error) error {
 	if x0 >= x1 || y0 >= y1 {
 		return nil
 	}
-	if c := b.through(m); m.b == 0 && m.c == 0 && near(c.x0) && near(c.y0) && near(c.x1) && near(c.y1) {
+	if c := b.through(m); m[1] == 0 && m[2] == 0 && near(c.x0) && near(c.y0) && near(c.x1) && near(c.y1) {
 		// Whole pixels: what is drawn there needs no layer.
 		p.dst = layer{whole.View(x0-whole.x, y0-whole.y, x1-whole.x, y1-whole.y), x0, y0}
 		p.dst.Opaque = false
@@ -326,7 +326,7 @@ func (p *painter) use(n *node, s *style, at place) error {
 		return broken("elements use each other without end, or more than %d deep", mostUses)
 	}
 	defer func() { p.depth-- }()
-	at.m = at.m.after(moved(at.measures.or(n.attrs["x"], across, 0), at.measures.or(n.attrs["y"], down, 0)))
+	at.m = at.m.After(moved(at.measures.or(n.attrs["x"], across, 0), at.measures.or(n.attrs["y"], down, 0)))
 	if of.name != "symbol" && of.name != "svg" {
 		return p.element(of, s, at)
 	}
@@ -431,7 +431,7 @@ func (p *painter) stroke(o outline, s *style, bounds box, at place) error {
 	if s.stroke.none && s.stroke.server == nil || s.brush.width <= 0 || s.strokeOpacity == 0 {
 		return nil
 	}
-	tolerance := 0.1 / math.Max(1e-6, at.m.scale())
+	tolerance := 0.1 / math.Max(1e-6, at.m.Scale())
 	var line outline
 	if s.fixed {
 		line = s.brush.stroked(o.through(at.m), 0.1, &p.points)
@@ -563,9 +563,9 @@ func (p *painter) image(n *node, s *style, at place) error {
 	case h <= 0:
 		h = w * ph / pw
 	}
-	m := at.m.after(moved(x, y)).after(fitted(box{0, 0, float64(pic.W), float64(pic.H)}, w, h, n.attrs["preserveAspectRatio"]))
+	m := at.m.After(moved(x, y)).After(fitted(box{0, 0, float64(pic.W), float64(pic.H)}, w, h, n.attrs["preserveAspectRatio"]))
 	return p.within(box{x, y, x + w, y + h}, at.m, func() error {
-		back, ok := m.inverse()
+		back, ok := m.Inverse()
 		x0, y0, x1, y1 := clipped(box{0, 0, float64(pic.W), float64(pic.H)}.through(m), p.dst)
 		if !ok || x0 >= x1 || y0 >= y1 {
 			return nil
@@ -574,11 +574,11 @@ func (p *painter) image(n *node, s *style, at place) error {
 			return err
 		}
 		src := pic
-		if k := math.Min(1/math.Hypot(back.a, back.b), 1/math.Hypot(back.c, back.d)); k < 0.75 { // reduced first, so that nothing is left out
+		if k := math.Min(1/math.Hypot(back[0], back[1]), 1/math.Hypot(back[2], back[3])); k < 0.75 { // reduced first, so that nothing is left out
 			w, h := max(1, int(math.Ceil(float64(pic.W)*k))), max(1, int(math.Ceil(float64(pic.H)*k)))
 			src = raster.ResampleRGBA(pic, raster.Axis{Step: float64(pic.W) / float64(w), Len: w}, raster.Axis{Step: float64(pic.H) / float64(h), Len: h})
 			defer src.Free()
-			back = scaled(float64(w)/float64(pic.W), float64(h)/float64(pic.H)).after(back)
+			back = scaled(float64(w)/float64(pic.W), float64(h)/float64(pic.H)).After(back)
 		}
 		part := layer{p.dst.View(x0-p.dst.x, y0-p.dst.y, x1-p.dst.x, y1-p.dst.y), x0, y0}
 		pen := p.pen(m)
@@ -603,7 +603,7 @@ func sampled(src *raster.RGBA, back matrix, repeat, nearest bool) shader {
 	}
 	pixel := func(x, y int) []uint8 { return src.Pix[at(y, src.H)*src.Stride+4*at(x, src.W):] }
 	return func(x, y float64) (c [4]float32) {
-		u, v := back.at(x, y)
+		u, v := back.At(x, y)
 		if nearest {
 			q := pixel(int(math.Floor(u)), int(math.Floor(v)))
 			for i := range c {

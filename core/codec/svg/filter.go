@@ -111,7 +111,7 @@ func (e plain) apply(p *painter, l layer) error {
 
 func shorthand(name, inner string, s *style, at place) (plain, bool) {
 	amount := part(inner, 1)
-	k := at.m.scale()
+	k := at.m.Scale()
 	m := at.measures
 	m.em = s.em
 	matrixed := func(mt raster.Matrix) (plain, bool) {
@@ -150,7 +150,7 @@ func shorthand(name, inner string, s *style, at place) (plain, bool) {
 		if len(lengths) > 2 {
 			sigma = lengths[2] * k
 		}
-		dx, dy := at.m.a*lengths[0]+at.m.c*lengths[1], at.m.b*lengths[0]+at.m.d*lengths[1]
+		dx, dy := at.m[0]*lengths[0]+at.m[2]*lengths[1], at.m[1]*lengths[0]+at.m[3]*lengths[1]
 		return plain{grow: 3 * sigma, dx: dx, dy: dy, do: func(v pixels) pixels { return v.shadow(dx, dy, sigma, sigma, floats(c, 1)) }}, true
 	case "opacity":
 		return plain{do: func(v pixels) pixels {
@@ -449,7 +449,7 @@ func (f *filter) apply(p *painter, l layer) error {
 		}
 		return v
 	}
-	kx, ky := math.Hypot(k.a, k.b), math.Hypot(k.c, k.d)
+	kx, ky := math.Hypot(k[0], k[1]), math.Hypot(k[2], k[3])
 	region := box{f.region.x0 - float64(l.x), f.region.y0 - float64(l.y), f.region.x1 - float64(l.x), f.region.y1 - float64(l.y)}
 	count := 0
 	for _, n := range f.of.kids {
@@ -524,7 +524,7 @@ func (f *filter) apply(p *painter, l layer) error {
 			out = in("in").blur(math.Min(1000, sx*kx), math.Min(1000, sy*ky))
 		case "feOffset":
 			dx, dy := length(one("dx", 0), across), length(one("dy", 0), down)
-			out = in("in").offset(k.a*dx+k.c*dy, k.b*dx+k.d*dy)
+			out = in("in").offset(k[0]*dx+k[2]*dy, k[1]*dx+k[3]*dy)
 		case "feFlood":
 			c := premultiplied(colour())
 			out = newPixels(l.W, l.H)
@@ -534,7 +534,7 @@ func (f *filter) apply(p *painter, l layer) error {
 		case "feDropShadow":
 			sx, sy := pair("stdDeviation", 2)
 			dx, dy := length(one("dx", 2), across), length(one("dy", 2), down)
-			out = in("in").shadow(k.a*dx+k.c*dy, k.b*dx+k.d*dy, math.Min(1000, sx*kx), math.Min(1000, sy*ky), colour())
+			out = in("in").shadow(k[0]*dx+k[2]*dy, k[1]*dx+k[3]*dy, math.Min(1000, sx*kx), math.Min(1000, sy*ky), colour())
 		case "feMerge":
 			out = newPixels(l.W, l.H)
 			for _, m := range n.kids {
@@ -593,7 +593,7 @@ func (f *filter) apply(p *painter, l layer) error {
 func (f *filter) part(n *node, l layer, region box) box {
 	m, b := f.at.measures, f.bounds
 	object := f.of.attrs["primitiveUnits"] == "objectBoundingBox" && !b.empty()
-	back, ok := f.at.m.inverse()
+	back, ok := f.at.m.Inverse()
 	if !ok {
 		return region
 	}

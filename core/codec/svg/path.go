@@ -267,7 +267,7 @@ func (o outline) through(m matrix) outline {
 	for i, s := range o {
 		points := make([]point, len(s.points))
 		for j, p := range s.points {
-			points[j][0], points[j][1] = m.at(p[0], p[1])
+			points[j][0], points[j][1] = m.At(p[0], p[1])
 		}
 		out[i] = subpath{points: points, closed: s.closed, corners: s.corners}
 	}

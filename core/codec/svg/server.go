@@ -59,7 +59,7 @@ func (p *painter) shader(n *node, bounds box, s *style, at place) (shader, error
 		if bounds.x1 <= bounds.x0 || bounds.y1 <= bounds.y0 {
 			return nil, nil
 		}
-		m = m.after(bounds.matrix())
+		m = m.After(bounds.matrix())
 		ref.w, ref.h = 1, 1
 	}
 	get := func(name string, a axis, usual string) float64 {
@@ -70,11 +70,11 @@ func (p *painter) shader(n *node, bounds box, s *style, at place) (shader, error
 		return ref.or(v, a, ref.or(usual, a, 0))
 	}
 	if t, ok := p.attribute(n, "gradientTransform"); ok {
-		m = m.after(ref.transform(t))
+		m = m.After(ref.transform(t))
 	} else if t := n.style["transform"]; t != "" {
-		m = m.after(ref.transform(t))
+		m = m.After(ref.transform(t))
 	}
-	back, ok := m.inverse()
+	back, ok := m.Inverse()
 	last := stops[len(stops)-1].colour
 	plain := func(float64, float64) [4]float32 { return last }
 	if !ok {
@@ -101,7 +101,7 @@ func (p *painter) shader(n *node, bounds box, s *style, at place) (shader, error
 			return plain, nil
 		}
 		return func(x, y float64) [4]float32 {
-			u, v := back.at(x, y)
+			u, v := back.At(x, y)
 			return colour(((u-x1)*dx + (v-y1)*dy) / square)
 		}, nil
 	}
@@ -120,7 +120,7 @@ func (p *painter) shader(n *node, bounds box, s *style, at place) (shader, error
 	dx, dy, dr := cx-fx, cy-fy, r-fr
 	a := dx*dx + dy*dy - dr*dr
 	return func(x, y float64) [4]float32 {
-		u, v := back.at(x, y)
+		u, v := back.At(x, y)
 		px, py := u-fx, v-fy
 		b := px*dx + py*dy + fr*dr
 		c := px*px + py*py - fr*fr
@@ -240,15 +240,15 @@ func (p *painter) pattern(n *node, bounds box, s *style, at place) (shader, erro
 		return nil, nil
 	}
 	if t, ok := p.attribute(n, "patternTransform"); ok {
-		m = m.after(at.measures.transform(t))
+		m = m.After(at.measures.transform(t))
 	}
-	back, ok := m.inverse()
+	back, ok := m.Inverse()
 	if !ok {
 		return nil, nil
 	}
 	const most = 2048
-	tw := math.Max(1, math.Min(most, math.Ceil(w*math.Hypot(m.a, m.b)-1e-6)))
-	th := math.Max(1, math.Min(most, math.Ceil(h*math.Hypot(m.c, m.d)-1e-6)))
+	tw := math.Max(1, math.Min(most, math.Ceil(w*math.Hypot(m[0], m[1])-1e-6)))
+	th := math.Max(1, math.Min(most, math.Ceil(h*math.Hypot(m[2], m[3])-1e-6)))
 	if err := p.spend(int(2 * tw * th)); err != nil {
 		return nil, err
 	}
@@ -259,11 +259,11 @@ func (p *painter) pattern(n *node, bounds box, s *style, at place) (shader, erro
 	if v, ok := p.attribute(n, "viewBox"); ok {
 		if b, ok := viewBox(v); ok {
 			how, _ := p.attribute(n, "preserveAspectRatio")
-			in.m = onTile.after(fitted(b, w, h, how))
+			in.m = onTile.After(fitted(b, w, h, how))
 			in.measures.w, in.measures.h = b.x1-b.x0, b.y1-b.y0
 		}
 	} else if objectBox("patternContentUnits", "userSpaceOnUse") {
-		in.m = onTile.after(scaled(bounds.x1-bounds.x0, bounds.y1-bounds.y0))
+		in.m = onTile.After(scaled(bounds.x1-bounds.x0, bounds.y1-bounds.y0))
 		in.measures.w, in.measures.h = 1, 1
 	}
 	whole := p.dst
@@ -275,7 +275,7 @@ func (p *painter) pattern(n *node, bounds box, s *style, at place) (shader, erro
 	if err != nil {
 		return nil, err
 	}
-	return sampled(tile.RGBA, onTile.after(moved(-x, -y)).after(back), true, false), nil
+	return sampled(tile.RGBA, onTile.After(moved(-x, -y)).After(back), true, false), nil
 }
 
 // inherited is the style of an element that is drawn elsewhere: by what it lies in, not by what uses it.
@@ -319,11 +319,11 @@ func (p *painter) clipMask(of *node, bounds box, at place, l layer) (raster.Plan
 		if bounds.empty() {
 			return raster.NewPlane(l.W, l.H), nil
 		}
-		in.m = in.m.after(bounds.matrix())
+		in.m = in.m.After(bounds.matrix())
 		in.measures.w, in.measures.h = 1, 1
 	}
 	if t := up.transform; t != "" {
-		in.m = in.m.after(in.measures.transform(t))
+		in.m = in.m.After(in.measures.transform(t))
 	}
 	all := raster.NewPlane(l.W, l.H)
 	clear(all.Pix)
@@ -358,7 +358,7 @@ func (p *painter) clipShape(k *node, up *style, in place, l layer, all raster.Pl
 		return nil
 	}
 	in.measures.em = s.em
-	in.m = in.m.after(p.transform(k, &s, in))
+	in.m = in.m.After(p.transform(k, &s, in))
 	var o outline
 	switch k.name {
 	case "use":
@@ -366,7 +366,7 @@ func (p *painter) clipShape(k *node, up *style, in place, l layer, all raster.Pl
 		if of == nil || of == k || of.name == "use" {
 			return nil
 		}
-		in.m = in.m.after(moved(in.measures.or(k.attrs["x"], across, 0), in.measures.or(k.attrs["y"], down, 0)))
+		in.m = in.m.After(moved(in.measures.or(k.attrs["x"], across, 0), in.measures.or(k.attrs["y"], down, 0)))
 		return p.clipShape(of, &s, in, l, all)
 	case "text":
 		lines, err := p.typeset(k, &s, in)
@@ -433,7 +433,7 @@ func (p *painter) mask(n *node, s *style, at place, l layer) error {
 		if bounds.empty() {
 			region = nothing
 		} else {
-			in.m = in.m.after(bounds.matrix())
+			in.m = in.m.After(bounds.matrix())
 			in.measures.w, in.measures.h = 1, 1
 		}
 	}
@@ -558,22 +558,22 @@ func (p *painter) marker(n *node, at1 point, angle float64, start bool, s *style
 	}
 	own := p.inherited(n)
 	own.fill = contextual(n, own.fill, s.fill)
-	m := at.m.after(moved(at1[0], at1[1]))
+	m := at.m.After(moved(at1[0], at1[1]))
 	switch v := n.attrs["orient"]; v {
 	case "auto":
-		m = m.after(turned(angle))
+		m = m.After(turned(angle))
 	case "auto-start-reverse":
 		if start {
 			angle += 180
 		}
-		m = m.after(turned(angle))
+		m = m.After(turned(angle))
 	default:
 		if a, ok := declare.ParseAngle(v, true); ok {
-			m = m.after(turned(a))
+			m = m.After(turned(a))
 		}
 	}
 	if n.attrs["markerUnits"] != "userSpaceOnUse" {
-		m = m.after(scaled(s.brush.width, s.brush.width))
+		m = m.After(scaled(s.brush.width, s.brush.width))
 	}
 	w, h := at.measures.or(n.attrs["markerWidth"], across, 3), at.measures.or(n.attrs["markerHeight"], down, 3)
 	if w <= 0 || h <= 0 {
@@ -582,15 +582,15 @@ func (p *painter) marker(n *node, at1 point, angle float64, start bool, s *style
 	in := place{m: m, measures: measures{w, h, own.em}}
 	b, ok := viewBox(n.attrs["viewBox"])
 	if ok {
-		in.m = in.m.after(fitted(b, w, h, n.attrs["preserveAspectRatio"]))
+		in.m = in.m.After(fitted(b, w, h, n.attrs["preserveAspectRatio"]))
 		in.measures.w, in.measures.h = b.x1-b.x0, b.y1-b.y0
 	} else {
 		b = box{0, 0, w, h}
 	}
 	refX, refY := in.measures.or(n.attrs["refX"], across, 0), in.measures.or(n.attrs["refY"], down, 0)
-	x, y := in.m.at(refX, refY)
-	ox, oy := m.at(0, 0)
-	in.m = moved(ox-x, oy-y).after(in.m)
+	x, y := in.m.At(refX, refY)
+	ox, oy := m.At(0, 0)
+	in.m = moved(ox-x, oy-y).After(in.m)
 	if own.visible {
 		return p.children(n, &own, in)
 	}
@@ -651,8 +651,8 @@ func (p *painter) around(n *node, s *style, at place, m matrix, strokes bool, de
 		ks := p.computed(k, up, in.measures)
 		in.measures.em = ks.em
 		t := p.transform(k, &ks, in)
-		in.m = in.m.after(t)
-		out.join(p.reach(k, &ks, in, m.after(t), strokes, depth+1))
+		in.m = in.m.After(t)
+		out.join(p.reach(k, &ks, in, m.After(t), strokes, depth+1))
 	}
 	children := func(n *node, in place, m matrix) {
 		for _, k := range n.kids {
@@ -673,7 +673,7 @@ func (p *painter) around(n *node, s *style, at place, m matrix, strokes bool, de
 		}
 		by := moved(at.measures.or(n.attrs["x"], across, 0), at.measures.or(n.attrs["y"], down, 0))
 		in := at
-		in.m, m = in.m.after(by), m.after(by)
+		in.m, m = in.m.After(by), m.After(by)
 		if of.name == "symbol" || of.name == "svg" {
 			w := at.measures.or(n.attrs["width"], across, at.measures.or(of.attrs["width"], across, at.measures.w))
 			h := at.measures.or(n.attrs["height"], down, at.measures.or(of.attrs["height"], down, at.measures.h))
@@ -719,7 +719,7 @@ func (p *painter) around(n *node, s *style, at place, m matrix, strokes bool, de
 				}
 			}
 			if s.fixed {
-				grow /= math.Max(1e-6, at.m.scale())
+				grow /= math.Max(1e-6, at.m.Scale())
 			}
 			b = box{b.x0 - grow, b.y0 - grow, b.x1 + grow, b.y1 + grow}
 		}

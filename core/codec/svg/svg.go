@@ -140,11 +140,11 @@ func draw(data []byte, part codec.Part, w, h int, images func(data []byte) (*ras
 	p.dst.Opaque = false
 	root := doc.root
 	dw, dh := size(root.attrs["width"], root.attrs["height"], root.attrs["viewBox"])
-	onto := scaled(float64(w)/part.W, float64(h)/part.H).after(moved(-part.X, -part.Y))
+	onto := scaled(float64(w)/part.W, float64(h)/part.H).After(moved(-part.X, -part.Y))
 	s := p.computed(root, &initial, measures{dw, dh, 16})
 	at := place{m: onto, measures: measures{dw, dh, s.em}}
 	if b, ok := viewBox(root.attrs["viewBox"]); ok {
-		at.m = at.m.after(fitted(b, dw, dh, root.attrs["preserveAspectRatio"]))
+		at.m = at.m.After(fitted(b, dw, dh, root.attrs["preserveAspectRatio"]))
 		at.measures.w, at.measures.h = b.x1-b.x0, b.y1-b.y0
 	}
 	if c, ok := colourOf(root.style["background-color"], s.colour); ok {

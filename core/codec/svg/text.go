@@ -173,7 +173,7 @@ func (t *setter) set() ([]letter, error) {
 			cx, cy = cx+t.all[i].dx, cy+t.all[i].dy
 			ascent, descent := text.Extents(s.font)
 			shift := baseline(s, ascent, descent)
-			pen := &pen{tolerance: 0.1 / math.Max(1e-6, t.at.m.scale()), count: &t.p.points}
+			pen := &pen{tolerance: 0.1 / math.Max(1e-6, t.at.m.Scale()), count: &t.p.points}
 			begin := cx // moves on by what is between letters, which the glyphs' own places don't know
 			for _, g := range glyphs {
 				pen.out = nil
@@ -208,7 +208,7 @@ func (t *setter) set() ([]letter, error) {
 			along = t.track(c.path)
 		}
 		for k := range chunk {
-			m := moved(place[k][0]+move, place[k][1]).after(turned(turns[k]))
+			m := moved(place[k][0]+move, place[k][1]).After(turned(turns[k]))
 			if c.path != nil {
 				if along == nil {
 					continue
@@ -218,7 +218,7 @@ func (t *setter) set() ([]letter, error) {
 				if !ok {
 					continue
 				}
-				m = moved(p[0], p[1]).after(turned(angle)).after(moved(-advances[k]/2, place[k][1]-y))
+				m = moved(p[0], p[1]).After(turned(angle)).After(moved(-advances[k]/2, place[k][1]-y))
 			}
 			chunk[k].outline = chunk[k].outline.through(m)
 			chunk[k].cell = chunk[k].cell.through(m)

@@ -72,14 +72,14 @@ func (t *noise) at(k int, x, y float64) float64 {
 // turbulence is Perlin's, of the user space's places.
 func turbulence(l layer, m matrix, fx, fy float64, octaves int, seed float64, fractal bool) pixels {
 	out := newPixels(l.W, l.H)
-	back, ok := m.inverse()
+	back, ok := m.Inverse()
 	if !ok || fx < 0 || fy < 0 {
 		return out
 	}
 	t := newNoise(seed)
 	for y := range l.H {
 		for x := range l.W {
-			ux, uy := back.at(float64(l.x+x)+0.5, float64(l.y+y)+0.5)
+			ux, uy := back.At(float64(l.x+x)+0.5, float64(l.y+y)+0.5)
 			var c [4]float32
 			for k := range c {
 				sum, vx, vy, ratio := 0.0, ux*fx, uy*fy, 1.0

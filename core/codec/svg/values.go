@@ -6,36 +6,12 @@ import (
 	"strings"
 
 	"echolane/core/declare"
+	"echolane/core/raster"
 )
 
-// A matrix takes points from one coordinate system to another: x' = ax + cy + e, y' = bx + dy + f.
-type matrix struct{ a, b, c, d, e, f float64 }
+type matrix = raster.Affine
 
-var identity = matrix{a: 1, d: 1}
-
-// after is the matrix that does n first, then m.
-func (m matrix) after(n matrix) matrix {
-	return matrix{
-		m.a*n.a + m.c*n.b, m.b*n.a + m.d*n.b, m.a*n.c + m.c*n.d, m.b*n.c + m.d*n.d,
-		m.a*n.e + m.c*n.f + m.e, m.b*n.e + m.d*n.f + m.f,
-	}
-}
-
-func (m matrix) at(x, y float64) (float64, float64) {
-	return m.a*x + m.c*y + m.e, m.b*x + m.d*y + m.f
-}
-
-// inverse is the way back; ok is false where there is none.
-func (m matrix) inverse() (matrix, bool) {
-	det := m.a*m.d - m.b*m.c
-	if math.Abs(det) < 1e-12 || math.IsNaN(det) || math.IsInf(det, 0) {
-		return identity, false
-	}
-	return matrix{m.d / det, -m.b / det, -m.c / det, m.a / det, (m.c*m.f - m.d*m.e) / det, (m.b*m.e - m.a*m.f) / det}, true
-}
-
-// scale is how many times as long lines become, in the mean.
-func (m matrix) scale() float64 { return math.Sqrt(math.Abs(m.a*m.d - m.b*m.c)) }
+var identity = raster.Identity
 
 func moved(x, y float64) matrix  { return matrix{1, 0, 0, 1, x, y} }
 func scaled(x, y float64) matrix { return matrix{x, 0, 0, y, 0, 0} }
@@ -74,7 +50,7 @@ func (b box) through(m matrix) box {
 		return out
 	}
 	for _, p := range [][2]float64{{b.x0, b.y0}, {b.x1, b.y0}, {b.x0, b.y1}, {b.x1, b.y1}} {
-		out.add(m.at(p[0], p[1]))
+		out.add(m.At(p[0], p[1]))
 	}
 	return out
 }
@@ -244,27 +220,27 @@ func (m measures) transform(s string) matrix {
 		}
 		switch strings.ToLower(strings.TrimSpace(name)) {
 		case "translate":
-			out = out.after(moved(v[0], get(1, 0)))
+			out = out.After(moved(v[0], get(1, 0)))
 		case "translatex":
-			out = out.after(moved(v[0], 0))
+			out = out.After(moved(v[0], 0))
 		case "translatey":
-			out = out.after(moved(0, v[0]))
+			out = out.After(moved(0, v[0]))
 		case "scale":
-			out = out.after(scaled(v[0], get(1, v[0])))
+			out = out.After(scaled(v[0], get(1, v[0])))
 		case "scalex":
-			out = out.after(scaled(v[0], 1))
+			out = out.After(scaled(v[0], 1))
 		case "scaley":
-			out = out.after(scaled(1, v[0]))
+			out = out.After(scaled(1, v[0]))
 		case "rotate":
 			x, y := get(1, 0), get(2, 0)
-			out = out.after(moved(x, y)).after(turned(v[0])).after(moved(-x, -y))
+			out = out.After(moved(x, y)).After(turned(v[0])).After(moved(-x, -y))
 		case "skewx":
-			out = out.after(matrix{1, 0, math.Tan(v[0] * math.Pi / 180), 1, 0, 0})
+			out = out.After(matrix{1, 0, math.Tan(v[0] * math.Pi / 180), 1, 0, 0})
 		case "skewy":
-			out = out.after(matrix{1, math.Tan(v[0] * math.Pi / 180), 0, 1, 0, 0})
+			out = out.After(matrix{1, math.Tan(v[0] * math.Pi / 180), 0, 1, 0, 0})
 		case "matrix":
 			if len(v) == 6 {
-				out = out.after(matrix{v[0], v[1], v[2], v[3], v[4], v[5]})
+				out = out.After(matrix{v[0], v[1], v[2], v[3], v[4], v[5]})
 			}
 		}
 	}
@@ -284,7 +260,7 @@ func fitted(b box, w, h float64, how string) matrix {
 	kx, ky := w/(b.x1-b.x0), h/(b.y1-b.y0)
 	words := strings.Fields(how)
 	if len(words) > 0 && words[0] == "none" {
-		return scaled(kx, ky).after(moved(-b.x0, -b.y0))
+		return scaled(kx, ky).After(moved(-b.x0, -b.y0))
 	}
 	align := "xMidYMid"
 	if len(words) > 0 && len(words[0]) == 8 {
@@ -304,5 +280,5 @@ func fitted(b box, w, h float64, how string) matrix {
 		return room / 2
 	}
 	x, y := place(align[1:4], w-k*(b.x1-b.x0)), place(align[5:8], h-k*(b.y1-b.y0))
-	return moved(x, y).after(scaled(k, k)).after(moved(-b.x0, -b.y0))
+	return moved(x, y).After(scaled(k, k)).After(moved(-b.x0, -b.y0))
 }
