@@ -260,9 +260,7 @@ func (a *API) locate(c fiber.Ctx) (*source.Located, *policy.Refusal) {
 	if err != nil {
 		no := asRefusal(err)
 		if no.Reason == policy.ReasonNoSuchSource { // so that it isn't found any more
-			if err := a.Recorder.Gone(c.Context(), site.Name, l.Name, path); err != nil {
-				return nil, failed(err, path)
-			}
+			a.Recorder.Gone(c.Context(), site.Name, l.Name, path) // what fails is done the next time: the answer stays what it is
 		}
 		return nil, no
 	}
