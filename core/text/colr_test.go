@@ -3,11 +3,13 @@ package text
 import (
 	"bytes"
 	"encoding/binary"
+	"fmt"
 	"image"
 	"image/color"
 	"image/draw"
 	"image/png"
 	"sort"
+	"strings"
 	"testing"
 
 	"golang.org/x/image/font/gofont/goregular"
@@ -283,3 +285,20 @@ func FuzzPaints(f *testing.F) {
 }
 
 var paint26 = append([]byte{26, 0, 0, 0}, words16(8192, 600, 600)...)
+
+// A font of thirty megabytes is read, and more than it may have is refused with the number.
+func TestFontsAreBounded(t *testing.T) {
+	large := withTables(goregular.TTF, map[string][]byte{"zzzz": make([]byte, 30<<20)})
+	cache := NewCache(8 << 20)
+	fonts := NewFonts(map[string][]byte{"f.ttf": large}, []Family{{Name: "Large", Faces: []Face{{File: "f.ttf"}}}}, cache)
+	if _, err := Set("Kite", 0, false, Style{Size: 20, Families: []string{"Large"}}, fonts); err != nil {
+		t.Error(err)
+	}
+	if n := cache.order.Len(); n != 1 {
+		t.Errorf("%d fonts are kept beside one that fills the cache", n)
+	}
+	err := CheckFont(append(large, make([]byte, 3<<20)...))
+	if err == nil || !strings.Contains(err.Error(), fmt.Sprint(MostFontBytes)) {
+		t.Errorf("33 MB: %v", err)
+	}
+}
