@@ -14,7 +14,7 @@ import (
 
 func cssCommand() *cli.Command {
 	return &cli.Command{
-		Name: "css", Usage: "what becomes of a stylesheet's rule in an image's URL", ArgsUsage: "RULES|FILE|-",
+		Name: "css", Usage: "turn a stylesheet's rule into the declarations of an image's URL", ArgsUsage: "RULES|FILE|-",
 		Description: `Takes style rules as they stand in a stylesheet: one or many, or declarations alone. Says of every
 declaration what it becomes, or why it's left out and where it belongs. Needs no service.
 

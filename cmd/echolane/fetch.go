@@ -42,7 +42,7 @@ type fetched struct {
 
 func fetchCommand() *cli.Command {
 	return &cli.Command{
-		Name: "fetch", Usage: "get a variant, with its pixels, bytes, cache answer and times", ArgsUsage: "URL",
+		Name: "fetch", Usage: "fetch a variant, and print its pixels, bytes, cache answer and times", ArgsUsage: "URL",
 		Description: `URL may also be SITE/LANE/PATH?declarations of the service at --server.
 
 Examples:

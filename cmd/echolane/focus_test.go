@@ -123,7 +123,7 @@ func TestAFocusIsPointedAtInTheEasel(t *testing.T) {
 	if out := bed.Must(t, s, "lane", "focus", "kestrel/catalogue"); !strings.Contains(out, "festival-friends.jpg  2") {
 		t.Errorf("%s", out)
 	}
-	p.click("Take the focus back")
+	p.click("Remove the focus")
 	p.until(`!document.body.innerText.includes("where somebody has said")`)
 	if out := bed.Must(t, s, "lane", "focus", "kestrel/catalogue"); !strings.Contains(out, "Nobody has said") {
 		t.Errorf("%s", out)

@@ -12,7 +12,7 @@ import (
 	"echolane/service/records"
 )
 
-// listFound lists the sources in which there is what is looked for.
+// listFound lists the sources that a search finds.
 func listFound(ctx context.Context, c *cli.Command, call *client.Client) error {
 	site, lane, path := uploadTarget(c.Args().First(), "")
 	if site == "" || path != "" {

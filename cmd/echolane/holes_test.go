@@ -353,7 +353,7 @@ func TestTheEaselOpensSourcesThatAreWholeURLs(t *testing.T) {
 	p := enter(t, s)
 	// One that nobody asked for yet opens by its URL.
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/wide"))
-	p.says("Nothing is known in this lane yet.")
+	p.says("No sources are known in this lane yet.")
 	p.must(p.Do(chromedp.SendKeys(chromedp.CSS("input[type=search]"), source+"\r")))
 	p.until(`location.pathname.includes("http%3A%2F%2F") && document.querySelector('[data-testid=saving]')`)
 	p.must(p.Open(s.Base + "/-/console/easel/kestrel/wide/" + url.QueryEscape(source) + "?width=60"))

@@ -62,7 +62,7 @@ Examples:
 				}),
 			},
 			{
-				Name: "list", Usage: "list lanes, or the sources in which there is something", ArgsUsage: "[SITE[/LANE]]",
+				Name: "list", Usage: "list lanes, or find sources by what is in them", ArgsUsage: "[SITE[/LANE]]",
 				Description: `--find lists sources that were looked at: by as=facts, by the console, or all of a lane by echolane warm SITE/LANE --facts. Its terms
 all hold:
   name:delta       in the path; a word without a colon, too
@@ -76,7 +76,7 @@ Examples:
   echolane lane list kestrel
   echolane lane list kestrel --find 'colour:red faces:>0 width:>2000 name:delta'
   echolane lane list kestrel/catalogue --find 'kind:photograph sharpness:<0.4'`,
-				Flags: callFlags(&cli.StringFlag{Name: "find", Usage: "list the sources in which there is this"}, &cli.IntFlag{Name: "count", Usage: "how many sources at most", Value: 1000}),
+				Flags: callFlags(&cli.StringFlag{Name: "find", Usage: "find sources by what is in them, such as 'colour:red faces:>0'"}, &cli.IntFlag{Name: "count", Usage: "how many sources at most", Value: 1000}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					if c.Args().Len() > 1 {
 						return badUsage("%q is one argument too many: lane list takes a site's name or nothing", c.Args().Get(1))
@@ -210,10 +210,10 @@ Examples:
   echolane lane secret kestrel/press --header 'Authorization: Bearer …'
   echolane lane secret kestrel/press --forget 'Authorization'`,
 				Flags: callFlags(
-					&cli.StringFlag{Name: "access-key", Usage: "of the bucket"},
-					&cli.StringFlag{Name: "secret-key", Usage: "of the bucket"},
+					&cli.StringFlag{Name: "access-key", Usage: "access key of the bucket"},
+					&cli.StringFlag{Name: "secret-key", Usage: "secret key of the bucket"},
 					&cli.StringFlag{Name: "header", Usage: "NAME: VALUE, sent to the lane's origin alone"},
-					&cli.StringFlag{Name: "forget", Usage: "a header's name, or credentials"}),
+					&cli.StringFlag{Name: "forget", Usage: "header to remove, by its name, or credentials"}),
 				Action: withCall(1, "the lane as SITE/LANE, as in: echolane lane secret kestrel/archive --access-key … --secret-key …", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					site, name, err := laneName(c.Args().First())
 					if err != nil {
@@ -278,12 +278,12 @@ func laneFlags() []cli.Flag {
 	flags := []cli.Flag{
 		&cli.Int64Flag{Name: "source-bytes", Usage: "the largest source of this lane"},
 		&cli.IntFlag{Name: "fresh", HideDefault: true, Usage: "seconds that a source counts as fresh where its origin doesn't say"},
-		&cli.IntFlag{Name: "missing", HideDefault: true, Usage: "seconds that a source that is missing or can't be had isn't asked for again (-1: 5, or --fresh where that is less)"},
+		&cli.IntFlag{Name: "missing", HideDefault: true, Usage: "seconds before a source that is missing or fails is asked for again (-1: 5, or --fresh where that is less)"},
 		&cli.IntFlag{Name: "max-age", HideDefault: true, Usage: "seconds that browsers and caches keep a variant"},
 		&cli.IntFlag{Name: "cdn-max-age", HideDefault: true, Usage: "seconds that caches in front keep one (-1: as browsers do)"},
 		&cli.StringFlag{Name: "visibility", Usage: "public, or signed: signed links only"},
 		&cli.StringFlag{Name: "original", Usage: "the source itself: no, or download"},
-		&cli.StringFlag{Name: "metadata", Usage: "what a downloaded source says of its making: strip or keep"},
+		&cli.StringFlag{Name: "metadata", Usage: "metadata of a downloaded source: strip or keep"},
 		&cli.StringFlag{Name: "svg", Usage: "drawings in SVG: draw (to pixels), untouched (as they are, in a sandbox), or refuse"},
 	}
 	for _, f := range lane.Described.Fields() {

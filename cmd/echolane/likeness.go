@@ -14,7 +14,7 @@ import (
 
 func likenessCommand() *cli.Command {
 	return &cli.Command{
-		Name: "likeness", Usage: "how alike two pictures look, where they differ, and what each weighs", ArgsUsage: "A B",
+		Name: "likeness", Usage: "compare two pictures: how alike they look, where they differ, what each weighs", ArgsUsage: "A B",
 		Description: `A is the original. The figure's marks are libjpeg-turbo's qualities: 72 is as far as a photograph is from itself
 at quality 72. Where one picture is larger, it is first reduced to the other's size.
 

@@ -32,7 +32,7 @@ Examples:
 		Flags: callFlags(
 			&cli.StringFlag{Name: "base", Usage: "what the address begins with, such as https://img.example.test; else the site's own host, or the service's address"},
 			&cli.StringFlag{Name: "sign", Usage: "name of the site's key to sign with"},
-			&cli.DurationFlag{Name: "lasts", Usage: "how long the link is good, such as 24h; it says so itself"}),
+			&cli.DurationFlag{Name: "lasts", Usage: "how long the link is valid, such as 24h; the link says so itself"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Args().Len() == 0 {
 				return badUsage("give the source as SITE/LANE/PATH, as in: echolane link kestrel/catalogue/delta-red.jpg width=350")

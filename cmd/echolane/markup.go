@@ -44,7 +44,7 @@ Examples:
 		Flags: callFlags(
 			&cli.StringFlag{Name: "slot", Usage: "the place on the page, in CSS"},
 			&cli.StringFlag{Name: "container", Usage: "the box that percentages are of, in CSS"},
-			&cli.StringFlag{Name: "alt", Usage: "the text that stands in for the picture"},
+			&cli.StringFlag{Name: "alt", Usage: "the text alternative of the picture"},
 			&cli.BoolFlag{Name: "decorative", Usage: "the picture is decorative: alt stays empty"},
 			&cli.BoolFlag{Name: "first", Usage: "it is seen first: preloaded, not lazy"},
 			&cli.BoolFlag{Name: "above", Usage: "it is seen without scrolling: not lazy"},
@@ -61,7 +61,7 @@ Examples:
 			&cli.StringFlag{Name: "at", Usage: "with --rewrite: the address that the pages are served under"},
 			&cli.StringSliceFlag{Name: "map", Usage: "with --rewrite: URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "with --rewrite: print what would change, and write nothing"},
-			&cli.BoolFlag{Name: "undo", Usage: "with --rewrite: give pages back as they were; no service is needed"}),
+			&cli.BoolFlag{Name: "undo", Usage: "with --rewrite: restore pages as they were; no service is needed"}),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			if c.Bool("rewrite") {
 				return rewritePages(ctx, c)

@@ -84,7 +84,7 @@ Examples:
 Examples:
   echolane sheet publish kestrel kestrel.css
   echolane sheet publish kestrel --draft`,
-				Flags: callFlags(&cli.BoolFlag{Name: "draft", Usage: "publish the draft"}, &cli.BoolFlag{Name: "anyway", Usage: "even where classes in use would be removed"}),
+				Flags: callFlags(&cli.BoolFlag{Name: "draft", Usage: "publish the draft"}, &cli.BoolFlag{Name: "anyway", Usage: "publish even where classes in use would be removed"}),
 				Action: func(ctx context.Context, c *cli.Command) error {
 					n := 2
 					if c.Bool("draft") {
@@ -116,7 +116,7 @@ Examples:
 			{
 				Name: "restore", Usage: "publish the sheet of a version again", ArgsUsage: "SITE VERSION",
 				Description: "Example:\n  echolane sheet restore kestrel 3",
-				Flags:       callFlags(&cli.BoolFlag{Name: "anyway", Usage: "even where classes in use would be removed"}),
+				Flags:       callFlags(&cli.BoolFlag{Name: "anyway", Usage: "publish even where classes in use would be removed"}),
 				Action: withCall(2, "a site and a version, as in: echolane sheet restore kestrel 3", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					name := c.Args().First()
 					v, err := strconv.ParseInt(c.Args().Get(1), 10, 64)

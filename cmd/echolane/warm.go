@@ -47,9 +47,9 @@ Examples:
   echolane warm list kestrel
   echolane warm pause kestrel 3`,
 		Flags: callFlags(dryRunFlag(),
-			&cli.StringFlag{Name: "widths", Usage: "such as 320,640,1280; else the site's ladder"},
-			&cli.StringFlag{Name: "formats", Usage: "such as avif,webp; else those that the site delivers"},
-			&cli.StringFlag{Name: "declarations", Usage: "further ones, such as 'object-fit=cover&aspect-ratio=1'"},
+			&cli.StringFlag{Name: "widths", Usage: "widths, such as 320,640,1280; else the site's ladder"},
+			&cli.StringFlag{Name: "formats", Usage: "formats, such as avif,webp; else those that the site delivers"},
+			&cli.StringFlag{Name: "declarations", Usage: "further declarations, such as 'object-fit=cover&aspect-ratio=1'"},
 			&cli.StringFlag{Name: "list", Usage: "a file of addresses, one a line"},
 			&cli.StringSliceFlag{Name: "page", Usage: "a page whose images are made (repeat for more)"},
 			&cli.StringFlag{Name: "sitemap", Usage: "a site map whose pages' images are made"},
@@ -84,9 +84,9 @@ Examples:
 					return nil
 				}),
 			},
-			warmState("pause", "paused", "leave off for now"), warmState("resume", "running", "go on with one that was paused"), warmState("stop", "stopped", "end one; what is made stays"),
+			warmState("pause", "paused", "pause a warming"), warmState("resume", "running", "resume a paused warming"), warmState("stop", "stopped", "stop a warming; what is made stays"),
 			{
-				Name: "show", Usage: "show how far one is, and why sources were left out", ArgsUsage: "SITE NUMBER", Description: "Example:\n  echolane warm show kestrel 3", Flags: callFlags(),
+				Name: "show", Usage: "show how far a warming is, and why sources were left out", ArgsUsage: "SITE NUMBER", Description: "Example:\n  echolane warm show kestrel 3", Flags: callFlags(),
 				Action: withCall(2, "a site and a warming's number, as in: echolane warm show kestrel 3", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					if _, err := number("warming", c.Args().Get(1)); err != nil {
 						return err

@@ -51,13 +51,13 @@ Examples:
 			&cli.StringSliceFlag{Name: "map", Usage: "URL=LANE or URL=LANE/FOLDER: what lies below the URL lies in the lane too; of a file also a folder beside it, as in pictures/=catalogue"},
 			&cli.IntFlag{Name: "loads", Value: 3, Usage: "how often the page is loaded over slow 4G and over cable, to know how soon its pictures are seen; 0: not at all"},
 			&cli.BoolFlag{Name: "all", Usage: "print the pictures of all screens"},
-			&cli.StringFlag{Name: "page", Usage: "write the report as a page by itself to this file; of a folder's pages to this folder"},
+			&cli.StringFlag{Name: "page", Usage: "write the report as a page of its own to this file; for a folder, into this folder"},
 			&cli.BoolFlag{Name: "fix", Usage: "rewrite the page, and weigh it again"},
 			&cli.StringFlag{Name: "base", Usage: "what addresses in the page begin with, such as https://img.kestrel.test; else the service's own"},
 			&cli.StringFlag{Name: "out", Usage: "file for the rewritten page"},
 			&cli.BoolFlag{Name: "in-place", Usage: "into the file itself"},
 			&cli.BoolFlag{Name: "dry-run", Usage: "print what would change in the page, and write nothing"},
-			&cli.BoolFlag{Name: "undo", Usage: "give the file back as it was before it was rewritten; no service is needed"}),
+			&cli.BoolFlag{Name: "undo", Usage: "restore the file as it was before it was rewritten; no service is needed"}),
 		Action: weigh,
 	}
 }

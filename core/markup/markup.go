@@ -40,7 +40,7 @@ type Options struct {
 	Container *Slot
 	Facts     Facts
 
-	Alt        *string // the text that stands in for the picture
+	Alt        *string // the text alternative of the picture
 	Decorative bool    // it says nothing that the page's text doesn't
 
 	Over  declare.Declarations // what the URL says beside the slot
@@ -109,9 +109,9 @@ func Make(o Options) (Markup, error) {
 	var m Markup
 	switch {
 	case o.Alt == nil && !o.Decorative:
-		return m, errors.New("alt is missing: give the text that stands in for the picture, or say that it's decorative")
+		return m, errors.New("alt is missing: give the text alternative of the picture, or say that it's decorative")
 	case o.Alt != nil && *o.Alt == "" && !o.Decorative:
-		return m, errors.New("alt is empty: give the text that stands in for the picture, or say that it's decorative")
+		return m, errors.New("alt is empty: give the text alternative of the picture, or say that it's decorative")
 	case o.Facts.Width <= 0 || o.Facts.Height <= 0:
 		return m, errors.New("the source's size isn't known")
 	}

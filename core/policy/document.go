@@ -82,7 +82,7 @@ type Lane struct {
 	Prefix      string   `json:"prefix,omitempty" toml:"prefix,omitempty"`
 	SourceBytes int64    `json:"source_bytes,omitempty" toml:"source_bytes,omitempty" comment:"0: as the site"`
 	FreshS      *int     `json:"fresh_s" toml:"fresh_s" comment:"seconds that a source is taken to be unchanged where nothing else says so"`
-	MissingS    *int     `json:"missing_s,omitempty" toml:"missing_s,omitempty" comment:"seconds that a source that is missing or can't be had isn't asked for again; absent: 5, or as long as it would be fresh where that is less"`
+	MissingS    *int     `json:"missing_s,omitempty" toml:"missing_s,omitempty" comment:"seconds before a source that is missing or fails is asked for again; absent: 5, or as long as it would be fresh where that is less"`
 	MaxAgeS     *int     `json:"max_age_s" toml:"max_age_s" comment:"seconds that browsers and caches keep a variant"`
 	CDNMaxAgeS  *int     `json:"cdn_max_age_s,omitempty" toml:"cdn_max_age_s,omitempty" comment:"seconds that caches in front keep a variant, where they aren't those of browsers"`
 	Visibility  string   `json:"visibility" toml:"visibility" words:"public signed" comment:"public, signed"`

@@ -26,7 +26,7 @@ type LaneKind struct {
 	URLWithout string
 
 	Secrets  LaneSecrets // which secrets there may be
-	Receives bool        // sources are put in through Echo Lane
+	Receives bool        // sources are uploaded through Echo Lane
 
 	// Told are the options of the command line that make a lane one of this kind. Option, where it isn't "", is one of them
 	// that stands for no field, and OptionUsage its help.

@@ -33,7 +33,7 @@ type AskMarkup struct {
 	Source       string   `json:"source"`                 // lane/path, as people write it; of a web lane lane/URL
 	Slot         string   `json:"slot"`                   // the place on the page, in CSS
 	Container    string   `json:"container,omitempty"`    // the box that percentages are of, in CSS
-	Alt          *string  `json:"alt,omitempty"`          // the text that stands in for the picture
+	Alt          *string  `json:"alt,omitempty"`          // the text alternative of the picture
 	Decorative   bool     `json:"decorative,omitempty"`   // it needs no text
 	Declarations string   `json:"declarations,omitempty"` // further ones, as a query
 	First        bool     `json:"first,omitempty"`        // it is seen first: preloaded, not lazy

@@ -70,6 +70,7 @@ type browser struct {
 	overlay map[string]file // by URL, instead of what the network has
 	held    int64           // bytes of pictures that were brought
 	quiet   time.Duration
+	busy    time.Duration
 	panics  *panics.Catcher
 }
 
@@ -222,7 +223,7 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
 	defer cancel()
 	t := newTraffic()
-	if err := chromedp.Listen(ctx, t.see); err != nil {
+	if err := errors.Join(chromedp.Listen(ctx, t.see), b.answerDialogs(ctx)); err != nil {
 		return nil, err
 	}
 	call := func(do func(ctx context.Context) error) error {
@@ -253,6 +254,8 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 		return nil, err
 	}
 	defer stop()
+	watch := b.watchScripts(ctx)
+	defer watch.stop()
 	out := &seen{view: weighin.View{Name: s.Name, Width: s.Width, Height: s.Height, Density: s.Density}, bodies: map[string][]byte{}}
 	loading, cease := context.WithTimeout(ctx, loadTime)
 	answer, err := chromedp.Run(loading, chromedp.NavigateResponse(address))
@@ -298,6 +301,10 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	sizes, err := evaluate[[]sized](ctx, sizingScript)
 	if err != nil {
 		out.notes = append(out.notes, "on the "+s.Name+" it couldn't be tried which pictures make the page jump")
+	}
+	watch.stop()
+	if watch.ended.Load() > 0 {
+		out.notes = append(out.notes, fmt.Sprintf("on the %s a script of the page didn't end within %v: it was stopped, and what had come by then was weighed", s.Name, b.busy))
 	}
 	t.mu.Lock()
 	for _, a := range t.order { // what was put in the network's place weighs what it has
@@ -471,7 +478,7 @@ func (b *browser) boxes(address string, widths []int) (map[int][]box, error) {
 	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
 	defer cancel()
 	t := newTraffic()
-	if err := chromedp.Listen(ctx, t.see); err != nil {
+	if err := errors.Join(chromedp.Listen(ctx, t.see), b.answerDialogs(ctx)); err != nil {
 		return nil, err
 	}
 	end, err := b.stand(ctx, t, nil)
@@ -491,6 +498,8 @@ func (b *browser) boxes(address string, widths []int) (map[int][]box, error) {
 	if err := resize(widths[0]); err != nil {
 		return nil, err
 	}
+	watch := b.watchScripts(ctx)
+	defer watch.stop()
 	loading, stop := context.WithTimeout(ctx, loadTime)
 	err = chromedp.Do(loading, chromedp.Navigate(address))
 	stop()

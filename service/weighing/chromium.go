@@ -38,6 +38,7 @@ type Browsers struct {
 	Log      *slog.Logger
 	Panics   *panics.Catcher
 	Quiet    time.Duration // how long nothing may come for a page to count as loaded; 0: half a second
+	Busy     time.Duration // how long a script of a page may keep its tab busy before it is ended; 0: eight seconds
 
 	mu        sync.Mutex
 	tried     bool
@@ -143,7 +144,7 @@ func (bs *Browsers) launch(ctx context.Context, path, through string, overlay ma
 	}
 	bs.lastHome.Store(home)
 	var process *os.Process
-	b := &browser{overlay: overlay, quiet: cmp.Or(bs.Quiet, quietTime), panics: bs.Panics}
+	b := &browser{overlay: overlay, quiet: cmp.Or(bs.Quiet, quietTime), busy: cmp.Or(bs.Busy, scriptTime), panics: bs.Panics}
 	b.close = append(b.close, func() {
 		// Nothing of it outlives the run: its processes are a group of their own.
 		if process != nil {
@@ -194,7 +195,7 @@ func (bs *Browsers) launch(ctx context.Context, path, through string, overlay ma
 	if started != nil {
 		process = started.Process
 	}
-	if !late.Stop() && err == nil {
+	if !late.Stop() {
 		err = fmt.Errorf("it took longer than %v", startTime)
 	}
 	if err != nil {

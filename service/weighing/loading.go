@@ -176,6 +176,9 @@ func (b *browser) load(parent context.Context, address string, s Screen, l line)
 	defer acking.Wait()
 	defer cancel()
 	stop, err := b.stand(ctx, t, &l)
+	if err == nil {
+		err = b.answerDialogs(ctx)
+	}
 	if err != nil {
 		return out, err
 	}
@@ -191,7 +194,9 @@ func (b *browser) load(parent context.Context, address string, s Screen, l line)
 		case <-loading.Done():
 		}
 	}
-	out.Cut = loading.Err() != nil
+	if out.Cut = loading.Err() != nil; out.Cut {
+		defer b.watchScripts(ctx).stop()
+	}
 	seen, err := evaluate[struct {
 		Origin    float64 `json:"origin"`
 		FirstMS   float64 `json:"first_ms"` // first contentful paint

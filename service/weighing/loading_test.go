@@ -5,7 +5,10 @@ import (
 	"context"
 	"image"
 	"image/jpeg"
+	"maps"
 	"math/rand/v2"
+	"slices"
+	"strings"
 	"testing"
 	"time"
 
@@ -88,4 +91,45 @@ func TestLoadsAreThrottled(t *testing.T) {
 			t.Errorf("%s: the page's screenshot is %d of %d CSS pixels", at, v.Shot, v.ShotHeight)
 		}
 	}
+}
+
+// A page whose script never ends is weighed all the same: the script is ended.
+func TestAPageWhoseScriptNeverEnds(t *testing.T) {
+	if Chromium() == "" {
+		t.Skip("there is no Chromium here")
+	}
+	w := fixer(t)
+	w.Browsers.Busy = 3 * time.Second
+	for name, script := range map[string]string{
+		"while it is read": `for (;;);`,
+		"afterwards":       `setTimeout(() => { for (;;); }, 300)`,
+		"as a question":    `alert("Kites")`,
+		"again and again":  `setInterval(() => { for (const end = Date.now() + 1e9; Date.now() < end;); }, 10)`,
+	} {
+		t.Run(name, func(t *testing.T) {
+			t.Parallel()
+			a := askFor(t, `<!doctype html><title>A kite</title><p>Text<p><img src="pictures/`+anyPicture()+`" alt="" width=300 height=200><script>`+script+`</script>`, Screen{"phone", 390, 844, 1})
+			if a.Loads, a.Fix = 0, false; name == "afterwards" {
+				a.Loads = 1
+			}
+			began := time.Now()
+			out, err := w.Weigh(context.Background(), a, func(int, int, string) {})
+			if err != nil {
+				t.Fatal(err)
+			}
+			if v := out.Report.Views[0]; len(v.Pictures) != 1 || v.Pictures[0].Bytes == 0 {
+				t.Errorf("the pictures of the page are %+v", v.Pictures)
+			}
+			if notes := strings.Join(out.Report.Notes, "\n"); name != "as a question" && !strings.Contains(notes, "a script of the page") {
+				t.Errorf("nothing is said of the script: %s", notes)
+			}
+			if took := time.Since(began); took > 90*time.Second {
+				t.Errorf("it took %v", took)
+			}
+		})
+	}
+}
+
+func anyPicture() string {
+	return slices.Min(slices.Collect(maps.Keys(shopPictures())))
 }

@@ -44,7 +44,7 @@ export function Markup(props: { site: string; lane: string; path: string; declar
       <div className="grid gap-3 sm:grid-cols-2">
         <Field label="Slot" value={slot} onChange={setSlot} hint="width: 320px; aspect-ratio: 3/2 · max-width: 800px · (min-width: 900px) 33vw, 100vw" />
         <Field label="Container" value={container} onChange={setContainer} placeholder="max-width: 720px" hint="The box that percentages are of; absent: the viewport" />
-        <Field label="Alt" value={alt} onChange={setAlt} hint="The text that stands in for the picture" />
+        <Field label="Alt" value={alt} onChange={setAlt} hint="The text alternative of the picture" />
         <div className="flex flex-wrap items-center gap-x-4 gap-y-1">
           {box("decorative", decorative, setDecorative)}
           {box("seen first", first, setFirst)}

@@ -92,11 +92,11 @@ export function Places(props: { site: string; lane: string; path: string; origin
         )}
         {pointed && (
           <button type="button" className="border border-edge px-2 py-0.5" onClick={() => void said(removeFocus(props.site, props.lane, props.path))}>
-            Take the focus back
+            Remove the focus
           </button>
         )}
         <p className="text-sm text-soft">
-          {!found.data ? "Looking…" : pointed ? "Subject: where somebody has said; " : subject && subject.by !== "nothing" ? `Subject: found by ${subject.by}, ${Math.round(100 * subject.sure)} % sure; ` : "No subject stands out; "}
+          {!found.data ? "Looking…" : pointed ? "Subject: set by somebody; " : subject && subject.by !== "nothing" ? `Subject: found by ${subject.by}, ${Math.round(100 * subject.sure)} % sure; ` : "No subject stands out; "}
           {found.data && `faces: ${faces.length}`}
         </p>
       </div>
@@ -138,7 +138,7 @@ export function Places(props: { site: string; lane: string; path: string; origin
       <p className="text-sm text-soft">
         {use === focusing
           ? "Click where the subject is, or drag a box around it: object-position=subject and mask-image=subject go by it from then on, in every address of this source."
-          : "What is drawn stands in the address, and under Part and turn."}
+          : "Boxes go into the address, and are listed under Part and turn."}
       </p>
     </div>
   );

@@ -66,9 +66,9 @@ export function Sources(props: { site: string; lane: string; path: string | unde
       {looking instanceof Error && <Trouble error={looking} />}
       {byContents && found.isSuccess && (
         <p className="text-sm text-soft">
-          {lookedAt === 0 ? "No source of this lane was looked at yet. " : `Among ${lookedAt} that were looked at. `}
+          {lookedAt === 0 ? "No source of this lane has been analysed yet. " : `Among ${lookedAt} analysed so far. `}
           {looking === "begun" ? (
-            "The lane is being looked at."
+            "The lane is being analysed."
           ) : (
             <button
               type="button"
@@ -83,13 +83,13 @@ export function Sources(props: { site: string; lane: string; path: string | unde
                 )
               }
             >
-              Look at all of them
+              Analyse all of them
             </button>
           )}
         </p>
       )}
       {!byContents && list.isSuccess && shown.length === 0 && (
-        <p className="text-soft">{filter ? "No source has that in its name." : "Nothing is known in this lane yet. Write a source's path or URL above to open it."}</p>
+        <p className="text-soft">{filter ? "No source has that in its name." : "No sources are known in this lane yet. Type the path or URL of one above to open it."}</p>
       )}
       {open && (
         <button type="button" onClick={() => props.onPick(typed)} title={typed} className="truncate border border-edge px-2 py-1 text-left">

@@ -77,7 +77,7 @@ export function Frame() {
       {inside && session.data?.lacking && (
         <p role="status" className="border-b border-line bg-panel px-4 py-1 text-sm">
           Render workers on this machine are isolated less than they could be:{" "}
-          {session.data.lacking.map((m) => `${m.name} (${m.why || "not in force"})`).join(", ")}. <code className="figures">echolane doctor</code> says how to mend it.
+          {session.data.lacking.map((m) => `${m.name} (${m.why || "not in force"})`).join(", ")}. <code className="figures">echolane doctor</code> says how to fix it.
         </p>
       )}
       <main id="main" className="flex min-h-0 flex-1 flex-col">

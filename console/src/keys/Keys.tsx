@@ -100,7 +100,7 @@ function People() {
   return (
     <Block
       title="People"
-      about="Who may sign in here. Read looks, edit changes sites, own adds and removes sites, tokens and people."
+      about="People who may sign in here. Read may look, edit may change sites, own may also add and remove sites, tokens and people."
       heads={["name", "may", "on", "since"]}
       rows={list.data?.map((p) => [
         p.name,
@@ -146,7 +146,7 @@ function Tokens() {
     <>
       <Block
         title="Tokens"
-        about="What programs call the API with. Only a digest is kept."
+        about="Programs call the API with tokens. Only their digests are kept."
         heads={["name", "may", "on", "made", "last used"]}
         rows={list.data?.map((t) => [
           t.name,
@@ -154,7 +154,7 @@ function Tokens() {
           ofSites(t.sites),
           <span className="figures text-sm">{whenText(t.made_at)}</span>,
           <span className="figures text-sm">{t.used_at ? whenText(t.used_at) : "never"}</span>,
-          <Destroy what="Revoke" question={`Revoke ${t.name}?`} detail="Whatever uses this token is turned away at once." onSure={() => removeToken(t.id).then(again)} />,
+          <Destroy what="Revoke" question={`Revoke ${t.name}?`} detail="Whatever uses this token is refused at once." onSure={() => removeToken(t.id).then(again)} />,
         ])}
         empty="No token yet."
         error={list.error ?? error}
@@ -195,13 +195,13 @@ function SigningKeys() {
     <>
       <Block
         title="Signing keys"
-        about="What signs a site's links. Several are good at once: add the next before you take the last one back."
+        about="Keys sign a site's links. Several are valid at once: add the next before you revoke the last."
         heads={["key", "made", "by"]}
         rows={list.data?.map((k) => [
           <span className="figures">{k.id}</span>,
           <span className="figures text-sm">{whenText(k.made_at)}</span>,
           k.made_by,
-          <Destroy what="Take back" question={`Take ${k.id} back?`} detail={`Every link of ${site} that it signed ends at once.`} onSure={() => removeKey(site, k.id).then(again)} />,
+          <Destroy what="Revoke" question={`Revoke ${k.id}?`} detail={`Every link of ${site} that it signed stops working at once.`} onSure={() => removeKey(site, k.id).then(again)} />,
         ])}
         empty="No key yet: this site's links can't be signed."
         error={list.error ?? error}
@@ -243,8 +243,8 @@ function Password({ who }: { who: string }) {
         }}
       >
         <input type="text" autoComplete="username" value={who} readOnly hidden />
-        <Field label="The one you have" type="password" autoComplete="current-password" value={before} onChange={setBefore} />
-        <Field label="The new one" type="password" autoComplete="new-password" value={after} onChange={setAfter} />
+        <Field label="Current password" type="password" autoComplete="current-password" value={before} onChange={setBefore} />
+        <Field label="New password" type="password" autoComplete="new-password" value={after} onChange={setAfter} />
         <Button type="submit">Change it</Button>
         {done && <span role="status">Changed. Your other sessions have ended.</span>}
       </form>

@@ -95,7 +95,7 @@ function OneLane(props: { site: Site; lane: Lane; kept: boolean; onChange: (part
         {fields.map((f) => (
           <KindField key={f.name} field={f} lane={l} onChange={onChange} />
         ))}
-        <NumberField label="Fresh, seconds" value={l.fresh_s ?? 0} onChange={(fresh_s) => onChange({ fresh_s })} hint="Where nothing else says so" />
+        <NumberField label="Fresh, seconds" value={l.fresh_s ?? 0} onChange={(fresh_s) => onChange({ fresh_s })} hint="Where the origin doesn't say" />
         <Field
           label="Not asked again when missing, seconds"
           value={l.missing_s == null ? "" : String(l.missing_s)}

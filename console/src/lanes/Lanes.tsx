@@ -45,7 +45,7 @@ export function Lanes() {
         </ul>
         <NewSite />
       </aside>
-      {site ? <OneSite key={site.name} site={site} /> : <p className="m-auto p-8">{sites.data.length ? "Pick a site." : "There is no site yet. Name the first one at the left."}</p>}
+      {site ? <OneSite key={site.name} site={site} /> : <p className="m-auto p-8">{sites.data.length ? "Pick a site." : "There is no site yet. Name the first one on the left."}</p>}
     </div>
   );
 }
@@ -117,7 +117,7 @@ function OneSite({ site }: { site: Site }) {
         <Rules site={site.name} document={draft.document} onChange={change} />
         <History site={site} />
       </div>
-      <Window title={`Change ${site.name} so?`} open={proposal !== undefined} onClose={() => setProposal(undefined)}>
+      <Window title={`Change ${site.name}?`} open={proposal !== undefined} onClose={() => setProposal(undefined)}>
         {proposal && <Changes changes={proposal.changes} warnings={proposal.warnings} />}
         <p className="text-soft">In force on every node within a second.</p>
         <div className="flex justify-end gap-2">

@@ -18,7 +18,7 @@ export function Rules(props: { site: string; document: Document; onChange: (part
     <>
       <Group title="What it delivers">
         <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) as Document["formats"] })} hint="Of those that a client takes the smallest is sent, of equals the first" />
-        <Labelled label="Effort for what is kept">
+        <Labelled label="Effort for kept variants">
           <Choice label="Effort" value={d.effort} options={options(words.Document.effort)} onChange={(effort) => onChange({ effort })} />
         </Labelled>
         <ListField label="Shapes" value={d.shapes} onChange={(shapes) => onChange({ shapes })} hint="Aspect ratios beside the natural one; none: any" />
@@ -47,14 +47,14 @@ export function Rules(props: { site: string; document: Document; onChange: (part
         <Labelled label="Requests that don't say their page">
           <Choice label="Silent requests" value={d.pages.silent} options={options(words.Pages.silent)} onChange={(silent) => onChange({ pages: { ...d.pages, silent } })} />
         </Labelled>
-        <Labelled label="Without a signature one may ask for">
+        <Labelled label="Unsigned requests may ask for">
           <Choice label="Unsigned" value={d.signing.unsigned} options={options(words.Signing.unsigned)} onChange={(unsigned) => onChange({ signing: { unsigned } })} />
         </Labelled>
-        <Labelled label="What the sheet's cards show comes from">
+        <Labelled label="Card values may come from">
           <Choice label="Cards" value={d.cards.values} options={options(words.Cards.values)} onChange={(values) => onChange({ cards: { ...d.cards, values } })} />
         </Labelled>
         {d.cards.values === "listed" && (
-          <ListField label="What everybody may give cards" value={d.cards.listed} onChange={(listed) => onChange({ cards: { ...d.cards, listed } })} hint="Such as data-status=sold out" />
+          <ListField label="Card values that anyone may give" value={d.cards.listed} onChange={(listed) => onChange({ cards: { ...d.cards, listed } })} hint="Such as data-status=sold out" />
         )}
         {limits.filter(aboutClients).map((n) => (
           <NumberField key={n.name} label={n.label} hint={n.hint} value={d.limits[n.name]} onChange={(v) => limit({ [n.name]: v })} />

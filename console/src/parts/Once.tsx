@@ -7,7 +7,7 @@ export function Once(props: { title: string; secret: string | undefined; onClose
   const [copied, setCopied] = useState(false);
   return (
     <Window title={props.title} open={props.secret !== undefined} onClose={props.onClose}>
-      <p>Take it now: it isn't shown again.</p>
+      <p>Copy it now: it isn't shown again.</p>
       <code data-testid="secret" className="figures bg-panel p-2 break-all select-all">
         {props.secret}
       </code>

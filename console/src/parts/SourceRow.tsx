@@ -16,7 +16,7 @@ export function SourceRow(props: { site: string; lanes: string[]; picked: string
     <div className="flex min-w-0 flex-col gap-2">
       {props.lanes.length > 1 && <Pick label="Lane" value={lane} options={props.lanes.map((l) => ({ value: l, text: l }))} onChange={setLane} />}
       {list.error && <Trouble error={list.error} />}
-      {list.data?.items.length === 0 && <p className="text-soft">Nothing is known in this lane yet.</p>}
+      {list.data?.items.length === 0 && <p className="text-soft">No sources are known in this lane yet.</p>}
       <ul aria-label="Sources to pick from" className="flex gap-2 overflow-x-auto p-0.5 pb-2">
         {list.data?.items.map((s) => {
           const source = `${lane}/${s.path}`;

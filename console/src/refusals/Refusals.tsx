@@ -29,7 +29,7 @@ export function Refusals() {
       </div>
       {(list.error ?? error) && <Trouble error={(list.error ?? error)!} />}
       <SetAside sites={site ? [site] : (sites.data ?? []).map((s) => s.name)} />
-      {list.data?.length === 0 && <p className="text-soft">Nothing was turned down. When a rule or limit says no, it stands here with its way out.</p>}
+      {list.data?.length === 0 && <p className="text-soft">No refusals yet. When a rule or a limit refuses a request, it is listed here with what to do about it.</p>}
       {list.data && list.data.length > 0 && (
         <Wide label="Refusals">
           <table className="w-full border-collapse text-left">
@@ -85,7 +85,7 @@ function Mending({ refusal, onClose }: { refusal: Refusal; onClose: () => void }
   const [error, setError] = useState<Error>();
   const shutsOut = would.data?.shuts_out;
   return (
-    <Window title={`Change ${refusal.site} so?`} open onClose={onClose}>
+    <Window title={`Change ${refusal.site}?`} open onClose={onClose}>
       {would.data && <Changes changes={would.data.changes} warnings={would.data.warnings} />}
       {shutsOut && <p role="alert">{shutsOut}</p>}
       {(would.error ?? error) && <Trouble error={(would.error ?? error)!} />}

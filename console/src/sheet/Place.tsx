@@ -17,7 +17,7 @@ interface Box {
   height: number;
 }
 
-const overflows: Record<string, string> = { wider: "is wider than its box", higher: "is higher than its box", cut: "has more lines than line-clamp lets show" };
+const overflows: Record<string, string> = { wider: "is wider than its box", higher: "is higher than its box", cut: "has more lines than line-clamp allows" };
 
 // The corners and sides that a box is sized by, and which of its lengths each changes.
 const handles = [
@@ -88,7 +88,7 @@ export function Place(props: { site: string; source: string; classes: string[]; 
       <legend className="px-1 text-soft">Layers on the picture</legend>
       <Field label="Classes" value={named} onChange={setNamed} placeholder={of || "card"} hint="Of the draft, with a space between. Drag a layer, or its handles; by keyboard the arrows move it, with Shift they size it. The sheet is written accordingly." />
       {shown.error && <Trouble error={shown.error} />}
-      {all && layers.length === 0 && <p className="text-soft">These classes have no layers that show.</p>}
+      {all && layers.length === 0 && <p className="text-soft">These classes have no visible layers.</p>}
       {all && layers.length > 0 && (
         <>
           <div

@@ -113,7 +113,7 @@ function Sums({ stock: s }: { stock: Schemas["Stock"] }) {
       <Figure name="Kept" value={bytesText(s.bytes)} more={`${manyText(s.variants, "variant")} of ${manyText(s.sources, "source")}, ${bytesText(s.source_bytes)}`} />
       <Figure name="Asked for" value={`${countText(s.asked)} ×`} more={s.used_at ? `last ${whenText(s.used_at)}` : "never yet"} />
       <Figure name="Went out" value={bytesText(s.served_bytes)} more={s.unscaled_bytes > 0 ? `instead of ${bytesText(s.unscaled_bytes)}: ${savedText(s.unscaled_bytes, s.served_bytes)}` : ""} />
-      <Figure name="Time of making" value={`${(s.render_ms / 1000).toFixed(1)} s`} more="over all that is kept" />
+      <Figure name="Time to make" value={`${(s.render_ms / 1000).toFixed(1)} s`} more="over all that is kept" />
     </dl>
   );
 }
@@ -200,7 +200,7 @@ function Variants({ site, lane, path }: { site: string; lane: string; path: stri
         <Purge site={site} lane={lane} path={path} label={path ? "Purge the source" : "Purge the lane"} />
       </div>
       {list.error && <Trouble error={list.error} />}
-      {list.data?.items.length === 0 && <p className="text-soft">Nothing of it is kept.</p>}
+      {list.data?.items.length === 0 && <p className="text-soft">Nothing of it is kept yet.</p>}
       {list.data && list.data.items.length > 0 && (
         <Wide label="Variants">
           <table className="w-full border-collapse text-left">
@@ -288,7 +288,7 @@ function Purges({ site }: { site: string }) {
   if (!list.data?.length) return list.error ? <Trouble error={list.error} /> : null;
   return (
     <section aria-label="Purges">
-      <h2 className="mb-1 font-semibold">What was purged</h2>
+      <h2 className="mb-1 font-semibold">Purges</h2>
       <Wide label="Purges">
         <table className="w-full border-collapse text-left">
           <thead className="text-soft">

@@ -21,7 +21,7 @@ const kinds: { kind: Kind; name: string; colour: string }[] = [
   { kind: "disk", name: "from disk", colour: "--chart-2" },
   { kind: "store", name: "from the store", colour: "--chart-3" },
   { kind: "made", name: "made", colour: "--chart-4" },
-  { kind: "joined", name: "waited for another's making", colour: "--chart-5" },
+  { kind: "joined", name: "waited for the same render", colour: "--chart-5" },
   { kind: "original", name: "the source itself", colour: "--chart-6" },
   { kind: "refused", name: "refused", colour: "--chart-7" },
 ];
@@ -100,7 +100,7 @@ function Figures({ today, site }: { today: Schemas["Today"]; site: string }) {
     <>
       <dl className="grid grid-cols-2 gap-px border border-line bg-line md:grid-cols-3 xl:grid-cols-6">
         <Figure name="Requests" value={countText(requests)} more={`${countText(sum(["original"], "requests"))} for sources themselves`} />
-        <Figure name="From what is kept" value={partText(hits, hits + made)} more={kept.map((k) => `${k} ${partText(sum([k], "requests"), hits + made)}`).join(", ")} href={addressOf("stock", site ? [site] : [])} />
+        <Figure name="From the cache" value={partText(hits, hits + made)} more={kept.map((k) => `${k} ${partText(sum([k], "requests"), hits + made)}`).join(", ")} href={addressOf("stock", site ? [site] : [])} />
         <Figure name="Went out" value={bytesText(out)} more={`the sources would have been ${bytesText(unscaled)}: ${unscaled > 0 ? `−${(100 * (1 - out / unscaled)).toFixed(1)} %` : "–"}`} href={addressOf("stock", site ? [site] : [])} />
         <Figure name="Time, kept" value={timeText(today.hits.p50)} more={`p95 ${timeText(today.hits.p95)}, p99 ${timeText(today.hits.p99)}`} />
         <Figure name="Time, made" value={timeText(today.misses.p50)} more={`p95 ${timeText(today.misses.p95)}, p99 ${timeText(today.misses.p99)}`} />

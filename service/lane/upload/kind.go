@@ -1,4 +1,4 @@
-// Package upload is the kind of lane whose sources are put in through Echo Lane, into a folder or a bucket.
+// Package upload is the kind of lane whose sources are uploaded through Echo Lane, into a folder or a bucket.
 package upload
 
 import (
@@ -14,7 +14,7 @@ type Kind struct{}
 // Describe says what the settings of an upload lane are.
 func (Kind) Describe() policy.LaneKind {
 	return policy.LaneKind{
-		Name: "upload", FreshS: 1, Told: []string{"upload"}, Option: "upload", OptionUsage: "sources are put in through Echo Lane",
+		Name: "upload", FreshS: 1, Told: []string{"upload"}, Option: "upload", OptionUsage: "sources are uploaded through Echo Lane",
 		Where: [][]string{{"folder"}, {"endpoint", "bucket", "prefix"}}, Receives: true,
 		Secrets: policy.LaneSecrets{Form: policy.Credentials, Unless: "folder"},
 		Fields:  append([]policy.LaneField{folder.Field("")}, objects.Fields("", "folder")...),
