@@ -243,6 +243,7 @@ function broken(query) {
   return lines.map((l) => l.trim());
 }
 async function paint(src, style, zoom, cut, mirror, turn, layer) {
+  for (const [, u] of style.matchAll(/url\(["']?([^"')]+)/g)) { const l = new Image(); l.src = u; await l.decode(); }
   const i = document.createElement("img"); i.decoding = "sync"; i.style.cssText = style; document.body.style.zoom = zoom;
   i.src = await prepare(src, cut, mirror, turn, layer);
   document.querySelector(".stage")?.remove(); document.querySelector("img")?.remove(); document.body.append(i);

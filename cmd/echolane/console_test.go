@@ -453,7 +453,7 @@ func TestRefusalsAreMendedInTheConsole(t *testing.T) {
 		t.Errorf("after mending: %d", a.StatusCode)
 	}
 	p.click("Forget")
-	p.says("Nothing was turned down")
+	p.says("No refusals yet")
 }
 
 func TestKeysAreMadeAndTakenBack(t *testing.T) {
@@ -472,7 +472,7 @@ func TestKeysAreMadeAndTakenBack(t *testing.T) {
 	p.click("Done")
 	p.until(`!document.querySelector("[data-testid=secret]")`)
 	p.click("Revoke")
-	p.says("turned away at once")
+	p.says("refused at once")
 	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("[role=alertdialog] button")].find(b => b.textContent === "Revoke").click()`)))
 	p.says("No token yet")
 	if a := s.Get(t, "/-/api/v1/sites", "Authorization", "Bearer "+token); a.StatusCode != 401 {

@@ -119,12 +119,12 @@ func TestAFocusIsPointedAtInTheEasel(t *testing.T) {
 		at("pointerdown");
 		requestAnimationFrame(() => at("pointerup"));
 	})()`)))
-	p.says("where somebody has said")
+	p.says("set by somebody")
 	if out := bed.Must(t, s, "lane", "focus", "kestrel/catalogue"); !strings.Contains(out, "festival-friends.jpg  2") {
 		t.Errorf("%s", out)
 	}
 	p.click("Remove the focus")
-	p.until(`!document.body.innerText.includes("where somebody has said")`)
+	p.until(`!document.body.innerText.includes("set by somebody")`)
 	if out := bed.Must(t, s, "lane", "focus", "kestrel/catalogue"); !strings.Contains(out, "Nobody has said") {
 		t.Errorf("%s", out)
 	}

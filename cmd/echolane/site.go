@@ -256,7 +256,7 @@ func siteFlags() []cli.Flag {
 		&cli.StringFlag{Name: "other-widths", Usage: "widths beside the ladder: refuse or round-up"},
 		&cli.StringFlag{Name: "shapes", Usage: "aspect ratios it delivers, separated by commas; none: any"},
 		&cli.StringFlag{Name: "add-shape", Usage: "add a shape"},
-		&cli.StringFlag{Name: "effort", Usage: "effort for kept variants: quick, or thorough (longer to make, fewer bytes)"},
+		&cli.StringFlag{Name: "effort", Usage: "effort for kept variants: quick, thorough (longer to make, fewer bytes) or predicted (a quarter of the time; quality is less exact)"},
 		&cli.StringFlag{Name: "grow", Usage: "who may ask for more pixels than the source has: url or classes"},
 		&cli.StringFlag{Name: "paint", Usage: "who may ask for paint: url or classes"},
 		&cli.StringFlag{Name: "pages", Usage: "origins whose pages may embed, separated by commas; none: every page"},

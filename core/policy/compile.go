@@ -109,7 +109,7 @@ func Compile(d Document, kinds LaneKinds) (*Site, []Trouble, error) {
 	c.sheet(s, d)
 	c.formats(s, d.Formats)
 	c.shapes(s, d.Shapes)
-	s.Thorough = word[Document](c, "effort", d.Effort, "Effort") == 1
+	s.Effort = Effort(word[Document](c, "effort", d.Effort, "Effort"))
 	s.GrowByClassOnly = word[Document](c, "grow", d.Grow, "Grow") == 1
 	s.PaintByClassOnly = word[Document](c, "paint", d.Paint, "Paint") == 1
 	c.ladder(s, d.Ladder)

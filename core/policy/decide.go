@@ -13,6 +13,16 @@ import (
 	"echolane/core/wording"
 )
 
+// Effort is how much is done for a variant that is kept.
+type Effort uint8
+
+// The efforts, in the order of the document's words.
+const (
+	Quick     Effort = iota
+	Thorough         // it takes longer, for fewer bytes
+	Predicted        // the first answer is kept: no quality is searched for
+)
+
 // Site is a compiled document: what requests are held to. It is never changed after Compile, but for Keys,
 // which are set before it is shared. Safe for concurrent use.
 type Site struct {
@@ -27,7 +37,7 @@ type Site struct {
 
 	GrowByClassOnly, PaintByClassOnly bool
 
-	Thorough bool // what is kept may take longer to make, for fewer bytes
+	Effort Effort // for what is kept
 
 	Limits                       Limits
 	QualityFloor, QualityCeiling int

@@ -12,7 +12,7 @@ type Document struct {
 	Hosts   []string `json:"hosts" toml:"hosts" comment:"host names on which paths begin with the lane"`
 	Sheet   string   `json:"sheet" toml:"sheet,multiline" comment:"the stylesheet for images: * holds the defaults, classes are named treatments"`
 	Formats []string `json:"formats" toml:"formats" words:"@formats" comment:"that are delivered: avif, jxl, webp, jpeg, png, gif; of those that a client takes the smallest, of equals the first"`
-	Effort  string   `json:"effort" toml:"effort" words:"quick thorough" comment:"for the variants that are kept: quick, or thorough, which takes longer and has fewer bytes"`
+	Effort  string   `json:"effort" toml:"effort" words:"quick thorough predicted" comment:"for the variants that are kept: quick; thorough, which takes longer and has fewer bytes; or predicted: first answers are kept, and no quality is searched for"`
 	Shapes  []string `json:"shapes" toml:"shapes" comment:"aspect ratios that are delivered beside the natural one; empty: any"`
 	Grow    string   `json:"grow" toml:"grow" words:"url classes" comment:"who may ask for more pixels than the source has: url, classes"`
 	Paint   string   `json:"paint" toml:"paint" words:"url classes" comment:"who may ask for paint: url, classes"`

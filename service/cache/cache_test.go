@@ -52,7 +52,7 @@ func TestKeysDependOnEverything(t *testing.T) {
 		"another source":   func(k *Key) { k.Sources = []string{"b", "x"} },
 		"sources joined":   func(k *Key) { k.Sources = []string{"b", ""} },
 		"renderer":         func(k *Key) { k.Renderer = "x" },
-		"thorough":         func(k *Key) { k.Thorough = true },
+		"thorough":         func(k *Key) { k.Effort = 1 },
 		"floor":            func(k *Key) { k.Floor = 50 },
 		"fields slide":     func(k *Key) { k.Resolved, k.Renderer = "ac", "" },
 		"sources slide":    func(k *Key) { k.Sources, k.Renderer = nil, "cb" },

@@ -14,7 +14,7 @@ type Key struct {
 	Resolved string   // the request's resolved form; "" where Kind doesn't depend on it
 	Sources  []string // the digests of the source and of each layer's, in the order of the request
 	Renderer string   // the version of the core
-	Thorough bool     // the effort that what is kept was given
+	Effort   uint8    // that what is kept was given; 0 is the usual one
 	Tried    int      // in how many formats it may be made, where the request leaves a choice; else 0
 	Floor    int      // the least quality that a budget may bring it down to; 0: there is no budget
 }
@@ -38,10 +38,7 @@ func (k Key) String() string {
 		h.Write(n[:])
 		h.Write([]byte(s))
 	}
-	flags := [4]byte{byte(k.Kind), byte(k.Floor), 0, byte(k.Tried)}
-	if k.Thorough {
-		flags[2] = 1
-	}
+	flags := [4]byte{byte(k.Kind), byte(k.Floor), k.Effort, byte(k.Tried)}
 	h.Write(flags[:])
 	text(k.Resolved)
 	text(k.Renderer)

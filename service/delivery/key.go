@@ -18,12 +18,12 @@ import (
 
 // keyOf is everything that the request's variant depends on.
 func keyOf(r *request, f *found) cache.Key {
-	k := cache.Key{Kind: cache.Picture, Resolved: r.resolved.String(), Renderer: render.Version, Thorough: r.site.Thorough}
+	k := cache.Key{Kind: cache.Picture, Resolved: r.resolved.String(), Renderer: render.Version, Effort: uint8(r.site.Effort)}
 	switch {
 	case r.declared.As == declare.Facts:
-		k.Kind, k.Resolved, k.Thorough = cache.Facts, r.resolved.Focus.String(), false
+		k.Kind, k.Resolved, k.Effort = cache.Facts, r.resolved.Focus.String(), 0
 	case f.use == policy.Untouched:
-		k.Kind, k.Resolved, k.Thorough = cache.Drawing, "", false
+		k.Kind, k.Resolved, k.Effort = cache.Drawing, "", 0
 	case r.declared.As == declare.Placeholder:
 		k.Kind = cache.Placeholder
 	}

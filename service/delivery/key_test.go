@@ -79,7 +79,7 @@ func TestAKeyHoldsEveryField(t *testing.T) {
 		"drawing":            func(k *cache.Key) { k.Kind = cache.Drawing },
 		"resolved":           func(k *cache.Key) { k.Resolved = "width=61" },
 		"renderer":           func(k *cache.Key) { k.Renderer += "1" },
-		"effort":             func(k *cache.Key) { k.Thorough = true },
+		"effort":             func(k *cache.Key) { k.Effort = 1 },
 		"floor":              func(k *cache.Key) { k.Floor = 40 },
 		"another source":     func(k *cache.Key) { k.Sources[0] = "ad" },
 		"order of sources":   func(k *cache.Key) { k.Sources = []string{"c", "ab"} },

@@ -197,7 +197,7 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 
 // job is what the picture or its placeholder is made by.
 func (m *maker) job() render.Job {
-	job := render.Job{Request: m.r.resolved, Limits: m.r.lane.Limits, Floor: m.r.site.QualityFloor, Thorough: m.r.site.Thorough, Tried: m.r.site.FormatsTried}
+	job := render.Job{Request: m.r.resolved, Limits: m.r.lane.Limits, Floor: m.r.site.QualityFloor, Thorough: m.r.site.Effort == policy.Thorough, Tried: m.r.site.FormatsTried}
 	if m.kind == cache.Placeholder {
 		job.Placeholder = render.PlaceholderBytes
 	}
@@ -208,11 +208,13 @@ func (m *maker) job() render.Job {
 func (m *maker) picture(ctx context.Context, record records.Variant) (v *cache.Variant, then func(), err error) {
 	begin := source.Now()
 	job := m.job()
-	job.Predict = !m.explained && !m.r.atOnce && keeps(m.r, m.sources) && m.s.later()
+	predicted := m.r.site.Effort == policy.Predicted
+	job.Predict = predicted || !m.explained && !m.r.atOnce && keeps(m.r, m.sources) && m.s.later()
 	result, err := m.s.render(ctx, m.sources, job)
 	if err != nil {
 		return nil, nil, err
 	}
+	result.How.Provisional = result.How.Provisional && !predicted
 	v = &cache.Variant{
 		Body: result.Data, ETag: cache.ETagOf(result.Data), Type: result.Format.MediaType(),
 		Width: result.Canvas.W, Height: result.Canvas.H, NaturalWidth: result.Natural.W, NaturalHeight: result.Natural.H,

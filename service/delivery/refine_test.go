@@ -84,3 +84,23 @@ func TestARefinementThatFailsEnds(t *testing.T) {
 		t.Errorf("written down %d times", len(s.recorder.made))
 	}
 }
+
+func TestASiteOfPredictedEffortKeepsFirstAnswers(t *testing.T) {
+	s := newStand(t)
+	s.shop.provisional = true
+	s.settings.set(t, s.site("kestrel", func(d *policy.Document) { d.Effort = "predicted" }))
+	const uri = "/kestrel/f/kite.png?width=60"
+	for range 2 {
+		if !lasting(s, uri) {
+			t.Error("the first answer isn't kept")
+		}
+	}
+	if waiting, _ := s.Refinements(); waiting != 0 || s.shop.renders.Load() != 1 {
+		t.Errorf("made %d times, %d searches wait", s.shop.renders.Load(), waiting)
+	}
+	s.recorder.mu.Lock()
+	defer s.recorder.mu.Unlock()
+	if len(s.recorder.made) != 1 {
+		t.Errorf("written down %d times", len(s.recorder.made))
+	}
+}

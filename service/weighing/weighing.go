@@ -522,7 +522,7 @@ func inPlace(address string, place declare.Declarations) declare.Declarations {
 // toMeasure makes one picture as a current browser would get it, and as a JPEG; nil where it can't be made.
 func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *measurement) *weighin.Made {
 	full := a.Site.Sheet.Over(o.declared, sheet.Client{})
-	job := render.Job{Limits: a.Site.Limits, Thorough: a.Site.Thorough, Tried: a.Site.FormatsTried}
+	job := render.Job{Limits: a.Site.Limits, Thorough: a.Site.Effort == policy.Thorough, Predict: a.Site.Effort == policy.Predicted, Tried: a.Site.FormatsTried}
 	full.Settle(a.Site.Offer(policy.AcceptsAll, full.Quality), &job.Request)
 	render1 := func() (render.Result, error) {
 		r, _, err := w.Workshop.Render(ctx, workshop.From(ctx).Takes(job.Estimate([]codec.Header{o.header}, o.bytes)), o.open, job)

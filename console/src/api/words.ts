@@ -4,7 +4,7 @@ export const words = {
     values: ["signed", "listed", "open"],
   },
   Document: {
-    effort: ["quick", "thorough"],
+    effort: ["quick", "thorough", "predicted"],
     formats: ["avif", "jxl", "webp", "jpeg", "png", "gif"],
     grow: ["url", "classes"],
     paint: ["url", "classes"],
