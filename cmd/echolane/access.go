@@ -86,7 +86,7 @@ func tokenCommand() *cli.Command {
 					if err != nil {
 						return err
 					}
-					if err := sure(c, fmt.Sprintf("Revoke token %d? Whoever uses it is turned away at once.", id)); err != nil {
+					if err := sure(c, fmt.Sprintf("Revoke token %d? Whatever uses it is refused at once.", id)); err != nil {
 						return err
 					}
 					if err := call.RemoveToken(ctx, id); err != nil {
@@ -231,13 +231,13 @@ Example:
 				Name: "remove", Usage: "revoke a key: the links that it signed stop working at once", ArgsUsage: "SITE KEY", Description: "Example:\n  echolane key remove kestrel autumn-2026 --yes", Flags: callFlags(yesFlag()),
 				Action: withCall(2, "the site and the key's name, as in: echolane key remove kestrel autumn-2026", func(ctx context.Context, c *cli.Command, call *client.Client) error {
 					site, key := c.Args().First(), c.Args().Get(1)
-					if err := sure(c, fmt.Sprintf("Take key %s of %s back? Every link that it signed ends at once.", key, site)); err != nil {
+					if err := sure(c, fmt.Sprintf("Revoke key %s of %s? Every link that it signed stops working at once.", key, site)); err != nil {
 						return err
 					}
 					if err := call.RemoveKey(ctx, site, key); err != nil {
 						return err
 					}
-					return done(c, "removed", key, "taken back")
+					return done(c, "removed", key, "Key "+key+" is revoked.")
 				}),
 			},
 		},

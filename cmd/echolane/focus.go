@@ -40,7 +40,7 @@ Examples:
 				if err := call.RemoveFocus(ctx, site, lane, path); err != nil {
 					return err
 				}
-				return done(c, "removed", path, "its subject is found again")
+				return done(c, "removed", path, "the focus of "+path+" is removed: its subject is looked for again")
 			case focus != "":
 				if _, err := declare.ParseFocus(focus); err != nil {
 					return badUsage("%v", err)

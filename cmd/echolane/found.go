@@ -38,7 +38,7 @@ func listFound(ctx context.Context, c *cli.Command, call *client.Client) error {
 		return printJSON(stdout(), list)
 	}
 	if lookedAt == 0 {
-		fmt.Fprintf(stdout(), "No source was looked at yet: echolane warm %s/LANE --facts looks at all of a lane's.\n", site)
+		fmt.Fprintf(stdout(), "No source has been analysed yet: echolane warm %s/LANE --facts analyses those of a lane.\n", site)
 		return nil
 	}
 	if len(list) > 0 {
@@ -52,6 +52,6 @@ func listFound(ctx context.Context, c *cli.Command, call *client.Client) error {
 		}
 		table(stdout(), "rrrlrl", rows...)
 	}
-	fmt.Fprintf(stderr(), "%d found, of %s that %s looked at\n", len(list), wording.Number(lookedAt, "source"), map[bool]string{true: "was", false: "were"}[lookedAt == 1])
+	fmt.Fprintf(stderr(), "%d found among %s analysed so far\n", len(list), wording.Number(lookedAt, "source"))
 	return nil
 }

@@ -63,7 +63,7 @@ Examples:
 			},
 			{
 				Name: "list", Usage: "list lanes, or find sources by what is in them", ArgsUsage: "[SITE[/LANE]]",
-				Description: `--find lists sources that were looked at: by as=facts, by the console, or all of a lane by echolane warm SITE/LANE --facts. Its terms
+				Description: `--find lists sources that were analysed: by as=facts, by the console, or all of a lane by echolane warm SITE/LANE --facts. Its terms
 all hold:
   name:delta       in the path; a word without a colon, too
   colour:red       among the main ones: black, white, grey, red, orange, yellow, green, cyan, blue, purple, pink, brown
@@ -269,6 +269,8 @@ func noLane(d *policy.Document, name string) error {
 func pathHint(l policy.Lane) string {
 	if k := lane.Described.Of(l.Kind); k != nil && k.TakesURL(&l) {
 		return "https%3A%2F%2F…"
+	} else if k != nil && k.Path != "" {
+		return k.Path
 	}
 	return "PATH"
 }

@@ -69,10 +69,10 @@ Examples:
 						return printJSON(stdout(), s)
 					}
 					if _, err := sheet.Parse(string(text)); err != nil {
-						fmt.Fprintf(stdout(), "The draft is kept. It can't be published as it is: echolane sheet check %s\n", c.Args().Get(1))
+						fmt.Fprintf(stdout(), "The draft is saved. It can't be published as it is: echolane sheet check %s\n", c.Args().Get(1))
 						return nil
 					}
-					fmt.Fprintf(stdout(), "The draft is kept. Publish it: echolane sheet publish %s --draft\n", c.Args().First())
+					fmt.Fprintf(stdout(), "The draft is saved. Publish it: echolane sheet publish %s --draft\n", c.Args().First())
 					return nil
 				}),
 			},
@@ -228,7 +228,7 @@ func checkSheet(ctx context.Context, c *cli.Command) error {
 	if c.String("site") != "" {
 		rows = append(rows, []string{"added", or(out.Added)}, []string{"removed", or(out.Removed)})
 	}
-	fmt.Fprintf(stdout(), "%s is right.\n", file)
+	fmt.Fprintf(stdout(), "%s is valid.\n", file)
 	table(stdout(), "ll", rows...)
 	for _, w := range out.Warnings {
 		say("warning: %s", w)

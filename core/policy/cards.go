@@ -74,7 +74,7 @@ func (s *Site) card(r *Ask, signed bool, layers []declare.Box, trace *[]Step) ([
 			if s.CardValues == CardsOpen || s.CardValues == CardsListed && slices.Contains(s.CardListed, v) {
 				continue
 			}
-			refused(trace, "cards.values", "what "+v.Name+" says isn't anybody's to give")
+			refused(trace, "cards.values", "not everybody may give "+v.Name)
 			no := Refusal{Reason: ReasonSignatureNeeded, Parameter: v.Name, Given: wording.Cut(v.Value, 80), Mend: &Mend{Action: "open-cards"}, Detail: "this site takes what its cards say from signed links",
 				Remedy: "sign the link: echolane link … --sign KEY"}
 			if s.CardValues == CardsListed {
@@ -84,7 +84,7 @@ func (s *Site) card(r *Ask, signed bool, layers []declare.Box, trace *[]Step) ([
 						allowed = append(allowed, l.Value)
 					}
 				}
-				no.Allowed, no.Detail = strings.Join(allowed, ", "), fmt.Sprintf("without a signature %s may say what the site lists", v.Name)
+				no.Allowed, no.Detail = strings.Join(allowed, ", "), fmt.Sprintf("without a signature %s may only have the values that the site lists", v.Name)
 			}
 			return nil, Mended(s.Name, no)
 		}

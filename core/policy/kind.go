@@ -21,6 +21,9 @@ type LaneKind struct {
 	// group stand together, with slashes between them.
 	Where [][]string
 
+	// Holds is what stands for that where the sources lie nowhere, such as colours; and Path is one of them.
+	Holds, Path string
+
 	// URLWithout is the field without which a source's path is its whole URL, one element of the address. "": a path is
 	// a path.
 	URLWithout string
@@ -148,7 +151,7 @@ func (k *LaneKind) Source(l *Lane) string {
 			return strings.Join(parts, "/")
 		}
 	}
-	return ""
+	return k.Holds
 }
 
 // place tells the lane's sources from those that it would have with other settings.

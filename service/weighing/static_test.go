@@ -10,11 +10,13 @@ import (
 	"net/http/httptest"
 	"net/url"
 	"strings"
+	"sync/atomic"
 	"testing"
 
 	"echolane/core/codec"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/core/weighin"
 	"echolane/demo/pictures"
 	"echolane/service/lane"
 	"echolane/service/source"
@@ -178,5 +180,41 @@ func TestSlotsAreStraightLinesThroughWhatWasMeasured(t *testing.T) {
 	p = place{key: "d"}
 	if css, _ := p.slot(sizes); css != "" {
 		t.Errorf("%s", css)
+	}
+}
+
+// counting is direct, and counts what is made.
+type counting struct {
+	direct
+	renders *atomic.Int64
+}
+
+func (c counting) Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
+	c.renders.Add(1)
+	return c.direct.Render(ctx, whom, open, job)
+}
+
+// A picture that was made to fit isn't made once more for another weigh-in, unless it or the site's rules for encoding changed.
+func TestAPageThatIsWeighedAgainIsMadeOnce(t *testing.T) {
+	w, a := stand(t, `<!doctype html><base href="/"><img src="mark.png" width="64" height="64" alt="">`)
+	shop := counting{renders: &atomic.Int64{}}
+	w.Workshop = shop
+	weigh := func() weighin.Picture {
+		r, err := w.static(context.Background(), &a, func(int, int, string) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		return r.Views[0].Pictures[0]
+	}
+	first := weigh()
+	n := shop.renders.Load()
+	if again := weigh(); n == 0 || shop.renders.Load() != n || again.After == nil || *again.After != *first.After {
+		t.Errorf("made %d times, then %d; %+v, then %+v", n, shop.renders.Load()-n, first.After, again.After)
+	}
+	changed := *a.Site.Site
+	changed.Effort = policy.Thorough
+	a.Site = &policy.SiteSettings{Site: &changed, Document: a.Site.Document}
+	if weigh(); shop.renders.Load() == n {
+		t.Error("with another effort it isn't made anew")
 	}
 }

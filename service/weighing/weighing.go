@@ -17,6 +17,8 @@ import (
 	"time"
 	"unicode/utf8"
 
+	"github.com/maypok86/otter/v2"
+
 	"echolane/core/codec"
 	"echolane/core/declare"
 	"echolane/core/markup"
@@ -24,6 +26,7 @@ import (
 	"echolane/core/render"
 	"echolane/core/sheet"
 	"echolane/core/weighin"
+	"echolane/service/cache"
 	"echolane/service/panics"
 	"echolane/service/source"
 	"echolane/service/workshop"
@@ -53,7 +56,13 @@ type Weigher struct {
 	IsFirst func(cacheControl string) bool
 	Log     *slog.Logger
 	Panics  *panics.Catcher
+
+	begun    sync.Once
+	measured *otter.Cache[string, *weighin.Made] // by what they depend on: pages are weighed again and again
 }
+
+// mostMeasured is how many pictures that were made to fit are remembered, without their bytes.
+const mostMeasured = 20000
 
 func (w *Weigher) isFirst(cacheControl string) bool {
 	return w.IsFirst != nil && w.IsFirst(cacheControl)
@@ -368,6 +377,7 @@ func (a *Ask) mapped(address string) string {
 
 // measurement is one picture to be made, and who waits for it.
 type measurement struct {
+	digest   source.Digest // of what is opened
 	open     func(context.Context) ([]*source.Content, error)
 	declared declare.Declarations
 	bytes    int64
@@ -380,6 +390,7 @@ type waiting struct{ view, picture int }
 // measureAll makes every picture as it is shown, two at a time, the heaviest first.
 func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report, bodies map[string][]byte, progress Progress) error {
 	orders, originals, headers := map[string]*measurement{}, map[string]*source.Located{}, map[string]codec.Header{}
+	digests := map[string]source.Digest{}
 	defer func() {
 		for _, l := range originals {
 			if l != nil {
@@ -424,11 +435,14 @@ func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report
 					return []*source.Content{c}, err
 				}
 				d, h = inPlace(p.URL, d), l.Known.Header
+				digests[p.URL] = l.Known.Digest
+			} else if _, known := digests[p.URL]; !known {
+				digests[p.URL] = source.DigestOf(body)
 			}
 			key := p.URL + "\n" + d.AddressForm()
 			o := orders[key]
 			if o == nil {
-				o = &measurement{open: open, declared: d, bytes: p.Bytes, header: h}
+				o = &measurement{digest: digests[p.URL], open: open, declared: d, bytes: p.Bytes, header: h}
 				orders[key] = o
 			}
 			o.waits = append(o.waits, waiting{i, j})
@@ -524,6 +538,11 @@ func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *measurement) *weighi
 	full := a.Site.Sheet.Over(o.declared, sheet.Client{})
 	job := render.Job{Limits: a.Site.Limits, Thorough: a.Site.Effort == policy.Thorough, Predict: a.Site.Effort == policy.Predicted, Tried: a.Site.FormatsTried}
 	full.Settle(a.Site.Offer(policy.AcceptsAll, full.Quality), &job.Request)
+	key := cache.Key{Kind: cache.Picture, Resolved: job.Request.String(), Renderer: render.Version, Effort: uint8(a.Site.Effort), Tried: a.Site.FormatsTried, Sources: []string{string(o.digest)}}.String() + o.declared.AddressForm()
+	w.begun.Do(func() { w.measured = otter.Must(&otter.Options[string, *weighin.Made]{MaximumSize: mostMeasured}) })
+	if m, ok := w.measured.GetIfPresent(key); ok {
+		return m
+	}
 	render1 := func() (render.Result, error) {
 		r, _, err := w.Workshop.Render(ctx, workshop.From(ctx).Takes(job.Estimate([]codec.Header{o.header}, o.bytes)), o.open, job)
 		return r, err
@@ -547,5 +566,6 @@ func (w *Weigher) toMeasure(ctx context.Context, a *Ask, o *measurement) *weighi
 			m.Alike = int64(len(alike.Data))
 		}
 	}
+	w.measured.Set(key, m)
 	return m
 }

@@ -17,7 +17,7 @@ type Kind struct{}
 
 // Describe says what the settings of a blank lane are.
 func (Kind) Describe() policy.LaneKind {
-	return policy.LaneKind{Name: "blank", FreshS: 86400, Fields: []policy.LaneField{}, Where: [][]string{}, Told: []string{"blank"}, Option: "blank", OptionUsage: "its sources are colours: the path 0d1b2a or navy is a picture of that"}
+	return policy.LaneKind{Name: "blank", FreshS: 86400, Fields: []policy.LaneField{}, Where: [][]string{}, Holds: "colours", Path: "0d1b2a", Told: []string{"blank"}, Option: "blank", OptionUsage: "its sources are colours: the path 0d1b2a or navy is a picture of that"}
 }
 
 // Ready finds nothing wrong: there is nothing behind it.
