@@ -53,7 +53,11 @@ Examples:
 					if c.Bool("json") {
 						return printJSON(stdout(), l)
 					}
-					fmt.Fprintf(stdout(), "%s/%s delivers from %s, from now on:\n  %s/%s/%s/%s?width=640\n", site, name, laneWhere(l), call.Server, site, name, pathHint(l))
+					from := "from " + laneWhere(l)
+					if k := lane.Described.Of(l.Kind); k != nil && k.Holds != "" {
+						from = k.Holds
+					}
+					fmt.Fprintf(stdout(), "%s/%s delivers %s, from now on:\n  %s/%s/%s/%s?width=640\n", site, name, from, call.Server, site, name, pathHint(l))
 					if l.Bucket != "" {
 						fmt.Fprintf(stdout(), "\nIf the bucket isn't public: echolane lane secret %s/%s --access-key … --secret-key …\n", site, name)
 					}
