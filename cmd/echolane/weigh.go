@@ -141,7 +141,11 @@ func weighPage(ctx context.Context, c *cli.Command, call *client.Client, site st
 		}
 		ask.HTML, ask.File = before, p.file
 		if p.file != "-" {
-			if ask.Files, err = besides(p.file, p.at, p.root, p.rootAt, before); err != nil {
+			names := before
+			if was := markup.Restore(before); !bytes.Equal(was, before) { // what was rewritten is weighed as it was, too
+				names = append(was, before...)
+			}
+			if ask.Files, err = besides(p.file, p.at, p.root, p.rootAt, names); err != nil {
 				return w, err
 			}
 		}

@@ -304,6 +304,17 @@ func TestTheFilesOfAFolderAreWeighedRewrittenAndUndone(t *testing.T) {
 	if strings.Contains(out, "node_modules") {
 		t.Errorf("a package of others was weighed:\n%s", out)
 	}
+	once := map[string]string{}
+	for name := range files {
+		data, _ := os.ReadFile(filepath.Join(folder, name))
+		once[name] = string(data)
+	}
+	bed.Must(t, s, "weigh", folder, "--map", "pictures/=catalogue", "--screens", "phone 390x844@2", "--fix", "--in-place")
+	for name := range files {
+		if data, err := os.ReadFile(filepath.Join(folder, name)); err != nil || string(data) != once[name] {
+			t.Errorf("rewritten a second time, %s is another: %v\n%s\nwas\n%s", name, err, data, once[name])
+		}
+	}
 	for name, rewritten := range map[string]bool{"index.html": true, "guides/first.html": true, "guides/none.htm": false, "node_modules/x/readme.html": false} {
 		data, err := os.ReadFile(filepath.Join(folder, name))
 		if err != nil || strings.Contains(string(data), "/kestrel/catalogue/mark.png") != rewritten {
