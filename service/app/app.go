@@ -219,6 +219,7 @@ func (a *App) start(ctx context.Context) error {
 	}); err != nil {
 		return fmt.Errorf("open the image path: %w", err)
 	}
+	a.sources.HeedAside(a.delivery)
 	a.api.Maker = a.delivery
 	a.browsers = &weighing.Browsers{Launcher: a.o.Browser, Log: a.o.Log, Panics: a.panics}
 	weigher := &weighing.Weigher{Workshop: a.workshop, Lanes: a.lanes, Sources: a.sources, Browsers: a.browsers, Listen: a.listener.Addr().String(), IsFirst: delivery.IsFirst, Log: a.o.Log, Panics: a.panics}

@@ -664,3 +664,24 @@ func TestWhatIsGoneIsForgotten(t *testing.T) {
 		t.Errorf("forgotten: %v", s.recorder.gone)
 	}
 }
+
+// A header that ends workers is read no more than it takes to know that: also by a service that knows nothing of the source any more.
+func TestASourceWhoseHeaderEndsWorkersIsSetAside(t *testing.T) {
+	s := newStand(t)
+	died := &workshop.Death{Refusal: policy.No(policy.Refusal{Reason: policy.ReasonWorkerDied, RetryIn: 3}), Workers: 2, How: "signal: segmentation fault", Call: -1}
+	s.shop.headerFail = died
+	if got := outcome(s.ask("/kestrel/f/kite.png?width=60")); got != "503 worker-died" {
+		t.Error(got)
+	}
+	// The same bytes under another path, of which nothing is known.
+	s.put("again.png", "600x400\nkite")
+	read := s.shop.headers.Load()
+	if got := outcome(s.ask("/kestrel/f/again.png?width=60")); got != "422 source-set-aside" || s.shop.headers.Load() != read {
+		t.Errorf("%s, read %d times more", got, s.shop.headers.Load()-read)
+	}
+	s.shop.headerFail = nil
+	s.put("other.png", "600x400\nanother")
+	if got := outcome(s.ask("/kestrel/f/other.png?width=60")); got != "200" {
+		t.Errorf("another source: %s", got)
+	}
+}

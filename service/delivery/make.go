@@ -149,19 +149,40 @@ const mostDeaths = 2
 // setAside keeps a source over which workers have died from being worked on. Of a picture with layers nobody can tell whose
 // fault it was; it is taken to be the picture's own.
 func (s *Service) setAside(site string, sources []*source.Located, job render.Job, d *workshop.Death) {
-	if site == "" || d.Workers < mostDeaths {
+	own := sources[0]
+	s.setAsideFor(d, records.SetAside{Site: site, Digest: string(own.Known.Digest), Lane: own.Name, Path: own.Path, Asked: job.Request.Declarations.AddressForm()})
+}
+
+// setAsideFor keeps a source from being worked on for the workers that died over it, if those are enough.
+func (s *Service) setAsideFor(d *workshop.Death, a records.SetAside) {
+	if a.Site == "" || d.Workers < mostDeaths || d.Memory {
 		return
 	}
-	own := sources[0]
-	a := records.SetAside{
-		Site: site, Digest: string(own.Known.Digest), Lane: own.Name, Path: own.Path, Workers: d.Workers, How: d.How, Words: d.Words,
-		Asked: job.Request.Declarations.AddressForm(),
-	}
+	a.Workers, a.How, a.Words = d.Workers, d.How, d.Words
 	if d.Call >= 0 {
 		a.Call = &d.Call
 	}
 	s.Log.Warn("a source is set aside: workers died over it", "site", a.Site, "lane", a.Lane, "path", a.Path, "how", a.How)
 	s.Settings.SetAside(a)
+}
+
+// HasAside reports whether sources of a site are set aside.
+func (s *Service) HasAside(site string) bool { return s.Settings.HasAside(site) }
+
+// RefuseAside is what is answered for a source that is set aside; nil: it isn't.
+func (s *Service) RefuseAside(site string, digest source.Digest) *policy.Refusal {
+	if a := s.Settings.Aside(site, string(digest)); a != nil {
+		return a.Refusal()
+	}
+	return nil
+}
+
+// HeaderFailed sets a source aside whose header couldn't be read, where that is for workers that died over it.
+func (s *Service) HeaderFailed(site, lane, path string, digest source.Digest, err error) {
+	var death *workshop.Death
+	if errors.As(err, &death) {
+		s.setAsideFor(death, records.SetAside{Site: site, Digest: string(digest), Lane: lane, Path: path})
+	}
 }
 
 // render has a variant made of the sources, and makes sure that it was made of them.
@@ -183,7 +204,7 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 	defer done()
 	result, digests, err := s.Workshop.Render(ctx, whom, open, job)
 	var death *workshop.Death
-	if errors.As(err, &death) && !death.Memory {
+	if errors.As(err, &death) {
 		s.setAside(site, sources, job, death)
 	}
 	for i := range digests {

@@ -43,6 +43,8 @@ type Settings interface {
 	Deployment() string        // this deployment's name in CDN-Loop (RFC 8586); "" before it is known
 	// Aside is the record of a source of a site that is set aside, by its digest; nil: it isn't.
 	Aside(site, digest string) *records.SetAside
+	// HasAside reports whether a site has such sources.
+	HasAside(site string) bool
 	// SetAside has nothing made of a source any more.
 	SetAside(records.SetAside)
 }

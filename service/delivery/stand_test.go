@@ -63,6 +63,17 @@ func (f *fakeSettings) Aside(site, digest string) *records.SetAside {
 	return f.aside[site+" "+digest]
 }
 
+func (f *fakeSettings) HasAside(site string) bool {
+	f.mu.Lock()
+	defer f.mu.Unlock()
+	for key := range f.aside {
+		if strings.HasPrefix(key, site+" ") {
+			return true
+		}
+	}
+	return false
+}
+
 func (f *fakeSettings) SetAside(a records.SetAside) {
 	f.mu.Lock()
 	defer f.mu.Unlock()
@@ -114,6 +125,7 @@ type fakeShop struct {
 	full                     bool
 	hold                     chan struct{} // renders wait for it
 	provisional              bool
+	headerFail               error
 	fail                     error
 	searches                 atomic.Pointer[error] // what searches fail with; nil: they don't
 	panics                   bool
@@ -123,6 +135,9 @@ func read(c *source.Content) ([]byte, error) { return io.ReadAll(c.Reader()) }
 
 func (f *fakeShop) Header(_ context.Context, c *source.Content) (codec.Header, error) {
 	f.headers.Add(1)
+	if f.headerFail != nil {
+		return codec.Header{}, f.headerFail
+	}
 	data, err := read(c)
 	if err != nil {
 		return codec.Header{}, err
@@ -259,12 +274,14 @@ func newStand(t testing.TB, docs ...policy.Document) *stand {
 		t.Fatal(err)
 	}
 	lanes := &source.Lanes{Kinds: lane.Kinds, Keep: source.NewKeep(nil, 0), CDN: s.settings.Deployment}
+	sources := source.NewTable(lanes, s.shop, s.caught)
 	if s.Service, err = New(Options{
-		Settings: s.settings, Sources: source.NewTable(lanes, s.shop, s.caught), Cache: cache, Workshop: s.shop, Recorder: s.recorder, Metrics: s.metrics, Log: quiet, Panics: s.caught,
+		Settings: s.settings, Sources: sources, Cache: cache, Workshop: s.shop, Recorder: s.recorder, Metrics: s.metrics, Log: quiet, Panics: s.caught,
 		MayRead: func(_ context.Context, bearer, _ string) bool { return bearer == "good" },
 	}); err != nil {
 		t.Fatal(err)
 	}
+	sources.HeedAside(s.Service)
 	t.Cleanup(s.Close)
 	s.put("kite.png", "600x400\nkite")
 	if len(docs) == 0 {

@@ -74,6 +74,18 @@ func (w *Watcher) Aside(site, digest string) *SetAside {
 	return nil
 }
 
+// HasAside reports whether sources of a site are set aside. It never waits.
+func (w *Watcher) HasAside(site string) bool {
+	if all := w.aside.Load(); all != nil {
+		for k := range *all {
+			if k.site == site {
+				return true
+			}
+		}
+	}
+	return false
+}
+
 // SetAside keeps a source from being worked on: here at once, and on every node as soon as the database has it.
 func (w *Watcher) SetAside(a SetAside) {
 	a.At = time.Now()

@@ -41,6 +41,7 @@ type Table struct {
 	strips flight.Group[[]metadata.Splice]
 	again  atomic.Int64 // looks that go on behind answers
 
+	aside   Aside // nil: nothing is
 	origins origins
 	panics  *panics.Catcher
 }
@@ -288,12 +289,12 @@ func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, la
 		k := &Known{Version: v}
 		switch {
 		case v.Digest == "":
-			err = t.learn(ctx, k, have, lane, path, content)
+			err = t.learn(ctx, k, have, lane, site, in.Name, path, content)
 			content = nil // it can be opened again
 		case have != nil && have.Digest == v.Digest:
 			k.header(have)
 		default:
-			err = t.read(ctx, k, lane, path, content.Share())
+			err = t.readSound(func() error { return t.read(ctx, k, lane, path, content.Share()) }, site, in.Name, path, v.Digest)
 		}
 		if errors.Is(err, ErrChanged) && tries < 3 {
 			content.Close()
@@ -337,12 +338,14 @@ func (k *Known) header(of *Known) {
 	k.splice.Store(of.splice.Load())
 }
 
-// learn works out the digest of a version that wasn't read yet, and has its header read meanwhile. It closes the content.
-func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, path string, content *Content) error {
+// learn works out the digest of a version that wasn't read yet, and has its header read meanwhile: or afterwards, where it may be set
+// aside. It closes the content.
+func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, site, name, path string, content *Content) error {
 	defer content.Close()
+	careful := have == nil && t.aside != nil && t.aside.HasAside(site)
 	var all sync.WaitGroup
 	read := error(nil)
-	if have == nil { // otherwise it is often the same again
+	if have == nil && !careful { // otherwise it is often the same again
 		shared := content.Share()
 		all.Go(func() {
 			read = t.panics.Run("reading a header", func() error { return t.read(ctx, k, lane, path, shared) })
@@ -357,13 +360,14 @@ func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, path strin
 		}
 		return Unreadable(path)
 	case read != nil:
+		t.headerFailed(site, name, path, sum, read)
 		return read
 	}
 	k.Digest = sum
 	if have != nil && have.Digest == sum {
 		k.header(have)
-	} else if have != nil {
-		if err := t.read(ctx, k, lane, path, content.Share()); err != nil {
+	} else if have != nil || careful {
+		if err := t.readSound(func() error { return t.read(ctx, k, lane, path, content.Share()) }, site, name, path, sum); err != nil {
 			return err
 		}
 	}
