@@ -194,8 +194,13 @@ func (b *browser) load(parent context.Context, address string, s Screen, l line)
 		case <-loading.Done():
 		}
 	}
-	if out.Cut = loading.Err() != nil; out.Cut {
-		defer b.watchScripts(ctx).stop()
+	out.Cut = loading.Err() != nil
+	watch := b.watchScripts(ctx)
+	defer watch.stop()
+	if !out.Cut { // what has come is painted soon, but on a busy machine not at once
+		if _, err := evaluate[bool](ctx, paintedScript, chromedp.EvalAwaitPromise); err != nil && ctx.Err() != nil {
+			return out, err
+		}
 	}
 	seen, err := evaluate[struct {
 		Origin    float64 `json:"origin"`
@@ -210,6 +215,7 @@ func (b *browser) load(parent context.Context, address string, s Screen, l line)
 		}
 		return out, err
 	}
+	out.Cut = out.Cut || watch.ended.Load() > 0
 	if out.ContentMS, out.Shift = seen.ContentMS, seen.Shift; out.Cut && seen.Awaited {
 		out.ContentMS = 0 // the largest paint so far may not be the page's
 	}
