@@ -40,7 +40,9 @@ var consoleOf = regexp.MustCompile(`(http://[^/\s]+)/-/console/`)
 
 // withoutFolder is a command line without where the program lies.
 func withoutFolder(line string) string {
-	_, line, _ = strings.Cut(line, "echolane ")
+	if _, after, ok := strings.Cut(line, "echolane "); ok {
+		line = after
+	}
 	return strings.TrimSpace(line)
 }
 
