@@ -98,7 +98,9 @@ func TestCards(t *testing.T) {
 		}
 	}
 	// A card over nothing but a colour.
-	bed.Must(t, s, "lane", "add", "kestrel/plain", "--blank")
+	if out := bed.Must(t, s, "lane", "add", "kestrel/plain", "--blank"); !strings.Contains(out, "delivers colours, from now on") || !strings.Contains(out, "/kestrel/plain/0d1b2a?") {
+		t.Errorf("what is said of the lane: %s", out)
+	}
 	if m, err := png.Decode(bytes.NewReader(made("/kestrel/plain/0d1b2a?class=card&format=png&quality=lossless&data-title=Sale"))); err != nil || m.Bounds().Dx() != 400 || m.At(200, 4) == m.At(30, 180) {
 		t.Errorf("%v", err)
 	} else if r, g, b, _ := m.At(200, 2).RGBA(); r>>8 > 0x0e || g>>8 < 0x18 || g>>8 > 0x1b || b>>8 < 0x26 {

@@ -189,8 +189,8 @@ func (s *Service) HeaderFailed(site, lane, path string, digest source.Digest, er
 func (s *Service) render(ctx context.Context, sources []*source.Located, job render.Job) (render.Result, error) {
 	site := workshop.From(ctx).Site
 	for _, l := range sources {
-		if a := s.Settings.Aside(site, string(l.Known.Digest)); a != nil {
-			return render.Result{}, a.Refusal()
+		if no := s.RefuseAside(site, l.Known.Digest); no != nil {
+			return render.Result{}, no
 		}
 	}
 	whom := s.whom(ctx, sources, job)

@@ -18,7 +18,7 @@ export function Rules(props: { site: string; document: Document; onChange: (part
     <>
       <Group title="What it delivers">
         <Field label="Formats" value={d.formats.join(", ")} onChange={(t) => onChange({ formats: commas(t) as Document["formats"] })} hint="Of those that a client takes the smallest is sent, of equals the first" />
-        <Labelled label="Effort for kept variants">
+        <Labelled label="Effort for kept variants" hint="thorough: longer to make, fewer bytes; predicted: first answers are kept, quality is less exact">
           <Choice label="Effort" value={d.effort} options={options(words.Document.effort)} onChange={(effort) => onChange({ effort })} />
         </Labelled>
         <ListField label="Shapes" value={d.shapes} onChange={(shapes) => onChange({ shapes })} hint="Aspect ratios beside the natural one; none: any" />

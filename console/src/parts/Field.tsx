@@ -90,11 +90,12 @@ export function ListField(props: { label: string; value: string[]; onChange: (v:
 }
 
 // A choice of words with its label above.
-export function Labelled(props: { label: string; children: React.ReactNode }) {
+export function Labelled(props: { label: string; hint?: string; children: React.ReactNode }) {
   return (
     <div>
       <span className="block text-soft">{props.label}</span>
       {props.children}
+      {props.hint && <span className="block text-xs text-soft">{props.hint}</span>}
     </div>
   );
 }
