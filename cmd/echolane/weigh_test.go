@@ -556,7 +556,7 @@ func TestOtherPicturesOfAPage(t *testing.T) {
 		"kestrel/catalogue/festival-dawn.jpg?", `poster="pictures/coast-panorama.jpg"`,
 	} {
 		if !strings.Contains(string(once), want) {
-			t.Errorf("without %q the page is\n%q", want, once)
+			t.Errorf("without %q the page is\n%q\nleft: %+v", want, once, w.Fixed.Left)
 		}
 	}
 	if strings.Contains(string(once), `<source type="image/jpeg" srcset`) {

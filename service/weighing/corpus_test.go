@@ -141,6 +141,11 @@ func imageServer(t *testing.T) *httptest.Server {
 		asked[r.URL.String()]++
 		first := asked[r.URL.String()] == 1
 		mu.Unlock()
+		if first && path.Base(r.URL.Path) == "tall.jpg" { // as if others were in the line before it
+			w.Header().Set("Retry-After", "1")
+			http.Error(w, "busy", http.StatusServiceUnavailable)
+			return
+		}
 		v, err := render.Variant(source, render.Job{Request: d.Resolve(declare.Declarations{}, []declare.Format{declare.WebP}), Limits: policy.DefaultLimits, Predict: first})
 		if err != nil {
 			http.Error(w, err.Error(), http.StatusUnprocessableEntity)
@@ -289,4 +294,19 @@ func holdsUp(t *testing.T, before, after *weighin.Report) {
 			}
 		}
 	}
+}
+
+func TestPicturesOfABusyServiceAreWaitedFor(t *testing.T) {
+	if Chromium() == "" {
+		t.Skip("there is no Chromium here")
+	}
+	page := document(`<img src="pictures/tall.jpg" width="100" alt="">`)
+	out, err := fixer(t).Weigh(t.Context(), askFor(t, page, Screen{"phone", 390, 844, 1}), func(int, int, string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if out.Fixed.Changed != 1 {
+		t.Fatalf("%d images are rewritten, want 1; left: %+v", out.Fixed.Changed, out.Fixed.Left)
+	}
+	holdsUp(t, &out.Report, out.After)
 }

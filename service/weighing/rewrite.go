@@ -2,6 +2,7 @@ package weighing
 
 import (
 	"context"
+	"errors"
 	"fmt"
 	"time"
 
@@ -27,7 +28,7 @@ func (w *Weigher) rewrite(ctx context.Context, b *browser, p *proxy, a *Ask, kin
 		if err != nil {
 			return nil, nil, err
 		}
-		// First answers may weigh more than what is kept: that has the time to come, and is what visitors get.
+		// First answers may weigh more than what is kept, and a busy service may answer late: what visitors get has the time to come.
 		if round == 0 && w.refined(ctx, p, a, after, progress) {
 			if after, err = again(fixed); err != nil {
 				return nil, nil, err
@@ -39,30 +40,35 @@ func (w *Weigher) rewrite(ctx context.Context, b *browser, p *proxy, a *Ask, kin
 	}
 }
 
-// refined waits until none of the page's pictures is a first answer any more, or for as long as that is waited for. It reports whether
-// there were any.
+// refined waits until each of the site's own pictures on the page is there and no first answer any more, or for as long as that is
+// waited for. It reports whether it waited for any.
 func (w *Weigher) refined(ctx context.Context, p *proxy, a *Ask, r *weighin.Report, progress Progress) bool {
-	first := map[string]bool{}
+	awaited := map[string]bool{}
 	for i := range r.Views {
 		for _, x := range r.Views[i].Pictures {
-			if _, own := a.own(x.URL); own && w.isFirst(x.Cache) {
-				first[x.URL] = true
+			if _, own := a.own(x.URL); own && (w.isFirst(x.Cache) || x.Failed != "" || x.NaturalW == 0) {
+				awaited[x.URL] = true
 			}
 		}
 	}
-	if len(first) == 0 {
+	if len(awaited) == 0 {
 		return false
 	}
-	all, until := len(first), time.Now().Add(refineTime)
-	for len(first) > 0 && time.Now().Before(until) && ctx.Err() == nil {
-		progress(all-len(first), all, "waiting for the pictures that are searched for")
+	all, until := len(awaited), time.Now().Add(refineTime)
+	for len(awaited) > 0 && time.Now().Before(until) && ctx.Err() == nil {
+		progress(all-len(awaited), all, "waiting for the pictures that are searched for")
 		select {
 		case <-time.After(time.Second):
 		case <-ctx.Done():
 		}
-		for u := range first {
-			if _, header, err := p.get(ctx, u, mostBody); err != nil || !w.isFirst(header.Get("Cache-Control")) {
-				delete(first, u)
+		for u := range awaited {
+			_, header, err := p.get(ctx, u, mostBody)
+			var no answeredError
+			switch {
+			case err == nil && w.isFirst(header.Get("Cache-Control")):
+			case err != nil && (!errors.As(err, &no) || no.busy()):
+			default: // it's there, or won't be
+				delete(awaited, u)
 			}
 		}
 	}

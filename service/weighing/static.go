@@ -46,13 +46,26 @@ func (p *proxy) get(ctx context.Context, address string, most int64) (data []byt
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode >= 400 {
-		return nil, answer.Header, fmt.Errorf("it answered %s", answer.Status)
+		return nil, answer.Header, answeredError{answer.StatusCode, answer.Status}
 	}
 	data, err = io.ReadAll(io.LimitReader(answer.Body, most+1))
 	if int64(len(data)) > most {
 		return nil, answer.Header, policy.No(policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "page", Given: address, Detail: fmt.Sprintf("it has more than %d bytes", most), Allowed: fmt.Sprintf("at most %d bytes", most), Remedy: "weigh a smaller page"})
 	}
 	return data, answer.Header, err
+}
+
+// answeredError is an answer that says no.
+type answeredError struct {
+	code   int
+	status string
+}
+
+func (e answeredError) Error() string { return "it answered " + e.status }
+
+// busy reports whether the same may be answered when it's asked again (RFC 9110, section 15.6.4; RFC 6585, section 4).
+func (e answeredError) busy() bool {
+	return e.code >= 500 || e.code == http.StatusTooManyRequests
 }
 
 // static weighs a page by its HTML alone.

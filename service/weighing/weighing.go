@@ -189,8 +189,8 @@ func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome
 	return out, nil
 }
 
-// refineTime is how long kept variants are waited for where first answers came.
-const refineTime = 12 * time.Second
+// refineTime is how long kept variants are waited for where first answers came, or none.
+const refineTime = 30 * time.Second
 
 // mostRounds is how often a page is weighed again before all of it is taken back.
 const mostRounds = 3
