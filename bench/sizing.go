@@ -15,7 +15,6 @@ import (
 	"net/url"
 	"os"
 	"path/filepath"
-	"regexp"
 	"slices"
 	"strconv"
 	"strings"
@@ -121,20 +120,6 @@ func measureCosts(r *report, bed *testbed.Bed, t testing.TB) (c costs, err error
 		conn.QueryRow(context.Background(), `SELECT xact_commit + xact_rollback, tup_inserted + tup_updated + tup_deleted FROM pg_stat_database WHERE datname = current_database()`).Scan(&statements, &rows)
 		return statements, rows
 	}
-	settled := func() {
-		for {
-			a := s.Get(t, "/-/metrics", "Authorization", "Bearer "+testbed.Token)
-			waiting := 0.0
-			for _, m := range regexp.MustCompile(`(?m)^echolane_(?:refinements_waiting|store_waiting|renders_waiting\{.*\}|requests_under_way) (\S+)$`).FindAllStringSubmatch(string(a.Data), -1) {
-				v, _ := strconv.ParseFloat(m[1], 64)
-				waiting += v
-			}
-			if waiting <= 1 { // the one that asks
-				return
-			}
-			time.Sleep(100 * time.Millisecond)
-		}
-	}
 	photos, err := filepath.Glob(filepath.Join(bed.Pictures, "*.jpg"))
 	if err != nil || len(photos) == 0 {
 		return c, fmt.Errorf("no photographs: %w", err)
@@ -158,7 +143,7 @@ func measureCosts(r *report, bed *testbed.Bed, t testing.TB) (c costs, err error
 			return c, err
 		}
 	}
-	settled()
+	settled(s, t)
 	// What goes on anyway is taken off.
 	idleBegun := time.Now()
 	s0, r0 := counts()
@@ -186,7 +171,7 @@ func measureCosts(r *report, bed *testbed.Bed, t testing.TB) (c costs, err error
 		return c, fmt.Errorf("%d of %d variants failed", n, variants)
 	}
 	c.first = (processorTime(s.Cmd.Process.Pid) - cpu).Seconds() / variants
-	settled()
+	settled(s, t)
 	c.whole = (processorTime(s.Cmd.Process.Pid) - cpu).Seconds() / variants
 	s2, r2 := counts()
 	took := time.Since(begun).Seconds()

@@ -14,6 +14,7 @@ import (
 	"regexp"
 	"strconv"
 	"testing"
+	"time"
 
 	"echolane/core/codec/png"
 	"echolane/core/declare"
@@ -122,4 +123,20 @@ func get(url string) (*http.Response, []byte, error) {
 
 func write(dir, name string, data []byte) error {
 	return os.WriteFile(filepath.Join(dir, name), data, 0o644)
+}
+
+// settled waits until a service has nothing under way: nothing to be searched for, rendered or written.
+func settled(s *testbed.Process, t testing.TB) {
+	for {
+		a := s.Get(t, "/-/metrics", "Authorization", "Bearer "+testbed.Token)
+		waiting := 0.0
+		for _, m := range regexp.MustCompile(`(?m)^echolane_(?:refinements_waiting|store_waiting|renders_waiting\{.*\}|requests_under_way) (\S+)$`).FindAllStringSubmatch(string(a.Data), -1) {
+			v, _ := strconv.ParseFloat(m[1], 64)
+			waiting += v
+		}
+		if waiting <= 1 { // the one that asks
+			return
+		}
+		time.Sleep(100 * time.Millisecond)
+	}
 }

@@ -311,7 +311,7 @@ func (a *API) layers(c fiber.Ctx) error {
 		return refuse(c, no)
 	}
 	out := LaidOut{Width: v.Width, Height: v.Height, Layers: []Layer{}}
-	for _, l := range v.Layers {
+	for _, l := range v.Whole().Layers {
 		out.Layers = append(out.Layers, Layer{l, declare.LayerSelector(l.Name)})
 	}
 	return c.JSON(out)

@@ -247,7 +247,7 @@ func (a *App) start(ctx context.Context) error {
 
 const (
 	longestHead = 16 << 10         // of a request's line and fields
-	atOnce      = 16 << 10         // of an answer goes out in one write: most variants whole; each connection holds as much
+	atOnce      = 2 << 10          // of an answer is put together: its head and a little of its body, which goes out with the rest
 	writeTime   = 60 * time.Second // for an answer that lies ready
 	readTime    = 30 * time.Second
 	idleTime    = 120 * time.Second

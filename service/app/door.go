@@ -1,7 +1,6 @@
 package app
 
 import (
-	"bytes"
 	"errors"
 	"fmt"
 	"net"
@@ -37,7 +36,10 @@ func (a *App) pass(c *fasthttp.RequestCtx) {
 	defer a.under.Add(-1)
 	if conn, ok := c.Conn().(*connections.Conn); ok {
 		conn.Begin()
-		defer conn.End()
+		defer func() {
+			conn.Coming(bodyLength(c))
+			conn.End()
+		}()
 	}
 	defer func() {
 		if v := recover(); v != nil {
@@ -56,7 +58,8 @@ func (a *App) pass(c *fasthttp.RequestCtx) {
 		a.turnAway(c, policy.Refusal{Reason: policy.ReasonURITooLong, Given: fmt.Sprintf("%d bytes", len(c.RequestURI())), Allowed: fmt.Sprintf("at most %d", longestTarget), Detail: "the address is longer than is read", Remedy: "use a shorter one: name declarations that stand together as a class of the sheet"})
 		return
 	}
-	if n := hosts(&c.Request.Header); n > 1 || n == 0 && c.Request.Header.IsHTTP11() { // RFC 9112, section 3.2
+	fields := delivery.FieldsOf(&c.Request.Header)
+	if n := fields.Hosts; n > 1 || n == 0 && c.Request.Header.IsHTTP11() { // RFC 9112, section 3.2
 		c.SetConnectionClose()
 		a.turnAway(c, policy.Refusal{Reason: policy.ReasonBadRequest, Parameter: "Host", Given: fmt.Sprintf("%d Host fields", n), Allowed: "one", Detail: "a request names its host once", Remedy: "send one Host field"})
 		return
@@ -68,13 +71,21 @@ func (a *App) pass(c *fasthttp.RequestCtx) {
 		return
 	}
 	if len(uri) >= 3 && uri[1] == '-' && uri[2] == '/' || len(uri) <= 1 {
+		head := c.IsHead()
+		if head { // GET without the body (RFC 9110, section 9.3.2)
+			c.Request.Header.SetMethod("GET")
+		}
 		a.handler(c)
+		if head {
+			c.Request.Header.SetMethod("HEAD")
+			c.Response.SkipBody = true
+		}
 		return
 	}
 	// Images are everything outside /-/; they pass by all routing.
 	switch {
 	case c.IsGet(), c.IsHead():
-		a.delivery.Handle(c)
+		a.delivery.Handle(c, fields)
 	case c.IsOptions():
 		a.delivery.Preflight(c)
 	default:
@@ -83,6 +94,15 @@ func (a *App) pass(c *fasthttp.RequestCtx) {
 			Reason: policy.ReasonMethodNotAllowed, Given: string(c.Method()), Allowed: "GET, HEAD, OPTIONS", Detail: "images are only read", Remedy: "use GET or HEAD",
 		}))
 	}
+}
+
+// bodyLength is how many bytes of body follow the answer's head, as far as they lie ready.
+func bodyLength(c *fasthttp.RequestCtx) int {
+	status := c.Response.StatusCode()
+	if c.IsHead() || c.Response.SkipBody || c.Response.IsBodyStream() || status < 200 || status == fasthttp.StatusNoContent || status == fasthttp.StatusNotModified {
+		return 0
+	}
+	return len(c.Response.Body())
 }
 
 func (a *App) turnAway(c *fasthttp.RequestCtx, r policy.Refusal) {
@@ -101,23 +121,6 @@ func (a *App) full() []byte {
 	c.SetConnectionClose()
 	problem.Write(&c, no)
 	return []byte(c.Response.String())
-}
-
-var hostField = []byte("host:")
-
-// hosts counts the Host fields as they were sent: the parser keeps the last alone.
-func hosts(h *fasthttp.RequestHeader) (n int) {
-	for raw := h.RawHeaders(); len(raw) > 0; {
-		if len(raw) > len(hostField) && (raw[0] == 'H' || raw[0] == 'h') && bytes.EqualFold(raw[:len(hostField)], hostField) {
-			n++
-		}
-		i := bytes.IndexByte(raw, '\n')
-		if i < 0 {
-			break
-		}
-		raw = raw[i+1:]
-	}
-	return n
 }
 
 // malformed answers what the server couldn't read as a request.

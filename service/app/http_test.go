@@ -1,11 +1,13 @@
 package app
 
 import (
+	"bufio"
 	"bytes"
 	"fmt"
 	"io"
 	"mime"
 	"mime/multipart"
+	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -187,5 +189,56 @@ func TestCurlGoesOnWhereItWasCutOff(t *testing.T) {
 	}
 	if got, _ := os.ReadFile(file); !bytes.Equal(got, whole.body) {
 		t.Errorf("%d bytes of %d", len(got), len(whole.body))
+	}
+}
+
+// Answers that go out with parts of one another in one buffer are the same as alone.
+func TestRequestsInOnePacketAreAnsweredInTurn(t *testing.T) {
+	r := start(t, nil, nil)
+	r.put("kite.png", picture(t, 400, 300))
+	paths := []string{"/kestrel/f/kite.png?width=8&format=png", "/kestrel/f/kite.png?width=400&format=png", "/kestrel/f/kite.png?width=60&format=png", "/kestrel/f/kite.png?download=", "/kestrel/f/none.png", "/-/live"}
+	alone := map[string]answer{}
+	for _, path := range paths {
+		r.get(path)
+		alone[path] = r.get(path)
+	}
+	etag := alone[paths[1]].Header.Get("ETag")
+	type asked struct{ method, path, more string }
+	var all []asked
+	for range 4 {
+		for _, path := range paths {
+			all = append(all, asked{"GET", path, ""}, asked{"HEAD", path, ""}, asked{"GET", paths[1], "If-None-Match: " + etag + "\r\n"}, asked{"GET", paths[1], "Range: bytes=5-\r\n"})
+		}
+	}
+	var text strings.Builder
+	for _, q := range all {
+		fmt.Fprintf(&text, "%s %s HTTP/1.1\r\nHost: x\r\n%s\r\n", q.method, q.path, q.more)
+	}
+	c, err := net.Dial("tcp", r.Addr())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(20 * time.Second))
+	go io.WriteString(c, text.String())
+	in := bufio.NewReader(c)
+	for i, q := range all {
+		a, err := http.ReadResponse(in, &http.Request{Method: q.method})
+		if err != nil {
+			t.Fatalf("answer %d, %s %s: %v", i, q.method, q.path, err)
+		}
+		body, err := io.ReadAll(a.Body)
+		want, status := alone[q.path].body, alone[q.path].StatusCode
+		switch {
+		case q.method == "HEAD":
+			want = nil
+		case strings.HasPrefix(q.more, "If-None-Match"):
+			want, status = nil, 304
+		case strings.HasPrefix(q.more, "Range"):
+			want, status = want[5:], 206
+		}
+		if err != nil || a.StatusCode != status || !bytes.Equal(body, want) && q.path != "/kestrel/f/none.png" {
+			t.Fatalf("answer %d, %s %s %s: %d of %d bytes with %d, want %d of %d with %d, %v", i, q.method, q.path, q.more, len(body), a.ContentLength, a.StatusCode, len(want), len(want), status, err)
+		}
 	}
 }

@@ -20,8 +20,6 @@ import (
 	"sync/atomic"
 	"time"
 
-	"github.com/maypok86/otter/v2"
-	"github.com/maypok86/otter/v2/stats"
 	"golang.org/x/sync/errgroup"
 
 	"echolane/core/encode"
@@ -29,6 +27,7 @@ import (
 	"echolane/service/cache/disk"
 	"echolane/service/cache/entry"
 	"echolane/service/cache/guard"
+	"echolane/service/cache/memory"
 	"echolane/service/cache/shared"
 	"echolane/service/flight"
 	"echolane/service/panics"
@@ -36,21 +35,16 @@ import (
 
 // A Variant is an image ready to be sent. It is never changed after it is made.
 type Variant struct {
-	Body          []byte  `json:"-"`
-	ETag          string  `json:"etag"` // with its quotes
-	Type          string  `json:"type"` // media type
-	Width         int     `json:"width"`
-	Height        int     `json:"height"`
-	NaturalWidth  int     `json:"natural_width"`
-	NaturalHeight int     `json:"natural_height"`
-	SourceType    string  `json:"source_type"`
-	SourceBytes   int     `json:"source_bytes"`
-	Stages        []Stage `json:"stages"` // how it was made
+	Body []byte `json:"-"`
+
+	// What an answer needs stands first where a variant is written down, and readHead reads it in this order.
+	ETag        string `json:"etag"` // with its quotes
+	Type        string `json:"type"` // media type
+	Width       int    `json:"width"`
+	Height      int    `json:"height"`
+	SourceBytes int    `json:"source_bytes"`
 
 	MadeAt int64 `json:"made_at,omitempty"` // seconds since 1970
-
-	Encoding *encode.Encoding `json:"encoding,omitempty"` // how its bytes came about
-	Layers   []render.Laid    `json:"layers,omitempty"`   // where they lie
 
 	// Provisional variants are replaced soon: their quality was predicted, and the search for it is still to come.
 	Provisional bool `json:"provisional,omitempty"`
@@ -61,8 +55,39 @@ type Variant struct {
 	// Serial is that of the newest purge that was known when its making began.
 	Serial uint64 `json:"serial,omitempty"`
 
+	// How it was made: of a variant that was read back, Whole gives these.
+	NaturalWidth  int              `json:"natural_width"`
+	NaturalHeight int              `json:"natural_height"`
+	SourceType    string           `json:"source_type"`
+	Stages        []Stage          `json:"stages"`
+	Encoding      *encode.Encoding `json:"encoding,omitempty"` // how its bytes came about
+	Layers        []render.Laid    `json:"layers,omitempty"`   // where they lie
+
 	// Unshared variants come from a source that its origin lets nobody keep: they are answered, and forgotten.
 	Unshared bool `json:"-"`
+
+	head []byte // what else was read back, and isn't taken apart yet
+	back func() // gives back the memory that it lies in; nil: it has its own
+}
+
+// Release says that a variant which AtHand gave isn't looked at any more: its memory is used again.
+func (v *Variant) Release() {
+	if v.back != nil {
+		v.back()
+	}
+}
+
+// Whole gives the variant with how it was made.
+func (v *Variant) Whole() *Variant {
+	if v.head == nil {
+		return v
+	}
+	whole := &Variant{}
+	if json.Unmarshal(v.head, whole) != nil {
+		return v
+	}
+	whole.Body, whole.Unshared = v.Body, v.Unshared
+	return whole
 }
 
 // An Address is whose a variant is.
@@ -104,18 +129,17 @@ func (w Where) String() string {
 
 // Cache is all tiers. Safe for concurrent use.
 type Cache struct {
-	memory    *otter.Cache[string, *Variant]
-	evictions *evictions
-	reading   [256]sync.Mutex // of keys that are being read from the disk, by their hash
-	disk      *disk.Disk
-	store     *shared.Store
-	leases    Leases
-	making    flight.Group[found]
-	log       *slog.Logger
-	waited    atomic.Int64 // times that another node made it
-	stopped   chan struct{}
-	closing   sync.Once
-	ended     sync.WaitGroup
+	memory  *memory.Cache[*Variant]
+	reading [256]sync.Mutex // of keys that are being read from the disk, by their hash
+	disk    *disk.Disk
+	store   *shared.Store
+	leases  Leases
+	making  flight.Group[found]
+	log     *slog.Logger
+	waited  atomic.Int64 // times that another node made it
+	stopped chan struct{}
+	closing sync.Once
+	ended   sync.WaitGroup
 }
 
 // Leases say which node makes what. They exist where nodes share a store.
@@ -149,30 +173,15 @@ const (
 	saveEvery = 10 * time.Minute // that files are told what memory has answered
 )
 
-// evictions counts variants in memory that made room for others, and nothing else that otter would have it count.
-type evictions struct {
-	*stats.NoopRecorder
-	n atomic.Int64
-}
-
-// RecordEviction makes it a stats.Recorder.
-func (e *evictions) RecordEviction(uint32) { e.n.Add(1) }
+// weight is what a variant takes of the memory.
+func weight(v *Variant) int64 { return int64(len(v.Body) + overhead) }
 
 // New opens the cache. A directory that can't be used is not an error: it is said in the log and counted.
 func New(o Options) (*Cache, error) {
-	evictions := &evictions{}
-	memory, err := otter.New(&otter.Options[string, *Variant]{
-		MaximumWeight: uint64(o.MemoryBytes),
-		StatsRecorder: evictions,
-		Weigher:       func(_ string, v *Variant) uint32 { return uint32(len(v.Body) + overhead) },
-	})
-	if err != nil {
-		return nil, err
-	}
-	c := &Cache{memory: memory, evictions: evictions, store: o.Store, leases: o.Leases, log: o.Log, making: flight.Group[found]{Panics: o.Panics}, stopped: make(chan struct{})}
+	c := &Cache{memory: memory.New(o.MemoryBytes, weight), store: o.Store, leases: o.Leases, log: o.Log, making: flight.Group[found]{Panics: o.Panics}, stopped: make(chan struct{})}
 	if o.Dir != "" {
 		c.disk = disk.Open(disk.Options{Dir: o.Dir, Bytes: o.DiskBytes, Files: o.DiskFiles, Log: o.Log, Panics: o.Panics, Evicted: o.Evicted, Held: func(key string) bool {
-			_, there := c.memory.GetEntryQuietly(key)
+			_, there := c.memory.Peek(key)
 			return there
 		}})
 		o.Panics.Go(&c.ended, "tell files of their use", func() {
@@ -192,21 +201,17 @@ func New(o Options) (*Cache, error) {
 
 // touch tells the disk what memory holds: that is in use, though its files weren't read.
 func (c *Cache) touch() {
-	keys := []string{}
-	for key := range c.memory.Keys() {
-		keys = append(keys, key)
-	}
-	c.disk.Touch(keys)
+	c.disk.Touch(c.memory.Keys())
 }
 
 // InMemory gives a variant only if memory has it, made under a serial of since or later.
 func (c *Cache) InMemory(key string, since uint64) (*Variant, bool) {
-	v, ok := c.memory.GetIfPresent(key)
+	v, ok := c.memory.Get(key)
 	return v, ok && v.Serial >= since
 }
 
 // AtHand gives a variant from memory, or from the disk: one of those who ask at the same time reads it there, by itself, since most
-// don't ask for the same. ok is false for the others, and where there is none.
+// don't ask for the same. ok is false for the others, and where there is none. Who asks calls Release when it is done with it.
 func (c *Cache) AtHand(ask Ask) (v *Variant, where Where, ok bool) {
 	if v, ok := c.InMemory(ask.Key, ask.Since); ok {
 		return v, Memory, true
@@ -219,37 +224,51 @@ func (c *Cache) AtHand(ask Ask) (v *Variant, where Where, ok bool) {
 		return nil, Nowhere, false
 	}
 	defer turn.Unlock()
-	if v = c.fromDisk(ask); v == nil {
+	head, body, back, ok := c.disk.Lend(ask.Key)
+	if !ok {
 		return nil, Nowhere, false
 	}
-	return c.hold(ask, v), Disk, true
+	if c.memory.Wants(ask.Key, int64(len(body)+overhead)) {
+		own := make([]byte, len(head)+len(body))
+		copy(own[copy(own, body):], head)
+		head, body = own[len(body):], own[:len(body):len(body)]
+		back()
+		back = nil
+	}
+	if v = c.read(ask, head, body, func() { c.disk.Remove(ask.Key) }); v == nil {
+		return nil, Nowhere, false
+	}
+	if v.back = back; back == nil {
+		v = c.hold(ask, v)
+	}
+	return v, Disk, true
 }
 
 // hold has what was read from disk or store be in memory, unless there is something by now: what was searched for meanwhile isn't given up for
 // what was provisional. It gives what is there.
 func (c *Cache) hold(ask Ask, v *Variant) *Variant {
-	have, set := c.memory.SetIfAbsent(ask.Key, v)
+	have, set := c.memory.PutIfAbsent(ask.Key, v)
 	switch {
 	case set:
 		return v
 	case have.Serial >= ask.Since && (v.Provisional || !have.Provisional):
 		return have
 	}
-	c.memory.Set(ask.Key, v) // what is there was purged, or is provisional
+	c.memory.Put(ask.Key, v) // what is there was purged, or is provisional
 	return v
 }
 
 // Replace keeps a variant in place of the one that is there. kept, where it isn't nil, is called once it is where other nodes
 // find it, or won't be. Where there is a store, it isn't answered with before that, so that all nodes turn to it at once.
 func (c *Cache) Replace(key string, v *Variant, kept func()) {
-	if have, there := c.memory.GetIfPresent(key); there && have.Serial > v.Serial { // it was purged meanwhile, and made again
+	if have, there := c.memory.Peek(key); there && have.Serial > v.Serial { // it was purged meanwhile, and made again
 		if kept != nil {
 			kept()
 		}
 		return
 	}
 	c.keep(key, v, func() {
-		c.memory.Set(key, v)
+		c.memory.Put(key, v)
 		if kept != nil {
 			kept()
 		}
@@ -309,7 +328,7 @@ func (c *Cache) Get(ctx context.Context, ask Ask, produce func(context.Context) 
 		together = fmt.Sprint(key, " ", ask.Since)
 	}
 	got, joined, err := c.making.Do(ctx, together, func(ctx context.Context) (found, error) {
-		if v, ok := c.InMemory(key, ask.Since); ok { // made between the look and the flight
+		if v, ok := c.memory.Peek(key); ok && v.Serial >= ask.Since { // made between the look and the flight
 			return found{v, Memory}, nil
 		}
 		if v := c.fromDisk(ask); v != nil {
@@ -339,7 +358,7 @@ func (c *Cache) Get(ctx context.Context, ask Ask, produce func(context.Context) 
 			release()
 			return found{v, Made}, nil
 		}
-		c.memory.Set(key, v)
+		c.memory.Put(key, v)
 		var once sync.Once
 		let := func() { once.Do(release) }
 		late := time.AfterFunc(heldFor, let)
@@ -396,11 +415,12 @@ func (c *Cache) lead(ctx context.Context, ask Ask, there bool) (release func(), 
 
 // read makes a variant of what is kept, nil where it isn't one, or was purged; then gone forgets it.
 func (c *Cache) read(ask Ask, head, body []byte, gone func()) *Variant {
-	v := &Variant{Body: body}
-	if json.Unmarshal(head, v) != nil || !sound(v) || v.Serial < ask.Since {
+	v, ok := readHead(head)
+	if !ok || !sound(v) || v.Serial < ask.Since {
 		gone()
 		return nil
 	}
+	v.Body = body
 	return v
 }
 
@@ -466,10 +486,10 @@ func (c *Cache) fromStore(ctx context.Context, ask Ask) (v *Variant, there bool)
 // Refined drops what is provisional here of variants that another node has searched for since.
 func (c *Cache) Refined(keys []string) {
 	for _, key := range keys {
-		if e, there := c.memory.GetEntryQuietly(key); there && !e.Value.Provisional {
+		if v, there := c.memory.Peek(key); there && !v.Provisional {
 			continue
 		}
-		c.memory.Invalidate(key)
+		c.memory.Remove(key)
 		if c.disk != nil {
 			c.disk.Remove(key)
 		}
@@ -478,9 +498,9 @@ func (c *Cache) Refined(keys []string) {
 
 // Unsure drops all from memory that is provisional: another node may have searched for it unheard.
 func (c *Cache) Unsure() {
-	for key := range c.memory.Keys() {
-		if e, there := c.memory.GetEntryQuietly(key); there && e.Value.Provisional {
-			c.memory.Invalidate(key)
+	for _, key := range c.memory.Keys() {
+		if v, there := c.memory.Peek(key); there && v.Provisional {
+			c.memory.Remove(key)
 			if c.disk != nil {
 				c.disk.Remove(key)
 			}
@@ -491,24 +511,24 @@ func (c *Cache) Unsure() {
 // Sweep drops from memory and disk what gone says of a variant's key, address and serial, while ctx lasts. It reads what each
 // file says of itself, and leaves the disk to others in between.
 func (c *Cache) Sweep(ctx context.Context, gone func(key string, of Address, serial uint64) bool) (n int) {
-	for key := range c.memory.Keys() {
-		if e, there := c.memory.GetEntryQuietly(key); there && gone(key, e.Value.Of, e.Value.Serial) {
-			c.memory.Invalidate(key)
+	for _, key := range c.memory.Keys() {
+		if v, there := c.memory.Peek(key); there && gone(key, v.Of, v.Serial) {
+			c.memory.Remove(key)
 		}
 	}
 	if c.disk == nil {
 		return 0
 	}
 	return c.disk.Sweep(ctx, func(key string, head []byte) bool {
-		var v Variant
-		return json.Unmarshal(head, &v) == nil && gone(key, v.Of, v.Serial)
+		v, ok := readHead(head)
+		return ok && gone(key, v.Of, v.Serial)
 	})
 }
 
 // Forget drops variants from memory and disk.
 func (c *Cache) Forget(keys []string) {
 	for _, key := range keys {
-		c.memory.Invalidate(key)
+		c.memory.Remove(key)
 		if c.disk != nil {
 			c.disk.Remove(key)
 		}
@@ -550,7 +570,8 @@ type Stats struct {
 
 // Stats counts. Memory figures are estimates while entries come and go.
 func (c *Cache) Stats() Stats {
-	s := Stats{MemoryEntries: c.memory.EstimatedSize(), MemoryBytes: int64(c.memory.WeightedSize()), MemoryEvicted: c.evictions.n.Load(), Waited: c.waited.Load()}
+	m := c.memory.Stats()
+	s := Stats{MemoryEntries: m.Entries, MemoryBytes: m.Bytes, MemoryEvicted: m.Evicted, Waited: c.waited.Load()}
 	if c.disk != nil {
 		s.DiskBytes, s.DiskFiles, s.DiskEvicted, s.Disk = c.disk.Bytes(), c.disk.Files(), c.disk.Evicted(), c.disk.State()
 	}

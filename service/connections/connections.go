@@ -18,12 +18,14 @@ import (
 )
 
 const (
-	// Default is how many connections are held where nobody says otherwise: 32 KiB each, so 256 MiB.
+	// Default is how many connections are held where nobody says otherwise: 20 KiB each, so 160 MiB.
 	Default = 8192
 
 	patience = time.Second           // that a client may take before it makes room
 	pause    = 50 * time.Millisecond // before another try where no connection can be had
 	hush     = time.Minute           // between two lines in the log
+
+	mostHeld = 4 << 10 // bytes of an answer that wait for the rest of it
 )
 
 // Listener takes connections up to a bound. Safe for concurrent use.
@@ -50,6 +52,14 @@ type Conn struct {
 	net.Conn
 	of    *Listener
 	since atomic.Int64 // nanoseconds of the clock since when its client is waited for; 0: a request is under way
+
+	// Of who writes to it.
+	coming int         // bytes that will be written at least, and then some
+	held   []byte      // written, and not sent yet
+	both   [2][]byte   // what is held, and what follows it
+	rest   net.Buffers // of both
+
+	reads, writes deadline
 }
 
 var began = time.Now()
@@ -159,6 +169,56 @@ func (c *Conn) Begin() { c.since.Store(0) }
 // End notes that the client is waited for: that it takes the answer, and asks again.
 func (c *Conn) End() { c.since.Store(now()) }
 
+// Coming notes that more than n bytes will be written: what of them comes first, where it's short, is sent together with what
+// follows, in one call and without being copied into one piece. Who writes calls it, before writing.
+func (c *Conn) Coming(n int) { c.coming = n }
+
+// Write sends bytes, or holds them until the next are written where Coming said that there will be some.
+func (c *Conn) Write(b []byte) (int, error) {
+	hold := len(b) <= c.coming && len(b) <= mostHeld
+	c.coming = 0
+	switch {
+	case len(c.held) > 0:
+		held := len(c.held)
+		c.both = [2][]byte{c.held, b}
+		c.rest = c.both[:]
+		n, err := c.rest.WriteTo(c.Conn)
+		c.held, c.both, c.rest = c.held[:0], [2][]byte{}, nil
+		return max(0, int(n)-held), err
+	case hold:
+		c.held = append(c.held, b...)
+		return len(b), nil
+	}
+	return c.Conn.Write(b)
+}
+
+// SetReadDeadline says until when it may be read from: Read brings it into force, unless it is past.
+func (c *Conn) SetReadDeadline(t time.Time) error {
+	if c.reads.want(t) {
+		return c.reads.settle(c.Conn.SetReadDeadline)
+	}
+	return nil
+}
+
+// SetWriteDeadline says until when it may be written to.
+func (c *Conn) SetWriteDeadline(t time.Time) error {
+	c.writes.want(t)
+	return c.writes.settle(c.Conn.SetWriteDeadline)
+}
+
+// SetDeadline says both.
+func (c *Conn) SetDeadline(t time.Time) error {
+	return errors.Join(c.SetReadDeadline(t), c.SetWriteDeadline(t))
+}
+
+// Read reads what the client sent.
+func (c *Conn) Read(b []byte) (int, error) {
+	if err := c.reads.settle(c.Conn.SetReadDeadline); err != nil {
+		return 0, err
+	}
+	return c.Conn.Read(b)
+}
+
 // SyscallConn gives the connection itself to who looks whether its client is still there.
 func (c *Conn) SyscallConn() (syscall.RawConn, error) {
 	if own, ok := c.Conn.(syscall.Conn); ok {
@@ -169,6 +229,11 @@ func (c *Conn) SyscallConn() (syscall.RawConn, error) {
 
 // ReadFrom sends what r gives, out of a file without passing through memory.
 func (c *Conn) ReadFrom(r io.Reader) (int64, error) {
+	if len(c.held) > 0 { // what was written comes before it
+		if _, err := c.Write(nil); err != nil {
+			return 0, err
+		}
+	}
 	return io.Copy(c.Conn, r)
 }
 

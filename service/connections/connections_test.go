@@ -139,3 +139,118 @@ func TestTheBoundFollowsTheDescriptors(t *testing.T) {
 		}
 	}
 }
+
+func TestAShortBeginningIsSentWithWhatFollows(t *testing.T) {
+	l, _ := listening(t, 4, nil)
+	client := dial(t, l)
+	ours := accept(t, l)
+	head, body := []byte("head and a little;"), bytes.Repeat([]byte("body"), 100_000)
+	for _, c := range []struct {
+		about  string
+		coming int
+		pieces [][]byte
+		held   int // bytes, after the first piece
+	}{
+		{"nothing said", 0, [][]byte{head, body}, 0},
+		{"a beginning and a body", len(body), [][]byte{head, body}, len(head)},
+		{"all in one piece", 4, [][]byte{append(head, "body"...)}, 0},
+		{"a short rest", len(head), [][]byte{head, []byte("x")}, len(head)},
+		{"a long beginning", len(body), [][]byte{body, []byte("x")}, 0},
+		{"three pieces", len(body), [][]byte{head, body[:5], body}, len(head)},
+	} {
+		whole := bytes.Join(c.pieces, nil)
+		got := make(chan []byte)
+		go func() {
+			b := make([]byte, len(whole))
+			io.ReadFull(client, b)
+			got <- b
+		}()
+		ours.Coming(c.coming)
+		for i, p := range c.pieces {
+			if n, err := ours.Write(p); n != len(p) || err != nil {
+				t.Fatalf("%s: %d of %d written, %v", c.about, n, len(p), err)
+			}
+			if i == 0 && len(ours.held) != c.held {
+				t.Errorf("%s: %d bytes are held, want %d", c.about, len(ours.held), c.held)
+			}
+		}
+		if b := <-got; !bytes.Equal(b, whole) {
+			t.Errorf("%s: something else came", c.about)
+		}
+	}
+	// A stream comes after what was written before it.
+	ours.Coming(100)
+	ours.Write(head)
+	if n, err := ours.ReadFrom(strings.NewReader("stream")); n != 6 || err != nil {
+		t.Fatal(n, err)
+	}
+	b := make([]byte, len(head)+6)
+	if _, err := io.ReadFull(client, b); err != nil || string(b) != string(head)+"stream" {
+		t.Errorf("%q, %v", b, err)
+	}
+	ours.Coming(1 << 20)
+	if n := testing.AllocsPerRun(100, func() {
+		ours.Coming(10)
+		ours.Write(head[:9])
+		ours.Write(head[9:])
+	}); n > 0 {
+		t.Errorf("%v allocations an answer", n)
+	}
+}
+
+// timed is a connection that notes what deadlines it is given.
+type timed struct {
+	net.Conn
+	reads, writes []time.Time
+}
+
+func (c *timed) Read([]byte) (int, error) { return 0, io.EOF }
+
+func (c *timed) SetReadDeadline(t time.Time) error {
+	c.reads = append(c.reads, t)
+	return nil
+}
+
+func (c *timed) SetWriteDeadline(t time.Time) error {
+	c.writes = append(c.writes, t)
+	return nil
+}
+
+func TestDeadlinesComeIntoForceWhereSomebodyWaits(t *testing.T) {
+	under := &timed{}
+	c := &Conn{Conn: under}
+	start := time.Now()
+	in := func(d time.Duration) time.Time { return start.Add(d) }
+	read := func() { c.Read(nil) }
+	for _, step := range []struct {
+		about  string
+		do     func()
+		reads  int // deadlines that came into force so far
+		writes int
+	}{
+		{"none", read, 0, 0},
+		{"set", func() { c.SetReadDeadline(in(120 * time.Second)) }, 0, 0},
+		{"waited for", read, 1, 0},
+		{"set and replaced", func() {
+			c.SetReadDeadline(in(30 * time.Second))
+			c.SetReadDeadline(in(120*time.Second + 500*time.Millisecond))
+			read()
+		}, 1, 0},
+		{"earlier", func() { c.SetReadDeadline(in(30 * time.Second)); read() }, 2, 0},
+		{"a good deal later", func() { c.SetReadDeadline(in(32 * time.Second)); read() }, 3, 0},
+		{"past", func() { c.SetReadDeadline(time.Unix(1, 0)) }, 4, 0},
+		{"none at once", func() { c.SetReadDeadline(time.Time{}) }, 5, 0},
+		{"for writing", func() { c.SetWriteDeadline(in(time.Minute)) }, 5, 1},
+		{"for writing, about the same", func() { c.SetWriteDeadline(in(time.Minute + time.Second/2)) }, 5, 1},
+		{"for writing, later", func() { c.SetWriteDeadline(in(2 * time.Minute)) }, 5, 2},
+		{"both", func() { c.SetDeadline(in(time.Minute)); read() }, 6, 3},
+	} {
+		step.do()
+		if len(under.reads) != step.reads || len(under.writes) != step.writes {
+			t.Fatalf("%s: %d and %d came into force, want %d and %d", step.about, len(under.reads), len(under.writes), step.reads, step.writes)
+		}
+	}
+	if got := under.reads; !got[2].Equal(in(32*time.Second)) && !got[1].Equal(in(30*time.Second)) || !got[3].Before(start) || !got[4].IsZero() || !got[5].Equal(in(time.Minute)) {
+		t.Errorf("they are %v", got)
+	}
+}

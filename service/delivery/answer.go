@@ -24,7 +24,7 @@ var (
 	fOrigin, fPolicy, fTimingAllow  = []byte("Access-Control-Allow-Origin"), []byte("Cross-Origin-Resource-Policy"), []byte("Timing-Allow-Origin")
 	vAny, vCross, vSame             = []byte("*"), []byte("cross-origin"), []byte("same-origin")
 	fDisposition, fRanges, vBytes   = []byte("Content-Disposition"), []byte("Accept-Ranges"), []byte("bytes")
-	fGroups                         = []byte("Cache-Groups")
+	fGroups, fModified              = []byte("Cache-Groups"), []byte("Last-Modified")
 	fExpose, vExpose                = []byte("Access-Control-Expose-Headers"), []byte("ETag, Server-Timing, Content-Location, Cache-Status")
 )
 
@@ -34,11 +34,11 @@ var cacheStatus = [...][]byte{
 	cache.Made: []byte("Echo-Lane; fwd=miss; stored"), cache.Joined: []byte("Echo-Lane; fwd=miss; collapsed"),
 }
 
-func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, e policy.Embedding, where cache.Where, timing string, start int64) {
+func (s *Service) answer(c *fasthttp.RequestCtx, fields Fields, v *cache.Variant, m *hotEntry, e policy.Embedding, where cache.Where, timing string, start int64) {
 	m.asked.Add(1)
 	h := &c.Response.Header
 	h.SetContentType(v.Type)
-	h.SetCanonical(fETag, []byte(v.ETag))
+	h.SetCanonical(fETag, raw(v.ETag))
 	h.SetCanonical(fLocation, m.location)
 	cacheControl := m.public
 	if v.Provisional || e.Restricted || m.control.changes() {
@@ -59,7 +59,7 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, 
 	}
 	modified := modifiedOf(v)
 	if !modified.IsZero() {
-		h.SetLastModified(modified)
+		h.SetCanonical(fModified, m.lastModified(modified))
 	}
 	status := cacheStatus[where]
 	if v.Unshared {
@@ -77,11 +77,11 @@ func (s *Service) answer(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, 
 	}
 	sent := len(v.Body)
 	switch {
-	case notModified(&c.Request.Header, v.ETag, modified):
+	case fields.conditional() && notModified(&c.Request.Header, v.ETag, modified):
 		c.Response.SetStatusCode(fasthttp.StatusNotModified)
 		h.Del("Content-Type")
 		sent = 0
-	case len(c.Request.Header.Peek("Range")) > 0:
+	case fields.has&hasRange != 0:
 		sent = s.answerRange(c, v, modified)
 	default:
 		c.Response.SetBodyRaw(v.Body)
@@ -145,7 +145,7 @@ func embed(h *fasthttp.ResponseHeader, e policy.Embedding, cacheControl []byte, 
 		h.SetCanonical(fTimingAllow, vAny)
 		h.SetCanonical(fExpose, vExpose)
 		if vary != "" {
-			h.SetCanonical(fVary, []byte(vary))
+			h.SetCanonical(fVary, raw(vary))
 		}
 		return
 	}
@@ -167,18 +167,19 @@ func embed(h *fasthttp.ResponseHeader, e policy.Embedding, cacheControl []byte, 
 // notModified reports whether the client has what it asks for (RFC 9110, sections 13.1.2 and 13.1.3). Lines of
 // If-None-Match are one list; with one, If-Modified-Since isn't looked at. modified is zero where that isn't known.
 func notModified(h *fasthttp.RequestHeader, etag string, modified time.Time) bool {
-	if len(h.Peek("If-None-Match")) > 0 {
-		for _, line := range h.PeekAll("If-None-Match") {
+	if len(h.Peek(matchField)) > 0 {
+		for _, line := range h.PeekAll(matchField) {
 			if matches(line, etag) {
 				return true
 			}
 		}
 		return false
 	}
-	if modified.IsZero() {
+	field := h.Peek(sinceField)
+	if modified.IsZero() || len(field) == 0 {
 		return false
 	}
-	since, err := fasthttp.ParseHTTPDate(h.Peek("If-Modified-Since"))
+	since, err := fasthttp.ParseHTTPDate(field)
 	return err == nil && since.Equal(modified) // nodes that don't share a store have other times for the same bytes
 }
 

@@ -48,7 +48,7 @@ func (s *Service) explain(c *fasthttp.RequestCtx, r *request, f *found, no *poli
 			x.Digest = f.sources[0].Known.Digest
 		}
 		if f.variant != nil {
-			x.Key, x.Cache, x.Bytes, x.Variant = f.hot.key, f.where.String(), len(f.variant.Body), f.variant
+			x.Key, x.Cache, x.Bytes, x.Variant = f.hot.key, f.where.String(), len(f.variant.Body), f.variant.Whole()
 		}
 		if o := f.original; o != nil {
 			o.content.Close()

@@ -1,7 +1,6 @@
 package delivery
 
 import (
-	"net"
 	"testing"
 
 	"github.com/valyala/fasthttp"
@@ -15,11 +14,10 @@ func BenchmarkHit(b *testing.B) {
 	q.Header.SetHost("images.test")
 	q.Header.Set("Accept", "image/webp")
 	c := &fasthttp.RequestCtx{}
-	c.Init(&q, &net.TCPAddr{IP: net.IPv4(192, 0, 2, 1), Port: 1}, nil)
-	s.Handle(c)
+	fields := handle(s.Service, c, &q)
 	b.ReportAllocs()
 	for b.Loop() {
 		c.Response.Reset()
-		s.Handle(c)
+		s.Handle(c, fields)
 	}
 }

@@ -6,6 +6,8 @@ import (
 	"sync/atomic"
 	"time"
 
+	"github.com/valyala/fasthttp"
+
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/render"
@@ -50,7 +52,8 @@ type hotEntry struct {
 	lane        *policy.CompiledLane
 	sources     []hotSource
 	asked       atomic.Uint32 // answers that aren't written down yet
-	path        string        // of the source
+	dated       atomic.Pointer[dated]
+	path        string // of the source
 	key         string
 	since       uint64 // the serial of the newest purge that concerns the request
 	location    []byte
@@ -62,6 +65,22 @@ type hotEntry struct {
 	stale       time.Time // when the oldest of the sources that couldn't be validated was; zero: all could
 	shared      string    // CDN-Cache-Control, "" for none
 	vary        string    // the fields of the request that the answer depends on, "" for none
+}
+
+// dated is a Last-Modified field as it is sent.
+type dated struct {
+	at   int64 // seconds since 1970
+	text []byte
+}
+
+// lastModified is the field for a time.
+func (m *hotEntry) lastModified(at time.Time) []byte {
+	if d := m.dated.Load(); d != nil && d.at == at.Unix() {
+		return d.text
+	}
+	d := &dated{at.Unix(), fasthttp.AppendHTTPDate(nil, at)}
+	m.dated.Store(d)
+	return d.text
 }
 
 type hotSource struct {

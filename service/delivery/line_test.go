@@ -1,6 +1,7 @@
 package delivery
 
 import (
+	"bufio"
 	"bytes"
 	"context"
 	"errors"
@@ -14,6 +15,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	"github.com/valyala/fasthttp"
 
 	"echolane/core/metadata"
 	"echolane/core/policy"
@@ -683,5 +686,28 @@ func TestASourceWhoseHeaderEndsWorkersIsSetAside(t *testing.T) {
 	s.put("other.png", "600x400\nanother")
 	if got := outcome(s.ask("/kestrel/f/other.png?width=60")); got != "200" {
 		t.Errorf("another source: %s", got)
+	}
+}
+
+func TestFieldsAreSeenAsTheyAreSent(t *testing.T) {
+	for _, c := range []struct {
+		sent  string
+		hosts int
+		has   uint8
+	}{
+		{"Host: x\r\n", 1, 0},
+		{"host: x\r\nHOST: y\r\nHosts: z\r\n", 2, 0},
+		{"Host: x\r\nACCEPT: image/webp\r\nAccept-Encoding: br\r\n", 1, hasAccept},
+		{"Host: x\r\ncdn-loop: a\r\nsave-data: on\r\nsec-ch-prefers-reduced-motion: reduce\r\n", 1, hasLoop | hasSaves | hasStill},
+		{"Host: x\r\nif-none-match: *\r\nIf-Modified-Since: Sun, 29 Nov 2026 00:00:00 GMT\r\nRANGE: bytes=0-\r\n", 1, hasMatch | hasSince | hasRange},
+		{"Host: x\r\nX-A: Range: bytes=0-\r\n", 1, 0},
+	} {
+		var q fasthttp.Request
+		if err := q.Header.Read(bufio.NewReader(strings.NewReader("GET / HTTP/1.1\r\n" + c.sent + "\r\n"))); err != nil {
+			t.Fatalf("%q: %v", c.sent, err)
+		}
+		if f := FieldsOf(&q.Header); f.Hosts != c.hosts || f.has != c.has {
+			t.Errorf("%q: %+v, want %d hosts and %b", c.sent, f, c.hosts, c.has)
+		}
 	}
 }

@@ -22,6 +22,7 @@ import (
 type request struct {
 	settings *policy.Settings
 	uri      string
+	fields   Fields
 	accepted policy.Accepted
 	client   sheet.Client         // what a sheet may ask of who asks
 	trusted  bool                 // the service itself asks
@@ -50,8 +51,77 @@ func Target(c *fasthttp.RequestCtx) []byte {
 	return uri
 }
 
+// Fields are those of a request's fields that its answer may depend on, as far as they are there: most of them seldom are, and
+// looking for each costs more than one look at all.
+type Fields struct {
+	Hosts int // lines of Host
+
+	has uint8
+}
+
+const (
+	hasAccept = 1 << iota
+	hasLoop
+	hasSaves
+	hasStill
+	hasMatch
+	hasSince
+	hasRange
+)
+
+const (
+	loopField  = "CDN-Loop"
+	matchField = "If-None-Match"
+	sinceField = "If-Modified-Since"
+
+	// Fields that sheets ask for.
+	savesField = "Save-Data"
+	stillField = "Sec-CH-Prefers-Reduced-Motion" // a user preference media feature as a client hint
+)
+
+var known = [...]struct {
+	name []byte
+	has  uint8
+}{
+	{[]byte("Accept"), hasAccept}, {[]byte(loopField), hasLoop}, {[]byte(savesField), hasSaves}, {[]byte(stillField), hasStill},
+	{[]byte(matchField), hasMatch}, {[]byte(sinceField), hasSince}, {[]byte("Range"), hasRange},
+}
+
+var hostField = []byte("Host")
+
+// FieldsOf looks which there are.
+func FieldsOf(h *fasthttp.RequestHeader) (f Fields) {
+	for raw := h.RawHeaders(); len(raw) > 0; {
+		line, rest, _ := bytes.Cut(raw, newline)
+		raw = rest
+		colon := bytes.IndexByte(line, ':')
+		if colon < 0 {
+			continue
+		}
+		name := line[:colon]
+		if bytes.EqualFold(name, hostField) {
+			f.Hosts++
+			continue
+		}
+		for i := range known {
+			if len(known[i].name) == len(name) && bytes.EqualFold(known[i].name, name) {
+				f.has |= known[i].has
+			}
+		}
+	}
+	return f
+}
+
+var newline = []byte("\n")
+
+// conditional reports whether there may be a condition.
+func (f Fields) conditional() bool { return f.has&(hasMatch|hasSince) != 0 }
+
 // accepts reads Accept; several lines are one list (RFC 9110, section 5.3).
-func accepts(h *fasthttp.RequestHeader) (a policy.Accepted) {
+func (f Fields) accepts(h *fasthttp.RequestHeader) (a policy.Accepted) {
+	if f.has&hasAccept == 0 {
+		return policy.ReadAccept("")
+	}
 	lines := h.PeekAll("Accept")
 	if len(lines) == 1 { // as nearly always
 		return policy.ReadAccept(text(lines[0]))
@@ -59,19 +129,22 @@ func accepts(h *fasthttp.RequestHeader) (a policy.Accepted) {
 	return policy.ReadAccept(string(bytes.Join(lines, []byte(","))))
 }
 
-// Fields of requests that sheets ask for.
-const (
-	savesField = "Save-Data"
-	stillField = "Sec-CH-Prefers-Reduced-Motion" // a user preference media feature as a client hint
-)
-
-// clientOf reads them.
-func clientOf(h *fasthttp.RequestHeader) sheet.Client {
-	return sheet.Client{Saves: text(h.Peek(savesField)) == "on", Still: strings.Trim(text(h.Peek(stillField)), `" `) == "reduce"}
+// client reads what sheets ask for.
+func (f Fields) client(h *fasthttp.RequestHeader) (c sheet.Client) {
+	if f.has&hasSaves != 0 {
+		c.Saves = text(h.Peek(savesField)) == "on"
+	}
+	if f.has&hasStill != 0 {
+		c.Still = strings.Trim(text(h.Peek(stillField)), `" `) == "reduce"
+	}
+	return c
 }
 
 // text is b as a string without a copy, for looking up and reading only.
 func text(b []byte) string { return unsafe.String(unsafe.SliceData(b), len(b)) }
+
+// raw is s as bytes without a copy, which nobody may write to.
+func raw(s string) []byte { return unsafe.Slice(unsafe.StringData(s), len(s)) }
 
 // appendHotKey appends what a hot entry is looked up by: all of a request's text that its answer depends on.
 func appendHotKey(b, uri []byte, accepted policy.Accepted, client sheet.Client, hosted *policy.SiteSettings) []byte {

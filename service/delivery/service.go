@@ -160,16 +160,16 @@ func (s *Service) Close() {
 	}
 }
 
-// Handle answers one request.
-func (s *Service) Handle(c *fasthttp.RequestCtx) {
+// Handle answers one request, which has these fields.
+func (s *Service) Handle(c *fasthttp.RequestCtx, fields Fields) {
 	start := source.Now()
-	if s.looped(c) {
+	if fields.has&hasLoop != 0 && s.looped(c) {
 		s.refuse(c, "", "", policy.No(policy.Refusal{Reason: policy.ReasonLoop, Detail: "the request came through this service before: a lane leads back to it", Remedy: "point the lane at where the sources are, not at Echo Lane"}), start)
 		return
 	}
 	// What a hit needs of the request is kept out of the heap: the request itself is a large value.
 	all := s.Settings.Current()
-	accepted, client := accepts(&c.Request.Header), clientOf(&c.Request.Header)
+	accepted, client := fields.accepts(&c.Request.Header), fields.client(&c.Request.Header)
 	hosted := all.SiteByHost(text(c.Request.Header.Host()))
 	uri := Target(c)
 
@@ -186,11 +186,15 @@ func (s *Service) Handle(c *fasthttp.RequestCtx) {
 			if where != cache.Memory {
 				how = timing(v, where, start, start)
 			}
-			s.answer(c, v, m, e, where, how, start)
+			s.answer(c, fields, v, m, e, where, how, start)
+			if where == cache.Disk { // what is still to be sent doesn't lie in the variant's memory
+				c.Response.SetBody(c.Response.Body())
+				v.Release()
+			}
 			return
 		}
 	}
-	s.handle(c, &request{settings: all, accepted: accepted, client: client, hosted: hosted}, string(uri), string(look), start)
+	s.handle(c, &request{settings: all, fields: fields, accepted: accepted, client: client, hosted: hosted}, string(uri), string(look), start)
 }
 
 // handle takes a request along the whole line.
@@ -232,7 +236,7 @@ func (s *Service) handle(c *fasthttp.RequestCtx, r *request, uri, look string, s
 		if !f.variant.Unshared && !f.stale() {
 			s.hot.Set(look, f.hot)
 		}
-		s.answer(c, f.variant, f.hot, e, f.where, f.timing, start)
+		s.answer(c, r.fields, f.variant, f.hot, e, f.where, f.timing, start)
 	}
 }
 
@@ -297,10 +301,7 @@ func (s *Service) find(ctx context.Context, r *request, start int64) (*found, *p
 
 // looped reports whether the request came through this deployment before.
 func (s *Service) looped(c *fasthttp.RequestCtx) bool {
-	if len(c.Request.Header.Peek("CDN-Loop")) == 0 {
-		return false
-	}
-	fields := c.Request.Header.PeekAll("CDN-Loop")
+	fields := c.Request.Header.PeekAll(loopField)
 	own := s.Settings.Deployment()
 	for _, field := range fields {
 		for part := range bytes.SplitSeq(field, []byte(",")) {

@@ -1,6 +1,7 @@
 package delivery
 
 import (
+	"bufio"
 	"context"
 	"fmt"
 	"io"
@@ -327,9 +328,20 @@ func (s *stand) ask(uri string, fields ...string) *fasthttp.RequestCtx {
 			q.Header.Add(fields[i], fields[i+1])
 		}
 	}
-	c.Init(&q, &net.TCPAddr{IP: net.IPv4(192, 0, 2, 1), Port: 1}, nil)
-	s.Handle(c)
+	handle(s.Service, c, &q)
 	return c
+}
+
+// handle has a request answered as if it had come over a connection.
+func handle(s *Service, c *fasthttp.RequestCtx, q *fasthttp.Request) Fields {
+	var sent fasthttp.Request
+	if err := sent.Header.Read(bufio.NewReader(strings.NewReader(q.Header.String()))); err != nil {
+		panic(err)
+	}
+	c.Init(&sent, &net.TCPAddr{IP: net.IPv4(192, 0, 2, 1), Port: 1}, nil)
+	fields := FieldsOf(&c.Request.Header)
+	s.Handle(c, fields)
+	return fields
 }
 
 func field(c *fasthttp.RequestCtx, name string) string { return string(c.Response.Header.Peek(name)) }

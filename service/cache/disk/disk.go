@@ -149,7 +149,9 @@ func (d *Disk) Waiting() (n int) {
 	return n
 }
 
-func (d *Disk) path(key string) string { return filepath.Join(d.o.Dir, key[:2], key) }
+func (d *Disk) path(key string) string {
+	return d.o.Dir + string(filepath.Separator) + key[:2] + string(filepath.Separator) + key
+}
 
 // An Entry is a kept body as a file. Its header is sure; the body is for its reader to check.
 type Entry struct {
@@ -200,8 +202,8 @@ func (d *Disk) used(key string, short entry.Short) {
 }
 
 // readWhole reads a file that is replaced as a whole, never written to, in as few system calls as that takes. It errs with
-// entry.ErrBroken where the file is shorter than it says.
-func readWhole(path string) ([]byte, error) {
+// entry.ErrBroken where the file is shorter than it says. room gives the memory for so many bytes.
+func readWhole(path string, room func(n int) []byte) ([]byte, error) {
 	var fd int
 	var err error
 	for fd, err = unix.Open(path, unix.O_RDONLY|unix.O_CLOEXEC, 0); err == unix.EINTR; fd, err = unix.Open(path, unix.O_RDONLY|unix.O_CLOEXEC, 0) {
@@ -217,7 +219,7 @@ func readWhole(path string) ([]byte, error) {
 	if info.Size < entry.Prefix || info.Size > largestEntry {
 		return nil, entry.ErrBroken
 	}
-	b := make([]byte, info.Size)
+	b := room(int(info.Size))
 	for at := 0; at < len(b); {
 		n, err := unix.Read(fd, b[at:])
 		switch {
@@ -268,33 +270,67 @@ func brokenOr(err error) error {
 
 // Get reads an entry; ok is false where there is none that is whole, or the disk doesn't answer in time.
 func (d *Disk) Get(key string) (head, body []byte, ok bool) {
-	type both struct{ head, body []byte }
-	b, err := guard.Do(d.reads, "read an entry", func() (b both, err error) {
+	r, ok := d.read(key, false)
+	return r.head, r.body, ok
+}
+
+// Lend reads an entry as Get does, into memory that is used again: once back is called, neither slice may be looked at. Of who never
+// calls it, the memory is its own.
+func (d *Disk) Lend(key string) (head, body []byte, back func(), ok bool) {
+	r, ok := d.read(key, true)
+	back = func() {
+		if r.lent != nil {
+			lent.Put(r.lent)
+		}
+	}
+	return r.head, r.body, back, ok
+}
+
+const mostLent = 64 << 10 // bytes of an entry that is read into memory that is used again
+
+var lent = sync.Pool{New: func() any { return new([]byte) }}
+
+// A reading is what was read.
+type reading struct {
+	head, body []byte
+	lent       *[]byte // that they lie in; nil: in memory of their own
+}
+
+func (d *Disk) read(key string, lend bool) (reading, bool) {
+	r, err := guard.Do(d.reads, "read an entry", func() (r reading, err error) {
 		short, ok := entry.Shorten(key)
 		if !ok {
-			return b, fs.ErrNotExist
+			return r, fs.ErrNotExist
 		}
-		whole, err := readWhole(d.path(key))
+		whole, err := readWhole(d.path(key), func(n int) []byte {
+			if !lend || n > mostLent {
+				return make([]byte, n)
+			}
+			if r.lent = lent.Get().(*[]byte); cap(*r.lent) < n {
+				*r.lent = make([]byte, n, max(n, mostLent/4))
+			}
+			return (*r.lent)[:n]
+		})
 		if err == nil {
-			b.head, b.body, err = entry.Parse(whole)
+			r.head, r.body, err = entry.Parse(whole)
 		}
 		switch {
 		case errors.Is(err, fs.ErrNotExist):
 			d.index.remove(short)
-			return b, err
+			return r, err
 		case errors.Is(err, entry.ErrOld), errors.Is(err, entry.ErrBroken):
 			d.Remove(key)
 			if errors.Is(err, entry.ErrOld) {
 				err = fs.ErrNotExist
 			}
-			return b, err
+			return r, err
 		case err != nil:
-			return b, err
+			return r, err
 		}
 		d.used(key, short)
-		return b, nil
+		return r, nil
 	}, nil)
-	return b.head, b.body, err == nil
+	return r, err == nil
 }
 
 // Remove forgets an entry.

@@ -1,0 +1,129 @@
+package cache
+
+import (
+	"encoding/json"
+	"unsafe"
+)
+
+// readHead reads what is written down of a variant: of what was written in the order in which Variant has it only as much as an answer
+// needs, since taking all of it apart costs more than the rest of a hit; of anything else, all. The variant holds on to head.
+func readHead(head []byte) (*Variant, bool) {
+	v := &Variant{head: head}
+	r := reader{rest: head}
+	r.member("{", "etag", func() { v.ETag = r.quoted() })
+	r.member(",", "type", func() { v.Type = r.text() })
+	r.member(",", "width", func() { v.Width = int(r.number()) })
+	r.member(",", "height", func() { v.Height = int(r.number()) })
+	r.member(",", "source_bytes", func() { v.SourceBytes = int(r.number()) })
+	r.optional("made_at", func() { v.MadeAt = int64(r.number()) })
+	r.optional("provisional", func() { v.Provisional = r.take("true") })
+	r.member(",", "of", func() {
+		r.member("{", "site", func() { v.Of.Site = r.text() })
+		r.member(",", "lane", func() { v.Of.Lane = r.text() })
+		r.member(",", "path", func() { v.Of.Path = r.text() })
+		r.optional("classes", func() { v.Of.Classes = r.text() })
+		r.take("}")
+	})
+	r.optional("serial", func() { v.Serial = r.number() })
+	if r.take(`,"natural_width":`) && !r.failed {
+		return v, true
+	}
+	whole := &Variant{}
+	return whole, json.Unmarshal(head, whole) == nil
+}
+
+// A reader reads JSON as encoding/json writes it, without escapes. It fails at what else it meets.
+type reader struct {
+	rest   []byte
+	failed bool
+}
+
+func (r *reader) has(what string) bool {
+	return len(r.rest) >= len(what) && string(r.rest[:len(what)]) == what
+}
+
+func (r *reader) take(what string) bool {
+	if !r.has(what) {
+		r.failed = true
+		return false
+	}
+	r.rest = r.rest[len(what):]
+	return true
+}
+
+// name takes what is before a member's value; ok is false, and nothing taken, where another one comes.
+func (r *reader) name(before, name string) (ok bool) {
+	n := len(before) + 1 + len(name) + 2
+	if len(r.rest) < n || string(r.rest[:len(before)]) != before || r.rest[len(before)] != '"' || string(r.rest[len(before)+1:n-2]) != name || r.rest[n-2] != '"' || r.rest[n-1] != ':' {
+		return false
+	}
+	r.rest = r.rest[n:]
+	return true
+}
+
+func (r *reader) member(before, name string, value func()) {
+	if !r.failed && r.name(before, name) {
+		value()
+		return
+	}
+	r.failed = true
+}
+
+func (r *reader) optional(name string, value func()) {
+	if !r.failed && r.name(",", name) {
+		value()
+	}
+}
+
+// text takes a string without escapes.
+func (r *reader) text() string {
+	if !r.take(`"`) {
+		return ""
+	}
+	for i, c := range r.rest {
+		switch {
+		case c == '"':
+			s := unsafe.String(unsafe.SliceData(r.rest), i) // an entry that was read is never written to
+			r.rest = r.rest[i+1:]
+			return s
+		case c == '\\' || c < 0x20:
+			r.failed = true
+			return ""
+		}
+	}
+	r.failed = true
+	return ""
+}
+
+// quoted takes a string that has quotes in itself, and no other escapes.
+func (r *reader) quoted() string {
+	if !r.take(`"\"`) {
+		return ""
+	}
+	for i, c := range r.rest {
+		if c == '\\' {
+			s := `"` + string(r.rest[:i]) + `"`
+			r.rest = r.rest[i:]
+			r.take(`\""`)
+			return s
+		}
+		if c == '"' || c < 0x20 || c > 0x7e {
+			break
+		}
+	}
+	r.failed = true
+	return ""
+}
+
+// number takes a whole number that isn't negative.
+func (r *reader) number() (n uint64) {
+	i := 0
+	for ; i < len(r.rest) && i < 18 && r.rest[i] >= '0' && r.rest[i] <= '9'; i++ {
+		n = n*10 + uint64(r.rest[i]-'0')
+	}
+	if i == 0 || i < len(r.rest) && (r.rest[i] >= '0' && r.rest[i] <= '9' || r.rest[i] == '.' || r.rest[i] == 'e' || r.rest[i] == 'E') || i > 1 && r.rest[0] == '0' {
+		r.failed = true
+	}
+	r.rest = r.rest[i:]
+	return n
+}
