@@ -201,9 +201,9 @@ func (d *Disk) used(key string, short entry.Short) {
 	}
 }
 
-// readWhole reads a file that is replaced as a whole, never written to, in as few system calls as that takes. It errs with
-// entry.ErrBroken where the file is shorter than it says. room gives the memory for so many bytes.
-func readWhole(path string, room func(n int) []byte) ([]byte, error) {
+// readWhole reads a file that is replaced as a whole, never written to, in as few system calls as that takes: into room, where it is
+// smaller than that, else into memory of its own. It errs with entry.ErrBroken where the file is shorter than it says.
+func readWhole(path string, room []byte) ([]byte, error) {
 	var fd int
 	var err error
 	for fd, err = unix.Open(path, unix.O_RDONLY|unix.O_CLOEXEC, 0); err == unix.EINTR; fd, err = unix.Open(path, unix.O_RDONLY|unix.O_CLOEXEC, 0) {
@@ -212,6 +212,25 @@ func readWhole(path string, room func(n int) []byte) ([]byte, error) {
 		return nil, &fs.PathError{Op: "open", Path: path, Err: err}
 	}
 	defer unix.Close(fd)
+	read := func(b []byte) (n int, err error) {
+		for n, err = unix.Read(fd, b); err == unix.EINTR; n, err = unix.Read(fd, b) {
+		}
+		if err != nil {
+			return 0, &fs.PathError{Op: "read", Path: path, Err: err}
+		}
+		return n, nil
+	}
+	at := 0
+	for at < len(room) {
+		n, err := read(room[at:])
+		if err != nil {
+			return nil, err
+		}
+		at += n
+		if _, err := entry.Read(room[:at], int64(at)); err == nil || n == 0 { // it's as long as it says, or it ends
+			return room[:at], nil
+		}
+	}
 	var info unix.Stat_t
 	if err := unix.Fstat(fd, &info); err != nil {
 		return nil, &fs.PathError{Op: "stat", Path: path, Err: err}
@@ -219,17 +238,16 @@ func readWhole(path string, room func(n int) []byte) ([]byte, error) {
 	if info.Size < entry.Prefix || info.Size > largestEntry {
 		return nil, entry.ErrBroken
 	}
-	b := room(int(info.Size))
-	for at := 0; at < len(b); {
-		n, err := unix.Read(fd, b[at:])
-		switch {
-		case err == unix.EINTR:
-		case err != nil:
-			return nil, &fs.PathError{Op: "read", Path: path, Err: err}
-		case n == 0:
+	b := make([]byte, info.Size)
+	for at = copy(b, room); at < len(b); {
+		n, err := read(b[at:])
+		if err != nil {
+			return nil, err
+		}
+		if n == 0 {
 			return nil, entry.ErrBroken
 		}
-		at += max(n, 0)
+		at += n
 	}
 	return b, nil
 }
@@ -286,14 +304,14 @@ func (d *Disk) Lend(key string) (head, body []byte, back func(), ok bool) {
 	return r.head, r.body, back, ok
 }
 
-const mostLent = 64 << 10 // bytes of an entry that is read into memory that is used again
+const mostLent = 48 << 10 // bytes of an entry that is read into memory that is used again
 
-var lent = sync.Pool{New: func() any { return new([]byte) }}
+var lent = sync.Pool{New: func() any { return new([mostLent]byte) }}
 
 // A reading is what was read.
 type reading struct {
 	head, body []byte
-	lent       *[]byte // that they lie in; nil: in memory of their own
+	lent       *[mostLent]byte // that they lie in; nil: in memory of their own
 }
 
 func (d *Disk) read(key string, lend bool) (reading, bool) {
@@ -302,15 +320,15 @@ func (d *Disk) read(key string, lend bool) (reading, bool) {
 		if !ok {
 			return r, fs.ErrNotExist
 		}
-		whole, err := readWhole(d.path(key), func(n int) []byte {
-			if !lend || n > mostLent {
-				return make([]byte, n)
-			}
-			if r.lent = lent.Get().(*[]byte); cap(*r.lent) < n {
-				*r.lent = make([]byte, n, max(n, mostLent/4))
-			}
-			return (*r.lent)[:n]
-		})
+		var room []byte
+		if lend {
+			r.lent = lent.Get().(*[mostLent]byte)
+			room = r.lent[:]
+		}
+		whole, err := readWhole(d.path(key), room)
+		if len(whole) > len(room) {
+			r.lent = nil
+		}
 		if err == nil {
 			r.head, r.body, err = entry.Parse(whole)
 		}
