@@ -229,6 +229,13 @@ async function stage(html) {
   const b = s.firstElementChild.getBoundingClientRect();
   return [b.width, b.height];
 }
+// staged puts boxes that move over a picture, so many milliseconds after they began.
+async function staged(html, ms) {
+  const size = await stage(html);
+  for (const a of document.getAnimations()) { a.pause(); a.currentTime = ms; }
+  await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
+  return size;
+}
 // broken gives the lines that the text of an element is in.
 function broken(query) {
   const e = document.querySelector(query), lines = []; let last = -1e9, r = document.createRange();
@@ -272,6 +279,14 @@ func (j *Judge) zoom(scale float64) error {
 // Stage is what the browser paints of markup whose first element is the slot.
 func (j *Judge) Stage(html string) (*image.RGBA, error) {
 	return j.seen(fmt.Sprintf("stage(%q)", html))
+}
+
+// Staged is what it paints of such markup whose elements @keyframes move, so many seconds after their animations were started.
+func (j *Judge) Staged(html string, at float64) (*image.RGBA, error) {
+	if err := j.zoom(1); err != nil {
+		return nil, err
+	}
+	return j.seen(fmt.Sprintf("staged(%q, %g)", html, at*1000))
 }
 
 // Broken gives the lines of an element's text on the stage.

@@ -30,23 +30,11 @@ const plainGround = "background-color: #eef2f7"
 
 // ours makes the case by the core.
 func (c Layered) ours(source Source, named ...Source) (*image.RGBA, error) {
-	var sheet strings.Builder
-	fmt.Fprintf(&sheet, ".card { width: %dpx; height: %dpx; object-fit: cover; %s }\n", c.W, c.H, c.Slot)
-	for i, l := range c.Layers {
-		rule := l.Rule
-		if l.Text != "" {
-			rule = "font-family: Noto Sans; " + rule
-			rule += "; content: " + cssQuoted(l.Text)
-		} else if !strings.Contains(rule, "content:") {
-			rule += "; content: \"\""
-		}
-		fmt.Fprintf(&sheet, ".card::layer(l%d) { %s }\n", i, rule)
-	}
 	doc := policy.NewDocument("kites")
-	doc.Sheet = sheet.String()
+	doc.Sheet = c.sheet()
 	site, _, err := policy.Compile(doc, nil)
 	if err != nil {
-		return nil, fmt.Errorf("%w in %s", err, sheet.String())
+		return nil, fmt.Errorf("%w in %s", err, doc.Sheet)
 	}
 	d, err := declare.Parse("class=card")
 	if err != nil {
@@ -68,6 +56,23 @@ func (c Layered) ours(source Source, named ...Source) (*image.RGBA, error) {
 		return nil, err
 	}
 	return &image.RGBA{Pix: p.Pix, Stride: p.Stride, Rect: image.Rect(0, 0, p.W, p.H)}, nil
+}
+
+// sheet is the case as a sheet has it.
+func (c Layered) sheet() string {
+	var sheet strings.Builder
+	fmt.Fprintf(&sheet, ".card { width: %dpx; height: %dpx; object-fit: cover; %s }\n", c.W, c.H, c.Slot)
+	for i, l := range c.Layers {
+		rule := l.Rule
+		if l.Text != "" {
+			rule = "font-family: Noto Sans; " + rule
+			rule += "; content: " + cssQuoted(l.Text)
+		} else if !strings.Contains(rule, "content:") {
+			rule += "; content: \"\""
+		}
+		fmt.Fprintf(&sheet, ".card::layer(l%d) { %s }\n", i, rule)
+	}
+	return sheet.String()
 }
 
 // markup is the case as a browser has it.

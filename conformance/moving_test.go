@@ -10,6 +10,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/raster"
 	"echolane/core/render"
+	"echolane/service/workshop"
 )
 
 // moved are the frames of a still that a sheet moves, eight of a run, and when each begins to be seen.
@@ -29,7 +30,14 @@ func moved(t *testing.T, source []byte, sheet, query string, perSecond float64) 
 	if no != nil {
 		t.Fatal(no)
 	}
-	made, err := render.Variant(source, render.Job{Request: r, Limits: policy.DefaultLimits})
+	job := render.Job{Request: r, Limits: policy.DefaultLimits, Pictures: map[string][]byte{}}
+	for _, s := range sources {
+		job.Pictures["lane/"+s.Name] = s.Data
+	}
+	if err := workshop.ReadFonts(&job); err != nil {
+		t.Fatal(err)
+	}
+	made, err := render.Variant(source, job)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -97,6 +105,66 @@ func TestMovingStillsAreAsTheBrowserMovesThem(t *testing.T) {
 			if i > 0 { // a test of the test: another moment isn't this one
 				differs = differs || Compare(frames[0], theirs, 2).PSNR < least
 			}
+		}
+		if !differs {
+			t.Errorf("%s: nothing moves", c.name)
+		}
+		t.Logf("%s: %d frames, the worst PSNR %.1f", c.name, len(frames), worst)
+	}
+}
+
+// Layers that move are at each moment what the browser paints of boxes over the <img> then.
+func TestMovingLayersAreAsTheBrowserMovesThem(t *testing.T) {
+	photo := find(sources, "photo.png")
+	const mark = "content: url(lane/alpha.png);"
+	for _, c := range []struct {
+		name, keyframes string
+		slot            string
+		layers          []Box
+		perSecond       float64
+		frames          int
+	}{
+		{"a title rises", "@keyframes rise { from { opacity: 0; inset: auto 20px -60px 20px } to { inset: auto 20px 30px 20px } }", "",
+			[]Box{{"inset: auto 20px 30px 20px; font: bold 34px/1.2 'Noto Sans'; color: white; animation: rise 1s ease-out both", "Kites by hand"}}, 6, 7},
+		{"a mark turns", "@keyframes turn { from { rotate: 0deg } to { rotate: 360deg } }", "",
+			[]Box{{mark + "left: 140px; top: 80px; width: 120px; animation: turn 2s linear infinite", ""}}, 4, 8},
+		{"from where it is", "@keyframes away { to { left: 100%; opacity: .2 } }", "",
+			[]Box{{"left: 10%; top: 20%; width: 100px; height: 60px; background-color: gold; rotate: -8deg; animation: away 2s ease-in-out infinite alternate", ""}}, 3, 12},
+		{"auto isn't mixed", "@keyframes jump { from { top: 10px; bottom: auto } to { top: auto; bottom: 10px } }", "",
+			[]Box{{"left: 40px; top: 10px; width: 120px; height: 70px; background-color: teal; animation: jump 1s linear infinite", ""}}, 8, 2},
+		{"two of their own lengths, and one that stays", "@keyframes a { to { left: 250px } } @keyframes b { 50% { opacity: .1 } }", "",
+			[]Box{{"left: 0; top: 20px; width: 90px; height: 90px; background-color: crimson; animation: a 1s linear infinite", ""},
+				{"left: 60px; top: 150px; width: 200px; height: 50px; background-color: white", ""},
+				{"left: 80px; top: 100px; width: 120px; height: 120px; background-color: navy; animation: b 1.5s ease infinite", ""}}, 4, 12},
+		{"with the picture", "@keyframes p { to { filter: grayscale(1) } } @keyframes l { from { opacity: 0 } to { opacity: 1 } }", "animation: p 1.75s linear both",
+			[]Box{{"inset: 60% 0 0 0; background: linear-gradient(transparent, black); animation: l 1s steps(4, jump-none) 0.5s both", ""}}, 4, 8},
+	} {
+		card := Layered{W: 400, H: 300, Slot: c.slot, Layers: c.layers}
+		frames, from := moved(t, photo.Data, c.keyframes+"\n"+card.sheet()+".card { quality: lossless }", "class=card", c.perSecond)
+		if c.frames != 0 && len(frames) != c.frames {
+			t.Errorf("%s: %d frames, want %d", c.name, len(frames), c.frames)
+		}
+		const least = 34
+		worst, differs := 99.0, false
+		for i, ours := range frames {
+			keep(t, c.name+"-"+string(rune('a'+i)), ours)
+			if len(frames) > 6 && i%2 == 1 && i != len(frames)-1 {
+				continue
+			}
+			theirs, err := judge.Staged(card.markup(photo)+"<style>"+c.keyframes+"</style>", from[i])
+			if err != nil {
+				t.Fatal(err)
+			}
+			if ours.Rect != theirs.Rect {
+				t.Fatalf("%s at %gs: %v, the browser %v", c.name, from[i], ours.Rect, theirs.Rect)
+			}
+			f := Compare(ours, theirs, 2)
+			worst = min(worst, f.PSNR)
+			if f.PSNR < least {
+				keep(t, c.name+"-"+string(rune('a'+i))+"-browser", theirs)
+				t.Errorf("%s at %gs: PSNR %.1f", c.name, from[i], f.PSNR)
+			}
+			differs = differs || i > 0 && Compare(frames[0], theirs, 2).PSNR < least
 		}
 		if !differs {
 			t.Errorf("%s: nothing moves", c.name)

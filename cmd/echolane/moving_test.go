@@ -18,7 +18,8 @@ func TestStillsMoveByClass(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	write("@keyframes rise { from { xywh: subject 60% } to { xywh: percent:0,0,100,100 } }\n.rise { animation: rise 1s linear infinite; width: 120px }\n@media (prefers-reduced-motion: reduce) { .rise { animation: none } }\n.still { width: 120px }\n")
+	write("@keyframes rise { from { xywh: subject 60% } to { xywh: percent:0,0,100,100 } }\n.rise { animation: rise 1s linear infinite; width: 120px }\n@media (prefers-reduced-motion: reduce) { .rise { animation: none } }\n.still, .titled { width: 120px }\n"+
+		"@keyframes up { from { inset: auto 0 -30px 0; opacity: 0 } }\n.titled::layer(t) { content: \"Kites\"; inset: auto 0 4px 0; color: white; animation: up 0.5s both }\n@media (prefers-reduced-motion: reduce) { .titled::layer(t) { animation: none } }\n")
 	bed.Must(t, s, "sheet", "publish", "kestrel", sheet, "--anyway")
 	const address = "/kestrel/catalogue/delta-red.jpg?class=rise"
 	framed := func(data []byte) bool { return strings.Contains(string(data[:min(len(data), 200)]), "ANIM") }
@@ -42,6 +43,21 @@ func TestStillsMoveByClass(t *testing.T) {
 		if a := s.Get(t, address, "Accept", "image/jpeg"); a.Header.Get("Content-Type") != "image/jpeg" {
 			t.Errorf("%s", a.Header)
 		}
+	}
+	// A layer moves on a picture that stays, and stays for who wants less motion.
+	if a := s.Get(t, "/kestrel/catalogue/delta-red.jpg?class=titled", "Accept", "image/webp"); !framed(a.Data) || !strings.Contains(a.Header.Get("Vary"), "Sec-CH-Prefers-Reduced-Motion") {
+		t.Errorf("a moving layer: %d %s", a.StatusCode, a.Header)
+	}
+	for _, less := range [][]string{{"", "Sec-CH-Prefers-Reduced-Motion", `"reduce"`}, {"&animation=none", "Save-Data", "off"}} {
+		if a := s.Get(t, "/kestrel/catalogue/delta-red.jpg?class=titled"+less[0], "Accept", "image/webp", less[1], less[2]); a.StatusCode != 200 || framed(a.Data) {
+			t.Errorf("with %v it moves", less)
+		}
+	}
+	if said := bed.Must(t, s, "explain", "kestrel/catalogue/delta-red.jpg?class=titled", "--accept", "image/webp"); !strings.Contains(said, "::layer(t) moves") {
+		t.Errorf("explain: %s", said)
+	}
+	if said := bed.Must(t, s, "markup", "kestrel/catalogue/delta-red.jpg", "class=titled", "--slot", "width: 120px", "--decorative"); !strings.Contains(said, "animation=none") {
+		t.Errorf("markup: %s", said)
 	}
 	if v := s.Get(t, "/kestrel/catalogue/delta-red.jpg?class=still").Header.Get("Vary"); strings.Contains(v, "Motion") {
 		t.Errorf("a class that doesn't move varies by %s", v)

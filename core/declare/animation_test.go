@@ -85,7 +85,7 @@ func TestMomentsOfAnAnimation(t *testing.T) {
 		{"a 1s steps(2) infinite", 8, "0.5:0.5 0.75:0.5", 0},
 	} {
 		m := Motion{Animation: c.animation, Keyframes: frames, PerSecond: c.perSecond, Most: 100}
-		list, plays := m.Moments(Declarations{}, 100)
+		list, plays := m.Moments(Declarations{}, nil, 100)
 		var got []string
 		for _, one := range list {
 			value := "-"
@@ -97,7 +97,7 @@ func TestMomentsOfAnAnimation(t *testing.T) {
 		if s := strings.Join(got, " "); s != c.want || plays != c.plays {
 			t.Errorf("%s: %s, %d times; want %s, %d", c.animation, s, plays, c.want, c.plays)
 		}
-		if few, _ := m.Moments(Declarations{}, 2); len(few) > 2 {
+		if few, _ := m.Moments(Declarations{}, nil, 2); len(few) > 2 {
 			t.Errorf("%s: %d of at most 2", c.animation, len(few))
 		}
 	}
@@ -122,5 +122,100 @@ func TestFiltersAreMixed(t *testing.T) {
 		if got := mixedFilters(d[0].Filters(), d[1].Filters(), 0.5); got != c[2] {
 			t.Errorf("%v: %s", c, got)
 		}
+	}
+}
+
+func TestLayersMoveByTheirOwn(t *testing.T) {
+	box := func(name string, rule ...string) Box {
+		b := Box{Name: name}
+		for i := 0; i+1 < len(rule); i += 2 {
+			if p := b.Set(rule[i], rule[i+1]); p != nil {
+				t.Fatal(p)
+			}
+		}
+		return b
+	}
+	frame := func(at float64, rule ...string) (k Keyframe) {
+		k.At = at
+		for i := 0; i+1 < len(rule); i += 2 {
+			if p := k.SetInKeyframe(rule[i], rule[i+1]); p != nil {
+				t.Fatal(p)
+			}
+		}
+		return k
+	}
+	title := box("title", "inset", "auto 5% 10px 5%", "rotate", "-8deg", "opacity", ".5", "animation", "rise 1s linear both")
+	mark := box("mark", "left", "0", "animation", "turn 2s linear infinite")
+	rise := []Keyframe{frame(0, "bottom", "-20px", "opacity", "0"), frame(1, "rotate", "352deg", "bottom", "10%")}
+	turn := []Keyframe{frame(1, "rotate", "360deg", "right", "4px")}
+	for _, c := range []struct {
+		about  string
+		motion Motion
+		want   string
+		plays  int
+	}{
+		{"once, from keyframes and from what it is", Motion{Layers: []LayerMotion{{"title", title.Said["animation"], rise}}, PerSecond: 2}, "title{top:auto;right:5%;bottom:-20px;left:5%;rotate:-8deg 0 for 0.5, title{top:auto;right:5%;bottom:calc(5% - 10px);left:5%;rotate:172deg 0.25 for 0.5, title{top:auto;right:5%;bottom:10%;left:5%;rotate:352deg 0.5 for 0.5", 1},
+		{"round and round, an edge halfway", Motion{Layers: []LayerMotion{{"mark", mark.Said["animation"], turn}}, PerSecond: 2}, "mark{right:auto;left:0px;rotate:0deg 1 for 0.5, mark{right:auto;left:0px;rotate:90deg 1 for 0.5, mark{right:4px;left:0px;rotate:180deg 1 for 0.5, mark{right:4px;left:0px;rotate:270deg 1 for 0.5", 0},
+		{"one that isn't there", Motion{Layers: []LayerMotion{{"gone", "turn 2s infinite", turn}}, PerSecond: 2}, "", 0},
+	} {
+		c.motion.Most = 50
+		list, plays := c.motion.Moments(Declarations{}, []Box{mark, title}, 50)
+		var got []string
+		for _, m := range list {
+			for _, b := range m.Layers {
+				delete(b.Said, "animation")
+				opacity := 1.0
+				if b.Paint.Opacity.Declared {
+					opacity = b.Paint.Opacity.Value
+				}
+				b.Paint.Opacity = Opacity{}
+				got = append(got, fmt.Sprintf("%s %g for %g", strings.TrimSuffix(string(b.append(nil)), ";}"), opacity, m.Shown))
+			}
+		}
+		if s := strings.Join(got, ", "); s != c.want || plays != c.plays {
+			t.Errorf("%s: %s, %d times; want %s", c.about, s, plays, c.want)
+		}
+		if n := c.motion.Frames([]Box{mark, title}); c.want != "" && n != len(list) {
+			t.Errorf("%s: %d frames are expected, %d come", c.about, n, len(list))
+		}
+	}
+	if title.Said["bottom"] != "10px" || mark.Said["rotate"] != "" {
+		t.Errorf("the layers themselves were moved: %v %v", title, mark)
+	}
+}
+
+func TestAllStandAsAtTheBeginningWhenTheyBeginAnew(t *testing.T) {
+	for _, c := range []struct {
+		animations string
+		seconds    float64
+		forEver    bool
+	}{
+		{"a 2s infinite", 2, true},
+		{"a 2s infinite alternate", 4, true},
+		{"a 2s infinite, a 3s infinite", 6, true},
+		{"a 1.5s infinite, a 1s infinite alternate", 6, true},
+		{"a 59.9s infinite, a 60s infinite", 60, true}, // it would be an hour
+		{"a 0.1s infinite, a 0.15s infinite", 0.3, true},
+		{"a 2s infinite, a 1s 3", 3, false},
+		{"a 2s 1s, a 5s infinite alternate", 10, false},
+		{"a 2s -1s", 1, false},
+		{"a 2s -3s", 0, false},
+	} {
+		var runs []run
+		for one := range strings.SplitSeq(c.animations, ", ") {
+			a, ok, _ := parseAnimation(one)
+			if !ok {
+				t.Fatal(one)
+			}
+			runs = append(runs, run{Animation: a})
+		}
+		if s, ever := lengthOf(runs); math.Abs(s-c.seconds) > 1e-9 || ever != c.forEver {
+			t.Errorf("%s: %g s, for ever: %v; want %g, %v", c.animations, s, ever, c.seconds, c.forEver)
+		}
+	}
+	// What was over before it began is its end.
+	m := Motion{Animation: "a 2s -3s forwards", Keyframes: []Keyframe{{At: 1, Set: Declarations{PaintValues: PaintValues{Opacity: Opacity{true, 0.5}}}}}, PerSecond: 10, Most: 50}
+	if list, _ := m.Moments(Declarations{}, nil, 50); len(list) != 1 || list[0].Opacity.Value != 0.5 {
+		t.Errorf("%+v", list)
 	}
 }

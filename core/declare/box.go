@@ -109,7 +109,8 @@ var boxProperties = []boxProperty{
 	{"right", "a length, a percentage of the slot's width, or auto", []string{"auto"}, readEdge},
 	{"bottom", "a length, a percentage of the slot's height, or auto", []string{"auto"}, readEdge},
 	{"left", "a length, a percentage of the slot's width, or auto", []string{"auto"}, readEdge},
-	{"rotate", "an angle, around the layer's middle, such as -8deg", nil, saidBy(readTurn, appendTurn)},
+	{"rotate", "an angle, around the layer's middle, such as -8deg", nil, readBoxTurn},
+	{"animation", "none, or @keyframes by their name, and duration, easing, delay, count, direction and fill, such as rise 2s both", []string{AnimationNone}, readBoxAnimation},
 	{"z-index", "a whole number: below 0 a layer lies under the picture; auto", []string{"auto"}, readZ},
 	{"box-shadow", "at most 8 shadows, each with inset or not, such as 0 4px 16px rgb(0 0 0 / 40%), or none", []string{"none", "inset"}, readBoxShadow},
 	{"background-image", "url(lane/path), url(attr(data-name)) or a gradient, or several with commas between, the one on top first; none", []string{"none", "url()", "linear-gradient()", "radial-gradient()", "conic-gradient()"}, listOf(mostGrounds, readBoxGround)},
@@ -360,13 +361,37 @@ func readBoxInset(b *Box, value string) string {
 	return ""
 }
 
-// Degrees are those that the layer is turned by, clockwise.
-func (b *Box) Degrees() float64 {
+// Degrees are those that the layer is turned by, clockwise: from 0 to below 360.
+func (b *Box) Degrees() float64 { return turnBy(b.turned()).Degrees }
+
+// turned is how many degrees the layer is turned by, as that was written: an animation goes the way from one to another.
+func (b *Box) turned() float64 {
+	v, _ := ParseAngle(b.of("rotate"), false)
+	return v
+}
+
+func (b *Box) turn(degrees float64) { b.say("rotate", degreesText(degrees)) }
+
+func degreesText(v float64) string { return string(appendNumber(nil, tidy(v))) + "deg" }
+
+func readBoxTurn(value string) (string, string) {
 	var t Turn
-	if text := b.of("rotate"); text != "" {
-		readTurn(&t, text)
+	if reason := readTurn(&t, value); reason != "" {
+		return "", reason
 	}
-	return t.Degrees
+	v, _ := ParseAngle(value, false) // none is 0
+	return degreesText(v), ""
+}
+
+// Moving is the layer's animation; ok is false where it has none.
+func (b *Box) Moving() (a Animation, ok bool) {
+	a, ok, _ = parseAnimation(b.of("animation"))
+	return a, ok
+}
+
+func readBoxAnimation(value string) (text, reason string) {
+	reason = readAnimation(&text, value)
+	return text, reason
 }
 
 // Shows reports whether anything of the layer can be seen.

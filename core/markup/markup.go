@@ -43,10 +43,11 @@ type Options struct {
 	Alt        *string // the text alternative of the picture
 	Decorative bool    // it says nothing that the page's text doesn't
 
-	Over  declare.Declarations // what the URL says beside the slot
-	Site  declare.Declarations // the site's own, which the URL needn't say
-	Rungs []float64            // the ladder, upwards; none: any width
-	Waste float64              // the largest share of bytes that a step between two widths may waste; 0: 0.35
+	Over       declare.Declarations // what the URL says beside the slot
+	Site       declare.Declarations // the site's own, which the URL needn't say
+	LayersMove bool                 // the sheet moves layers of the picture
+	Rungs      []float64            // the ladder, upwards; none: any width
+	Waste      float64              // the largest share of bytes that a step between two widths may waste; 0: 0.35
 
 	First   bool             // it is seen first: loaded at once, before others
 	Above   bool             // it is seen without scrolling: loaded at once
@@ -192,7 +193,7 @@ func Make(o Options) (Markup, error) {
 func (o *Options) moves(d declare.Declarations) bool {
 	full := d.Over(o.Site)
 	_, moves := full.Moving()
-	return moves
+	return moves || o.LayersMove && d.Animation != declare.AnimationNone
 }
 
 // Moves reports whether a sheet moves the picture.

@@ -146,7 +146,6 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 	}
 	var resolved declare.Resolved
 	full.Settle(s.Offer(r.Accepted, full.Quality), &resolved)
-	resolved.Motion = s.motion(&resolved.Declarations, trace)
 	resolved.Layers = s.Sheet.Layers(&full, r.Client)
 	if len(resolved.Layers) > 0 || d.Data != "" {
 		var no *Refusal
@@ -158,6 +157,7 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 			note(trace, "layers", "matched", layerNames(resolved.Layers))
 		}
 	}
+	resolved.Motion = s.motion(d, &resolved, trace)
 	resolved.Own = quality == 0 && !full.IsPaint() && len(resolved.Layers) == 0 && !r.Lane.Signed
 	if no := CheckLossless(resolved); no != nil {
 		refused(trace, "quality", no.Detail)
@@ -182,20 +182,38 @@ func layerNames(list []declare.Box) string {
 	return strings.Join(names, ", ")
 }
 
-// motion is how the sheet has a still move; nil where it doesn't.
-func (s *Site) motion(d *declare.Declarations, trace *[]Step) *declare.Motion {
-	a, ok := d.Moving()
-	if !ok {
+// motion is how the sheet has a still and its layers move; nil where it doesn't, or the request wants none of it.
+func (s *Site) motion(asked *declare.Declarations, r *declare.Resolved, trace *[]Step) *declare.Motion {
+	if asked.Animation == declare.AnimationNone {
 		return nil
 	}
-	frames := s.Sheet.Keyframes(a.Name)
-	if len(frames) == 0 { // the sheet says what it names, but for a sheet that was never published
+	m := &declare.Motion{PerSecond: s.AnimationFPS, Most: s.AnimationFrames}
+	// The sheet says what it names, but for a sheet that was never published.
+	if a, ok := r.Moving(); ok && len(s.Sheet.Keyframes(a.Name)) > 0 {
+		m.Animation, m.Keyframes = r.Animation, s.Sheet.Keyframes(a.Name)
+		moves(trace, a.Name, "a still moves, where the format carries frames")
+	}
+	for i := range r.Layers {
+		b := &r.Layers[i]
+		a, ok := b.Moving()
+		if frames := s.Sheet.Keyframes(a.Name); ok && len(frames) > 0 {
+			m.Layers = append(m.Layers, declare.LayerMotion{Name: b.Name, Animation: b.Said["animation"], Keyframes: frames})
+			moves(trace, a.Name, declare.LayerSelector(b.Name)+" moves, where the format carries frames")
+		}
+	}
+	if m.Animation == "" && len(m.Layers) == 0 {
 		return nil
 	}
+	if m.Animation == "" { // that the picture itself stays holds up no layer
+		r.Animation = ""
+	}
+	return m
+}
+
+func moves(trace *[]Step, keyframes, how string) {
 	if trace != nil {
-		note(trace, "sheet @keyframes "+a.Name, "matched", "a still moves, where the format carries frames")
+		note(trace, "sheet @keyframes "+keyframes, "matched", how)
 	}
-	return &declare.Motion{Animation: d.Animation, Keyframes: frames, PerSecond: s.AnimationFPS, Most: s.AnimationFrames}
 }
 
 // checkClasses holds the classes that are named against the sheet's.

@@ -1,7 +1,6 @@
 package render
 
 import (
-	"math"
 	"strings"
 
 	"echolane/core/codec"
@@ -135,10 +134,7 @@ func (j *Job) Estimate(headers []codec.Header, bytes int64) Estimate {
 	}
 	frames := max(1, min(own.Frames, j.Limits.SourceFrames))
 	if m := j.Request.Motion; m != nil && frames == 1 && format.CarriesFrames() {
-		frames = m.Most
-		if a, ok := j.Request.Moving(); ok {
-			frames = min(frames, int(math.Ceil(max(1, 2*a.Count)*a.Duration*m.PerSecond)))
-		}
+		frames = m.Frames(j.Request.Layers)
 	}
 	if frames > 1 && format == declare.AVIF { // frames ahead of the one that is written
 		f.bytes += aheadBytes

@@ -2,6 +2,7 @@ package render
 
 import (
 	"fmt"
+	"slices"
 	"time"
 
 	"echolane/core/codec"
@@ -44,7 +45,7 @@ func setMoving(source []byte, info codec.Info, job *Job, plan geometry.Plan) (fo
 		}
 	}
 	base := job.Request.Declarations
-	list, plays := known.Moments(base, known.Most)
+	list, plays := known.Moments(base, job.Request.Layers, known.Most)
 	if len(list) < 2 {
 		return 0, plan, false, nil
 	}
@@ -113,6 +114,9 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 	canvas := float64(plan.Canvas.W) * float64(plan.Canvas.H)
 	can := movable[format]
 	room := int(can.pixels / canvas)
+	if n := len(job.Request.Motion.Layers); n > 1 { // each takes about as long as the picture
+		room = max(min(room, fewestMoments), room/n)
+	}
 	if room < fewestMoments {
 		return policy.No(policy.Refusal{
 			Reason: policy.ReasonVariantTooLarge, Parameter: "width", Given: fmt.Sprintf("%dx%d", plan.Canvas.W, plan.Canvas.H),
@@ -120,7 +124,7 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 			Allowed: fmt.Sprintf("at most %.0f pixels a frame", can.pixels/fewestMoments), Remedy: "ask for a smaller width, or for animation=none",
 		})
 	}
-	list, plays := job.Request.Motion.Moments(base, min(job.Request.Motion.Most, can.frames, room))
+	list, plays := job.Request.Motion.Moments(base, job.Request.Layers, min(job.Request.Motion.Most, can.frames, room))
 
 	// The source, as finely as the moment that shows least of it needs.
 	finest := 0.0
@@ -152,7 +156,7 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 	pixels.Premultiply()
 	defer pixels.Free()
 	t.apply(pixels, scale)
-	layers, err := layersOf(*job, plan)
+	layers, err := movingLayersOf(*job, plan)
 	if err != nil {
 		return err
 	}
@@ -161,13 +165,16 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 		drawn.W, drawn.H = info.Upright()
 	}
 	transparent := false
-	frame := func(d declare.Declarations) *raster.RGBA {
+	frame := func(moment *declare.Moment) (*raster.RGBA, error) {
+		d := moment.Declarations
 		p := plan
 		d.XYWH = inParts(d.XYWH, p.Upright)
 		p.Upright = drawn
 		p, _ = p.Moved(d)
 		paints := newPaints(d, p, info.Alpha || t.matte != nil, len(job.Request.Layers) > 0)
-		paints.layers = layers
+		if paints.layers, err = layers.at(moment); err != nil {
+			return nil, err
+		}
 		transparent = transparent || paints.transparent
 		out := resamplePixels(pixels, info, p, scale)
 		if out.Within(pixels) {
@@ -176,7 +183,7 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 		if paints.any {
 			out = paints.paint(out)
 		}
-		return out
+		return out, nil
 	}
 	for _, moment := range list { // whether any has transparency is to be known before the first
 		p, _ := plan.Moved(moment.Declarations)
@@ -184,11 +191,15 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 	}
 	film := func(m *encode.Movie) ([]byte, error) {
 		shown := time.Duration(0)
-		for _, moment := range list {
-			out := frame(moment.Declarations)
+		for i := range list {
+			moment := &list[i]
+			out, err := frame(moment)
+			if err != nil {
+				return nil, err
+			}
 			// What is rounded off is made up for, so that the whole takes as long as it says.
 			next := shown + time.Duration(moment.Shown*float64(time.Second))
-			err := m.Add(out, next.Round(time.Millisecond)-shown.Round(time.Millisecond))
+			err = m.Add(out, next.Round(time.Millisecond)-shown.Round(time.Millisecond))
 			shown = next
 			out.Free()
 			if err != nil {
@@ -213,6 +224,73 @@ func (t *task) move(info codec.Info, plan geometry.Plan, format declare.Format) 
 	t.result.Canvas, t.result.Natural = plan.Canvas, plan.Natural
 	t.result.Data, t.result.Format, t.result.How = metadata.Embed(data, facts), format, m.How()
 	return nil
+}
+
+// movingLayers are the layers of a still that moves: those that stay where they are made once.
+type movingLayers struct {
+	job   Job
+	plan  geometry.Plan
+	still layers
+	made  map[string]*layer // those that don't move, by name; nil for one of which nothing shows
+}
+
+func movingLayersOf(job Job, plan geometry.Plan) (*movingLayers, error) {
+	l := &movingLayers{job: job, plan: plan, made: map[string]*layer{}}
+	still := job
+	still.Request.Layers = slices.DeleteFunc(slices.Clone(job.Request.Layers), func(b declare.Box) bool { return l.moves(b.Name) })
+	var err error
+	if l.still, err = layersOf(still, plan); err != nil {
+		return nil, err
+	}
+	for _, list := range [][]*layer{l.still.under, l.still.over} {
+		for _, made := range list {
+			l.made[made.laid.Name] = made
+		}
+	}
+	return l, nil
+}
+
+func (l *movingLayers) moves(name string) bool {
+	return slices.ContainsFunc(l.job.Request.Motion.Layers, func(m declare.LayerMotion) bool { return m.Name == name })
+}
+
+// at are the layers of a moment.
+func (l *movingLayers) at(moment *declare.Moment) (layers, error) {
+	if len(moment.Layers) == 0 {
+		return l.still, nil
+	}
+	request := l.job.Request
+	request.Layers = slices.Clone(request.Layers)
+	for i := range request.Layers {
+		for _, b := range moment.Layers {
+			if b.Name == request.Layers[i].Name {
+				request.Layers[i] = b
+			}
+		}
+	}
+	now := l.still
+	under, over := request.Boxes()
+	for i, list := range [][]declare.Box{under, over} {
+		made := make([]*layer, 0, len(list))
+		for n := range list {
+			one := l.made[list[n].Name]
+			if l.moves(list[n].Name) {
+				var err error
+				if one, err = l.job.layer(&list[n], l.plan); err != nil {
+					return now, err
+				}
+			}
+			if one != nil {
+				made = append(made, one)
+			}
+		}
+		if i == 0 {
+			now.under = made
+		} else {
+			now.over = made
+		}
+	}
+	return now, nil
 }
 
 // inParts is a region with all its sides in parts of a picture's.

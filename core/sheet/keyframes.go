@@ -15,14 +15,18 @@ const mostKeyframes = 100 // of one name
 
 // moved is an animation that was declared somewhere.
 type moved struct {
-	at   int
-	name string
+	at    int
+	name  string
+	layer bool
 }
 
 // checkMoved says where keyframes are named that there are none of.
 func (p *parser) checkMoved() {
 	for _, m := range p.moved {
-		if _, ok := p.frames[m.name]; ok {
+		if frames, ok := p.frames[m.name]; ok {
+			if of := map[bool]string{false: "a picture", true: "a layer"}[m.layer]; !declare.Move(frames, m.layer) {
+				p.wrong(m.at, Problem{Given: m.name, Detail: fmt.Sprintf("@keyframes %s move nothing of %s", m.name, of), Allowed: "keyframes that have " + strings.Join(declare.Movable(m.layer), ", ")})
+			}
 			continue
 		}
 		var names []string
@@ -96,7 +100,7 @@ func (p *parser) keyframe(list *[]declare.Keyframe) {
 	said := declare.Keyframe{}
 	closed := p.block(opened, func() {
 		if property, value, name, at, ok := p.property(); ok {
-			said.Set.Forget(property, "")
+			said.Forget(property)
 			p.report(said.SetInKeyframe(property, value), name, at)
 		}
 	})
@@ -111,10 +115,7 @@ func (p *parser) keyframe(list *[]declare.Keyframe) {
 func (p *parser) addKeyframe(list *[]declare.Keyframe, at float64, said declare.Keyframe, where int) {
 	for i := range *list {
 		if k := &(*list)[i]; k.At == at {
-			k.Set = said.Set.Over(k.Set)
-			if said.Easing != "" {
-				k.Easing = said.Easing
-			}
+			*k = said.Over(*k)
 			return
 		}
 	}

@@ -490,7 +490,7 @@ func (p *parser) declaration(to *declare.Declarations, seen map[string]bool) {
 	seen[property] = true
 	problem := to.SetInSheet(property, value, "")
 	if a, ok := to.Moving(); property == "animation" && problem == nil && ok {
-		p.moved = append(p.moved, moved{at, a.Name})
+		p.moved = append(p.moved, moved{at, a.Name, false})
 	}
 	p.report(problem, name, at)
 }
@@ -505,7 +505,11 @@ func (p *parser) boxDeclaration(to *declare.Box, seen map[string]bool) {
 		to.Forget(property)
 	}
 	seen[property] = true
-	p.report(to.Set(property, value), name, at)
+	problem := to.Set(property, value)
+	if a, ok := to.Moving(); property == "animation" && problem == nil && ok {
+		p.moved = append(p.moved, moved{at, a.Name, true})
+	}
+	p.report(problem, name, at)
 }
 
 // property takes one declaration, and says where its name and its value stand; ok is false where it is none.

@@ -172,7 +172,12 @@ func MarkupFor(ctx context.Context, maker Maker, s *policy.SiteSettings, in AskM
 			}
 		}
 	}
-	o.Site = s.Sheet.Over(declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: declared.Class}}, sheet.Client{})
+	classes := declare.Declarations{DeliveryValues: declare.DeliveryValues{Class: declared.Class}}
+	o.Site = s.Sheet.Over(classes, sheet.Client{})
+	o.LayersMove = slices.ContainsFunc(s.Sheet.Layers(&classes, sheet.Client{}), func(b declare.Box) bool {
+		_, moves := b.Moving()
+		return moves
+	})
 	if f := out.Facts; declared.Over(o.Site).Orientation.Of(f.Type, f.Turned) == 1 && f.Turned >= 5 { // it stays on its side
 		o.Facts.Width, o.Facts.Height = f.Height, f.Width
 	}
