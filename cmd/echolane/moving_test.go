@@ -18,7 +18,7 @@ func TestStillsMoveByClass(t *testing.T) {
 			t.Fatal(err)
 		}
 	}
-	write("@keyframes rise { from { xywh: subject 60% } to { xywh: percent:0,0,100,100 } }\n.rise { animation: rise 1s linear infinite; width: 120px }\n@media (prefers-reduced-motion: reduce) { .rise { animation: none } }\n.still, .titled { width: 120px }\n"+
+	write("@keyframes rise { from { xywh: subject 60% } to { xywh: percent:0,0,100,100 } }\n.rise { animation: rise 1s linear infinite; width: 120px }\n@media (prefers-reduced-motion: reduce) { .rise { animation: none } }\n.still, .titled { width: 120px }\n" +
 		"@keyframes up { from { inset: auto 0 -30px 0; opacity: 0 } }\n.titled::layer(t) { content: \"Kites\"; inset: auto 0 4px 0; color: white; animation: up 0.5s both }\n@media (prefers-reduced-motion: reduce) { .titled::layer(t) { animation: none } }\n")
 	bed.Must(t, s, "sheet", "publish", "kestrel", sheet, "--anyway")
 	const address = "/kestrel/catalogue/delta-red.jpg?class=rise"
