@@ -1,6 +1,7 @@
 package main
 
 import (
+	"fmt"
 	"bytes"
 	"encoding/json"
 	"image"
@@ -143,19 +144,63 @@ func TestPlacesAreDrawnInTheEasel(t *testing.T) {
 	p.click("Redact faces")
 	p.until(`new URLSearchParams(location.search).get("redact") === "faces"`)
 	// A box is drawn by dragging over the picture.
+	// drag drags over the picture from one place to another, beginning on the part of it that a selector names, or on the picture itself.
+	drag := func(on string, x0, y0, x1, y1 float64) {
+		t.Helper()
+		p.must(p.Do(chromedp.Evaluate[chromedp.Void](fmt.Sprintf(`(() => {
+			const g = document.querySelector("[role=group][aria-label*=' drag ']"), r = g.getBoundingClientRect(), first = %q ? g.querySelector(%q) : g;
+			g.setPointerCapture = () => {};
+			const at = (e, type, x, y) => e.dispatchEvent(new PointerEvent(type, {bubbles: true, pointerId: 1, clientX: r.left + x * r.width, clientY: r.top + y * r.height}));
+			at(first, "pointerdown", %[3]g, %[4]g);
+			requestAnimationFrame(() => { at(g, "pointermove", %[5]g, %[6]g); requestAnimationFrame(() => at(g, "pointerup", %[5]g, %[6]g)); });
+		})()`, on, on, x0, y0, x1, y1))))
+	}
+	// redacted waits until the box that is redacted is about at these percentages: x, y, width, height.
+	redacted := func(want string) {
+		t.Helper()
+		p.until(`((now, want) => now.length === 4 && want.every((v, i) => Math.abs(v - now[i]) < 0.35))(((new URLSearchParams(location.search).get("redact") ?? "").match(/^faces percent:(.*)$/)?.[1] ?? "").split(",").map(Number), [` + want + `])`)
+	}
+	drag("", 0.1, 0.6, 0.3, 0.8)
+	redacted("10, 60, 20, 20")
+	// It is moved by dragging it, sized by its handles, and both by the keyboard; at the edge it stays in the picture.
+	drag("", 0.2, 0.7, 0.25, 0.6)
+	redacted("15, 50, 20, 20")
+	drag("[data-handle='lower right corner']", 0.35, 0.7, 0.45, 0.75)
+	redacted("15, 50, 30, 25")
 	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`(() => {
-		const g = document.querySelector("[role=group][aria-label^='The picture']"), r = g.getBoundingClientRect();
-		g.setPointerCapture = () => {};
-		const at = (type, x, y) => g.dispatchEvent(new PointerEvent(type, {bubbles: true, pointerId: 1, clientX: r.left + x * r.width, clientY: r.top + y * r.height}));
-		at("pointerdown", 0.1, 0.6);
-		requestAnimationFrame(() => { at("pointermove", 0.3, 0.8); requestAnimationFrame(() => at("pointerup", 0.3, 0.8)); });
+		const b = document.querySelector("[aria-label^='redact: ']");
+		b.focus();
+		b.dispatchEvent(new KeyboardEvent("keydown", {key: "ArrowLeft", bubbles: true}));
 	})()`)))
-	p.until(`/^faces percent:(9\.9|10|10\.1),(59\.9|60|60\.1),/.test(new URLSearchParams(location.search).get("redact") ?? "")`)
+	redacted("14, 50, 30, 25")
+	drag("", 0.2, 0.6, 0.9, 0.95)
+	redacted("70, 75, 30, 25")
 	p.until(`document.querySelector("[aria-label='Remove percent:71,9,15,30 from erase']")`)
 	p.must(p.Do(chromedp.Click(chromedp.CSS(`[aria-label='Remove percent:71,9,15,30 from erase']`))))
 	p.until(`!new URLSearchParams(location.search).has("erase")`)
-	shown := p.text(`document.querySelector("[data-testid=address]").textContent`)
-	if a := s.Get(t, strings.TrimPrefix(shown, s.Base)); a.StatusCode != 200 {
-		t.Errorf("%s answers %d", shown, a.StatusCode)
+	answered := func() {
+		t.Helper()
+		shown := p.text(`document.querySelector("[data-testid=address]").textContent`)
+		if a := s.Get(t, strings.TrimPrefix(shown, s.Base)); a.StatusCode != 200 {
+			t.Errorf("%s answers %d", shown, a.StatusCode)
+		}
 	}
+	answered()
+	// A fade is drawn on the variant as a line, whose ends move; a spot as a box.
+	masked := func(pattern string) {
+		t.Helper()
+		p.until(`/` + pattern + `/.test(new URLSearchParams(location.search).get("mask-image") ?? "")`)
+	}
+	p.click("fade")
+	p.until(`document.querySelector("img[alt='The variant']")`)
+	drag("", 0.2, 0.5, 0.8, 0.5)
+	masked(`^linear-gradient\(90deg, black (19\.\d+|20|20\.\d+)%, transparent (79\.\d+|80|80\.\d+)%\)$`)
+	answered()
+	p.until(`document.querySelectorAll("[data-handle=end]").length === 2`)
+	drag("[data-of='fade 1']", 0.8, 0.5, 0.2, 0.9)
+	masked(`^linear-gradient\(180deg, black (49\.\d+|50|50\.\d+)%, transparent (89\.\d+|90|90\.\d+)%\)$`)
+	p.click("spot")
+	drag("", 0.2, 0.1, 0.6, 0.9)
+	masked(`^radial-gradient\(ellipse (19\.\d+|20|20\.\d+)% (39\.\d+|40|40\.\d+)% at (39\.\d+|40|40\.\d+)% (49\.\d+|50|50\.\d+)%, black 60%, transparent\)$`)
+	answered()
 }

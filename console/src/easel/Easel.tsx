@@ -122,8 +122,9 @@ function Work(props: { site: string; lane: string; path: string; query: URLSearc
             lane={lane}
             path={path}
             original={original.error ? undefined : original.data}
+            variant={variant.error ? undefined : variant.data}
             source={imageAddress(site, lane, path, { more: {} })}
-            error={original.error}
+            error={original.error ?? variant.error}
             declared={declared}
             onChange={(name, value) => {
               const more = { ...declared.more };

@@ -6,25 +6,12 @@ import type { Schemas } from "../api/client";
 import { useSettled } from "../easel/pictures";
 import { Field } from "../parts/Field";
 import { Trouble } from "../parts/Trouble";
+import { corner, handles, holds, moved, percents, stepOf, type Box, type How } from "../parts/boxes";
 import { said } from "./rules";
 
 type Layer = Schemas["Layer"];
 
-interface Box {
-  x: number;
-  y: number;
-  width: number;
-  height: number;
-}
-
 const overflows: Record<string, string> = { wider: "is wider than its box", higher: "is higher than its box", cut: "has more lines than line-clamp allows" };
-
-// The corners and sides that a box is sized by, and which of its lengths each changes.
-const handles = [
-  { name: "right side", x: 1, y: 0.5, cursor: "ew-resize" },
-  { name: "lower side", x: 0.5, y: 1, cursor: "ns-resize" },
-  { name: "lower right corner", x: 1, y: 1, cursor: "nwse-resize" },
-];
 
 export function Place(props: { site: string; source: string; classes: string[]; data: string; mark: string; text: string; onChange: (text: string) => void }) {
   const [named, setNamed] = useState("");
@@ -37,7 +24,7 @@ export function Place(props: { site: string; source: string; classes: string[]; 
     retry: false,
   });
   const [picked, setPicked] = useState<string>();
-  const [drag, setDrag] = useState<{ how: "move" | (typeof handles)[number]; x: number; y: number; from: Box; now: Box }>();
+  const [drag, setDrag] = useState<{ how: How; x: number; y: number; from: Box; now: Box }>();
   const all = shown.data;
   useEffect(() => setDrag(undefined), [all]);
   const layers = all?.layers ?? [];
@@ -60,7 +47,7 @@ export function Place(props: { site: string; source: string; classes: string[]; 
     const p = at(e);
     const name = (e.target as HTMLElement).dataset["handle"];
     const how = handles.find((h) => h.name === name);
-    const under = [...layers].reverse().filter((l) => p.x >= l.x && p.y >= l.y && p.x <= l.x + l.width && p.y <= l.y + l.height);
+    const under = [...layers].reverse().filter((l) => holds(l, p.x, p.y));
     const hit = how ? layer : (under.find((l) => l.name === picked) ?? under[0]);
     setPicked(hit?.name);
     if (!hit) return;
@@ -68,21 +55,18 @@ export function Place(props: { site: string; source: string; classes: string[]; 
     const from = { x: hit.x, y: hit.y, width: hit.width, height: hit.height };
     setDrag({ how: how ?? "move", x: p.x, y: p.y, from, now: from });
   };
-  const moved = (from: Box, how: "move" | (typeof handles)[number], dx: number, dy: number): Box =>
-    how === "move" ? { ...from, x: from.x + dx, y: from.y + dy } : { ...from, width: Math.max(4, from.width + (how.x === 1 ? dx : 0)), height: Math.max(4, from.height + (how.y === 1 ? dy : 0)) };
   const end = () => {
     if (!drag || !layer) return setDrag(undefined);
     if (Math.hypot(drag.now.x - drag.from.x, drag.now.y - drag.from.y, drag.now.width - drag.from.width, drag.now.height - drag.from.height) < 0.5) return setDrag(undefined);
     write(layer, drag.now);
   };
   const key = (e: React.KeyboardEvent, l: Layer) => {
-    const step = { ArrowLeft: [-1, 0], ArrowRight: [1, 0], ArrowUp: [0, -1], ArrowDown: [0, 1] }[e.key];
+    const step = stepOf(e.key);
     if (!step || !all) return;
     e.preventDefault();
-    const [dx, dy] = [(step[0]! * all.width) / 100, (step[1]! * all.height) / 100];
-    write(l, moved(l, e.shiftKey ? handles[2]! : "move", dx, dy));
+    write(l, moved(l, e.shiftKey ? corner : "move", step[0] * all.width, step[1] * all.height, 4));
   };
-  const percent = (b: Box) => (all ? `${Math.round((100 * b.x) / all.width)} %, ${Math.round((100 * b.y) / all.height)} %, ${Math.round((100 * b.width) / all.width)} % × ${Math.round((100 * b.height) / all.height)} %` : "");
+  const percent = (b: Box) => (all ? percents({ x: b.x / all.width, y: b.y / all.height, width: b.width / all.width, height: b.height / all.height }) : "");
   return (
     <fieldset className="flex flex-col gap-2 border border-line p-2">
       <legend className="px-1 text-soft">Layers on the picture</legend>
@@ -96,7 +80,7 @@ export function Place(props: { site: string; source: string; classes: string[]; 
             onPointerMove={(e) => {
               if (!drag) return;
               const p = at(e);
-              setDrag({ ...drag, now: moved(drag.from, drag.how, p.x - drag.x, p.y - drag.y) });
+              setDrag({ ...drag, now: moved(drag.from, drag.how, p.x - drag.x, p.y - drag.y, 4) });
             }}
             onPointerUp={end}
             onPointerCancel={() => setDrag(undefined)}
