@@ -26,7 +26,7 @@ func found(r *report) error {
 	crowd, _ := pictures.LabelledFaces(1, 64)
 	people := &raster.RGBA{Pix: crowd.Pix, Stride: 4 * crowd.W, W: crowd.W, H: crowd.H, Opaque: true}
 	small, copied, large := at(subject.Side), at(matte.Side), at(1632)
-	m, ok := matte.New(copied, face.Find(copied), declare.Focus{})
+	m, ok := matte.New(copied, func() []face.Face { return face.Find(copied) }, declare.Focus{})
 	if !ok {
 		return errors.New("the picture has no clear subject")
 	}
@@ -50,7 +50,7 @@ func found(r *report) error {
 	times := alternate(9,
 		func() { subject.Subject(small) },
 		func() { face.Find(people) },
-		func() { matte.New(copied, face.Find(copied), declare.Focus{}) },
+		func() { matte.New(copied, func() []face.Face { return face.Find(copied) }, declare.Focus{}) },
 		func() { m.Cut(large.Copy(), 0, 0, float64(large.W), float64(large.H)) },
 		func() { inpaint.New(to, in) },
 		func() { field.Fill(large, 0, 0, float64(large.W), float64(large.H), hole) },

@@ -39,7 +39,7 @@ func run(to string) error {
 		source := &raster.RGBA{Pix: c.Pix, Stride: 4 * c.W, W: c.W, H: c.H, Opaque: true}
 		p, want := source.Copy(), source.Copy()
 		began := time.Now()
-		m, ok := matte.New(p, face.Find(p), declare.Focus{})
+		m, ok := matte.New(p, func() []face.Face { return face.Find(p) }, declare.Focus{})
 		took += time.Since(began)
 		if ok {
 			m.Cut(p, 0, 0, float64(p.W), float64(p.H))

@@ -3,6 +3,7 @@ package face
 import (
 	_ "embed"
 	"math"
+	"runtime"
 	"sync"
 
 	"echolane/core/face/convolve"
@@ -140,14 +141,19 @@ func (n *network) run(in tensor) tensor {
 		used[i] = rooms.Get().(*room)
 		defer rooms.Put(used[i])
 	}
-	t := pooled(used[0], in.h-2, in.w-2, firstOut, func(y int, to []float32) {
-		convolve.Products(in.v[in.from(y, 0):], 3, 3, (in.w+2)*3, 9, n.first, n.bias0, to, firstOut, in.w-2, leak)
+	t := pooled(used[0], in.h-2, in.w-2, firstOut, func() rower {
+		return func(y int, to []float32) {
+			convolve.Products(in.v[in.from(y, 0):], 3, 3, (in.w+2)*3, 9, n.first, n.bias0, to, firstOut, in.w-2, leak)
+		}
 	})
 	for i, l := range separables {
-		from, between := t, make([]float32, t.w*t.c)
-		convolved := func(y int, to []float32) {
-			convolve.Apart(from.v[from.from(y-1, -1):], from.w, from.c, n.apart[i], between)
-			convolve.Products(between, l.in, 1, 0, l.in, n.across[i], n.biases[i], to, l.out, from.w, leak)
+		from := t
+		convolved := func() rower {
+			between := make([]float32, from.w*from.c)
+			return func(y int, to []float32) {
+				convolve.Apart(from.v[from.from(y-1, -1):], from.w, from.c, n.apart[i], between)
+				convolve.Products(between, l.in, 1, 0, l.in, n.across[i], n.biases[i], to, l.out, from.w, leak)
+			}
 		}
 		if i < len(separables)-1 {
 			t = pooled(used[i+1], t.h, t.w, l.out, convolved)
@@ -162,42 +168,62 @@ func (n *network) run(in tensor) tensor {
 	return out
 }
 
-// pooled is the largest of each two by two places of what row gives, row by row; what lies outside doesn't count.
-func pooled(in *room, h, w, c int, row func(y int, to []float32)) tensor {
-	out := in.tensor((h+1)/2, (w+1)/2, c)
-	a, b := make([]float32, w*c), make([]float32, w*c)
-	for y := range out.h {
-		row(2*y, a)
-		low := a
-		if 2*y+1 < h {
-			low = b
-			row(2*y+1, low)
-		}
-		convolve.Largest(a, low, w, c, out.row(y))
+// A rower gives the rows of a layer, one at a time.
+type rower func(y int, to []float32)
+
+// inBands does something with all rows, by bands of them beside one another on as many processors as there are for them.
+func inBands(h int, do func(from, to int)) {
+	n := min(runtime.GOMAXPROCS(0), h/16+1)
+	var others sync.WaitGroup
+	for i := 1; i < n; i++ {
+		others.Go(func() { do(i*h/n, (i+1)*h/n) })
 	}
+	do(0, h/n)
+	others.Wait()
+}
+
+// pooled is the largest of each two by two places of what rows gives, row by row; what lies outside doesn't count.
+func pooled(in *room, h, w, c int, rows func() rower) tensor {
+	out := in.tensor((h+1)/2, (w+1)/2, c)
+	inBands(out.h, func(from, to int) {
+		row := rows()
+		a, b := make([]float32, w*c), make([]float32, w*c)
+		for y := from; y < to; y++ {
+			row(2*y, a)
+			low := a
+			if 2*y+1 < h {
+				low = b
+				row(2*y+1, low)
+			}
+			convolve.Largest(a, low, w, c, out.row(y))
+		}
+	})
 	return out
 }
 
 // spread is the largest of two by two from each place to the right and down.
-func spread(in *room, h, w, c int, row func(y int, to []float32)) tensor {
+func spread(in *room, h, w, c int, rows func() rower) tensor {
 	out := in.tensor(h, w, c)
-	a, b := make([]float32, w*c), make([]float32, w*c)
-	row(0, a)
-	for y := range h {
-		copy(b, a)
-		if y+1 < h {
-			row(y+1, b)
-		}
-		to := out.row(y)
-		for i := range to {
-			next := i
-			if i+c < len(to) {
-				next = i + c
+	inBands(h, func(from, to int) {
+		row := rows()
+		a, b := make([]float32, w*c), make([]float32, w*c)
+		row(from, a)
+		for y := from; y < to; y++ {
+			copy(b, a)
+			if y+1 < h {
+				row(y+1, b)
 			}
-			to[i] = max(a[i], a[next], b[i], b[next])
+			to := out.row(y)
+			for i := range to {
+				next := i
+				if i+c < len(to) {
+					next = i + c
+				}
+				to[i] = max(a[i], a[next], b[i], b[next])
+			}
+			a, b = b, a
 		}
-		a, b = b, a
-	}
+	})
 	return out
 }
 

@@ -1,5 +1,30 @@
 package matte
 
+import (
+	"runtime"
+	"sync"
+)
+
+// beside does things that don't depend on one another, on as many processors as there are for them.
+func beside(all ...func()) {
+	var others sync.WaitGroup
+	for _, f := range all[1:] {
+		others.Go(f)
+	}
+	all[0]()
+	others.Wait()
+}
+
+// inBands does something with all rows, by bands of them beside one another.
+func inBands(h int, do func(from, to int)) {
+	n := min(runtime.GOMAXPROCS(0), h/64+1)
+	bands := make([]func(), n)
+	for i := range bands {
+		bands[i] = func() { do(i*h/n, (i+1)*h/n) }
+	}
+	beside(bands...)
+}
+
 // halved is the colours of what counts, multiplied with how much does, and that: in maps of half the size.
 func halved(colour, counts []float32, w, h int) (out [4][]float32) {
 	hw, hh := (w+1)/2, (h+1)/2
@@ -23,11 +48,10 @@ func halved(colour, counts []float32, w, h int) (out [4][]float32) {
 func nearby(of [4][]float32, w, h, band int) []float32 {
 	out, done := make([]float32, 3*w*h), make([]float32, w*h)
 	for _, r := range []int{band, 2 * band, 5 * band, 14 * band, max(w, h)} {
-		weight := boxed(of[3], w, h, r)
-		var sums [3][]float32
-		for k := range 3 {
-			sums[k] = boxed(of[k], w, h, r)
-		}
+		var sums [4][]float32
+		one := func(k int) { sums[k] = boxed(of[k], w, h, r) }
+		beside(func() { one(0); one(1) }, func() { one(2); one(3) })
+		weight := sums[3]
 		missing := false
 		for i, n := range weight {
 			if n <= 1e-6 {
@@ -56,9 +80,17 @@ func nearby(of [4][]float32, w, h, band int) []float32 {
 	return out
 }
 
+// midway holds what boxed has of the rows before the columns.
+var midway = sync.Pool{New: func() any { return new([]float32) }}
+
 // boxed is the mean over 2r+1 by 2r+1 places; beyond the border is nothing, which doesn't count.
 func boxed(v []float32, w, h, r int) []float32 {
-	mid, out := make([]float32, len(v)), make([]float32, len(v))
+	room := midway.Get().(*[]float32)
+	defer midway.Put(room)
+	if cap(*room) < len(v) {
+		*room = make([]float32, len(v))
+	}
+	mid, out := (*room)[:len(v)], make([]float32, len(v))
 	for y := range h {
 		row, to := v[y*w:][:w], mid[y*w:][:w]
 		var sum float64
@@ -115,11 +147,15 @@ func guided(v, trust, colour []float32, w, h, r int) []float32 {
 		}
 		return boxed(t, w, h, r)
 	}
-	weight := of(func(i int) float32 { return trust[i] })
-	mg := of(func(i int) float32 { return trust[i] * light[i] })
-	mv := of(func(i int) float32 { return trust[i] * v[i] })
-	gg := of(func(i int) float32 { return trust[i] * light[i] * light[i] })
-	gv := of(func(i int) float32 { return trust[i] * light[i] * v[i] })
+	var weight, mg, mv, gg, gv []float32
+	beside(func() {
+		weight = boxed(trust, w, h, r)
+		mg = of(func(i int) float32 { return trust[i] * light[i] })
+		mv = of(func(i int) float32 { return trust[i] * v[i] })
+	}, func() {
+		gg = of(func(i int) float32 { return trust[i] * light[i] * light[i] })
+		gv = of(func(i int) float32 { return trust[i] * light[i] * v[i] })
+	})
 	a, b := make([]float32, n), make([]float32, n)
 	const flat = 4e-4
 	for i := range a {
@@ -128,7 +164,7 @@ func guided(v, trust, colour []float32, w, h, r int) []float32 {
 		a[i] = (gv[i]*k - g*m) / (max(0, gg[i]*k-g*g) + flat)
 		b[i] = m - a[i]*g
 	}
-	a, b = boxed(a, w, h, r), boxed(b, w, h, r)
+	beside(func() { a = boxed(a, w, h, r) }, func() { b = boxed(b, w, h, r) })
 	out := make([]float32, n)
 	for i := range out {
 		line := a[i]*light[i] + b[i]

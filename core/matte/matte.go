@@ -36,20 +36,30 @@ func (m *Matte) Bytes() int {
 	return 4 * (len(m.alpha) + len(m.fore) + len(m.back))
 }
 
-// New cuts the subject out of p, opaque and upright, at most Side on a side, in which these faces are; said is where
-// somebody says that it is. ok is false where there's no clear one.
-func New(p *raster.RGBA, faces []face.Face, said declare.Focus) (m *Matte, ok bool) {
-	found := subject.Subject(reduced(p, subject.Side))
+// New cuts the subject out of p, opaque and upright, at most Side on a side, in which faces gives those there are,
+// while the rest is looked at, nil none; said is where somebody says that the subject is. ok is false where there's no clear one.
+func New(p *raster.RGBA, faces func() []face.Face, said declare.Focus) (m *Matte, ok bool) {
+	var seen []face.Face
+	var found subject.Found
+	var regions *parted
+	beside(func() {
+		if faces != nil {
+			seen = faces()
+		}
+	}, func() {
+		found = subject.Subject(reduced(p, subject.Side))
+	}, func() { regions = partedOf(reduced(p, segmentSide)) })
 	if said.Declared {
 		found = found.PointedAt(around(found.Box, said))
 	}
 	if !said.Declared && (found.Unsure() || found.By == subject.ByNothing) {
-		if len(faces) == 0 {
+		if len(seen) == 0 {
 			return nil, false
 		}
-		found = withFaces(faces)
+		found = withFaces(seen)
 	}
-	inside, mixed, w, h := segment(reduced(p, segmentSide), &found, faces)
+	inside, mixed := regions.segment(&found, seen)
+	w, h := regions.w, regions.h
 	share := 0.0
 	for _, v := range inside {
 		if v {
@@ -97,15 +107,17 @@ func reduced(p *raster.RGBA, side float64) *raster.RGBA {
 func (m *Matte) refine(p *raster.RGBA, inside, several []bool, w, h int) {
 	n := m.w * m.h
 	rough := make([]float32, n) // the parting at the copy's size, softly
-	for y := range m.h {
-		for x := range m.w {
-			rough[y*m.w+x] = between(inside, w, h, (float64(x)+0.5)*float64(w)/float64(m.w)-0.5, (float64(y)+0.5)*float64(h)/float64(m.h)-0.5)
+	inBands(m.h, func(from, to int) {
+		for y := from; y < to; y++ {
+			for x := range m.w {
+				rough[y*m.w+x] = between(inside, w, h, (float64(x)+0.5)*float64(w)/float64(m.w)-0.5, (float64(y)+0.5)*float64(h)/float64(m.h)-0.5)
+			}
 		}
-	}
+	})
 	long := float64(max(m.w, m.h))
 	band := max(2, int(long/110+0.5)) // how far from the edge pixels may be mixed
-	near := boxed(rough, m.w, m.h, band)
-	far := boxed(rough, m.w, m.h, 6*band)
+	var near, far, farther []float32
+	beside(func() { near = boxed(rough, m.w, m.h, band) }, func() { far = boxed(rough, m.w, m.h, 6*band) }, func() { farther = boxed(rough, m.w, m.h, 4*band) })
 	sureIn, sureOut := make([]float32, n), make([]float32, n)
 	for i, v := range near {
 		at := (i/m.w*h/m.h)*w + i%m.w*w/m.w
@@ -125,24 +137,29 @@ func (m *Matte) refine(p *raster.RGBA, inside, several []bool, w, h int) {
 		}
 	}
 	m.hw, m.hh = (m.w+1)/2, (m.h+1)/2
-	m.fore, m.back = nearby(halved(colour, sureIn, m.w, m.h), m.hw, m.hh, max(1, band/2)), nearby(halved(colour, sureOut, m.w, m.h), m.hw, m.hh, max(1, band/2))
+	of := func(sure []float32) []float32 {
+		return nearby(halved(colour, sure, m.w, m.h), m.hw, m.hh, max(1, band/2))
+	}
+	beside(func() { m.fore = of(sureIn) }, func() { m.back = of(sureOut) })
 	half := func(v []float32, i int) []float32 { return v[3*(i/m.w/2*m.hw+i%m.w/2):] }
 	m.alpha = make([]float32, n)
 	trust := make([]float32, n)
-	for i := range n {
-		switch {
-		case sureIn[i] == 1:
-			m.alpha[i], trust[i] = 1, 1
-		case sureOut[i] == 1:
-			m.alpha[i], trust[i] = 0, 1
-		default:
-			a, c := mixed(colour[3*i:], half(m.fore, i), half(m.back, i))
-			m.alpha[i] = a*c + rough[i]*(1-c)
-			trust[i] = 0.15 + 0.85*c
+	inBands(m.h, func(from, to int) {
+		for i := from * m.w; i < to*m.w; i++ {
+			switch {
+			case sureIn[i] == 1:
+				m.alpha[i], trust[i] = 1, 1
+			case sureOut[i] == 1:
+				m.alpha[i], trust[i] = 0, 1
+			default:
+				a, c := mixed(colour[3*i:], half(m.fore, i), half(m.back, i))
+				m.alpha[i] = a*c + rough[i]*(1-c)
+				trust[i] = 0.15 + 0.85*c
+			}
 		}
-	}
+	})
 	// A little farther off, what is plainly of the other side's colour is: fringes, and what shows between them.
-	for i, v := range boxed(rough, m.w, m.h, 4*band) {
+	for i, v := range farther {
 		if sureIn[i] == 0 && sureOut[i] == 0 || v > 0.995 || v < 0.005 {
 			continue
 		}
@@ -223,17 +240,30 @@ func mixed(c, fore, back []float32) (alpha, trust float32) {
 func (m *Matte) Cut(p *raster.RGBA, left, top, w, h float64) {
 	kx, ky := float64(m.w)/w, float64(m.h)/h
 	larger := kx < 0.7 // the picture shows more than the copy
-	for y := range p.H {
+	inBands(p.H, func(from, to int) { m.cut(p, left, top, kx, ky, larger, from, to) })
+	p.Opaque = false
+}
+
+// cut does so with some rows.
+func (m *Matte) cut(p *raster.RGBA, left, top, kx, ky float64, larger bool, from, to int) {
+	for y := from; y < to; y++ {
 		row := p.Row(y)
+		at, flat := -1, false // of the pixel before
 		for x := range p.W {
 			q := row[4*x:][:4]
 			cx, cy := (left+float64(x)+0.5)*kx-0.5, (top+float64(y)+0.5)*ky-0.5
 			i, frac := place(m.w, m.h, cx, cy)
-			a := lerp(m.alpha, 1, m.w, m.h, i, frac, 0)
+			if i != at {
+				at, flat = i, m.flat(i)
+			}
+			a := m.alpha[i]
+			if !flat {
+				a = lerp(m.alpha, 1, m.w, m.h, i, frac, 0)
+			}
 			switch {
-			case a >= 0.999 && (!larger || m.flat(i)):
+			case a >= 0.999 && (!larger || flat):
 				continue
-			case a <= 0.001 && (!larger || m.flat(i)):
+			case a <= 0.001 && (!larger || flat):
 				q[0], q[1], q[2], q[3] = 0, 0, 0, 0
 				continue
 			}
@@ -258,7 +288,6 @@ func (m *Matte) Cut(p *raster.RGBA, left, top, w, h float64) {
 			q[3] = uint8(alpha + 0.5)
 		}
 	}
-	p.Opaque = false
 }
 
 // flat reports whether the copy has no edge around a pixel.

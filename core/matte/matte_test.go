@@ -43,7 +43,7 @@ func TestSubjectsAreCutOut(t *testing.T) {
 			kind = 1
 		}
 		n[kind]++
-		m, ok := New(p, face.Find(p), declare.Focus{})
+		m, ok := New(p, func() []face.Face { return face.Find(p) }, declare.Focus{})
 		if !ok {
 			t.Logf("%s: no clear subject", c.Name)
 			off[kind]++
@@ -73,7 +73,7 @@ func TestSubjectsAreCutOut(t *testing.T) {
 func TestWithoutASubjectThereIsNoCut(t *testing.T) {
 	p := raster.NewRGBA(200, 120)
 	p.Fill(90, 120, 150, 255)
-	if _, ok := New(p, face.Find(p), declare.Focus{}); ok {
+	if _, ok := New(p, func() []face.Face { return face.Find(p) }, declare.Focus{}); ok {
 		t.Error("something is cut out of one colour")
 	}
 	for _, size := range [][2]int{{1, 1}, {3, 200}, {9, 9}} {
@@ -88,13 +88,13 @@ func BenchmarkNew(b *testing.B) {
 	p = raster.ResampleRGBA(p, raster.Axis{Step: 0.75, Len: 640}, raster.Axis{Step: 0.75, Len: 480})
 	p.Opaque = true
 	for b.Loop() {
-		New(p, face.Find(p), declare.Focus{})
+		New(p, func() []face.Face { return face.Find(p) }, declare.Focus{})
 	}
 }
 
 func BenchmarkCut(b *testing.B) {
 	p := opaque(pictures.LabelledCuts()[2])
-	m, ok := New(p, face.Find(p), declare.Focus{})
+	m, ok := New(p, func() []face.Face { return face.Find(p) }, declare.Focus{})
 	if !ok {
 		b.Skip("no subject")
 	}

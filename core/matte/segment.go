@@ -17,11 +17,21 @@ const segmentSide, superpixels = 320, 1400
 // several is the variance above which a region has more than one colour.
 const several = 0.003
 
-// segment says which pixels of a copy are the subject's, and which may be a mixture.
-func segment(p *raster.RGBA, found *subject.Found, faces []face.Face) (inside, mixed []bool, w, h int) {
-	w, h = p.W, p.H
+// parted is a copy parted into superpixels.
+type parted struct {
+	w, h int
+	lab  [3][]float32
+	r    *superpixel.Regions
+}
+
+func partedOf(p *raster.RGBA) *parted {
 	lab := superpixel.Oklab(p)
-	r := superpixel.New(lab, w, h, superpixels)
+	return &parted{p.W, p.H, lab, superpixel.New(lab, p.W, p.H, superpixels)}
+}
+
+// segment says which pixels are the subject's, and which may be a mixture.
+func (p *parted) segment(found *subject.Found, faces []face.Face) (inside, mixed []bool) {
+	w, h, lab, r := p.w, p.h, p.lab, p.r
 	n := len(r.Colour)
 	// How much each stands out, and whether it lies in the subject's box with some room around it.
 	stands, within, body, around := make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n)
@@ -136,7 +146,7 @@ func segment(p *raster.RGBA, found *subject.Found, faces []face.Face) (inside, m
 		inside[i], mixed[i] = fore[k], edge[k]
 	}
 	tidy(inside, w, h)
-	return inside, mixed, w, h
+	return inside, mixed
 }
 
 // fringes are the regions of several colours along the subject's edge: those beside a region of the other side, and those that

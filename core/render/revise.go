@@ -141,11 +141,13 @@ func (r *revision) cut(known *Findings, source []byte, info codec.Info, orNone b
 		defer upright.Free()
 	}
 	// Faces as they are: what is redacted isn't found any more.
-	faces, err := facesOf(known, source, info, false, nil)
+	m, ok := matte.New(upright, func() (faces []face.Face) {
+		faces, err = facesOf(known, source, info, false, nil)
+		return faces
+	}, said)
 	if err != nil {
 		return nil, err
 	}
-	m, ok := matte.New(upright, faces, said)
 	if !ok {
 		if orNone {
 			return nil, nil
