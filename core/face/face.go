@@ -181,6 +181,16 @@ func again(p *raster.RGBA, f found) found {
 	return found{box.x0 / weight, box.y0 / weight, box.x1 / weight, box.y1 / weight, score}
 }
 
+// levels are the values of red, green and blue as the network takes them.
+var levels = func() (t [3][256]float32) {
+	for c, m := range means {
+		for v := range t[c] {
+			t[c][v] = (float32(v) - m) / 255
+		}
+	}
+	return t
+}()
+
 // input is a part of p, k times as large, as the network takes it. Outside of the picture is mean grey.
 func input(p *raster.RGBA, x, y, w, h, k float64) tensor {
 	tw, th := max(64, int(math.Ceil(w*k))), max(64, int(math.Ceil(h*k)))
@@ -196,9 +206,8 @@ func input(p *raster.RGBA, x, y, w, h, k float64) tensor {
 	for row := range part.H {
 		from, to := part.Row(row)[:4*part.W], t.row(y0 + row)[3*x0:]
 		for i := range part.W {
-			for c, m := range means {
-				to[3*i+c] = (float32(from[4*i+c]) - m) / 255
-			}
+			q, v := from[4*i:][:4], to[3*i:][:3]
+			v[0], v[1], v[2] = levels[0][q[0]], levels[1][q[1]], levels[2][q[2]]
 		}
 	}
 	return t

@@ -11,20 +11,19 @@ import (
 // regions are a picture's superpixels.
 type regions struct{ *superpixel.Regions }
 
-// ways are the lengths of the shortest ways from a region to all: what differs between neighbours, less what is nothing.
-func (r regions) ways(from int, nothing float32, far []float32, queue []int32) []int32 {
+// ways are the lengths of the shortest ways from a region to those that are nearer than most: what differs between neighbours, less
+// what is nothing. waiting is false for each region, before and after.
+func (r regions) ways(from int, nothing, most float32, far []float32, waiting []bool, queue []int32) []int32 {
 	for i := range far {
 		far[i] = math.MaxFloat32
 	}
 	far[from] = 0
 	queue = append(queue[:0], int32(from))
-	waiting := make([]bool, len(far))
-	for len(queue) > 0 { // a queue in order of arrival is enough for so few
-		i := queue[0]
-		queue = queue[1:]
+	for k := 0; k < len(queue); k++ { // a queue in order of arrival is enough for so few
+		i := queue[k]
 		waiting[i] = false
 		for _, l := range r.Beside[i] {
-			if d := far[i] + max(0, l.Apart-nothing); d < far[l.To] {
+			if d := far[i] + max(0, l.Apart-nothing); d < far[l.To] && d < most {
 				far[l.To] = d
 				if !waiting[l.To] {
 					waiting[l.To] = true
@@ -41,12 +40,12 @@ func (r regions) ways(from int, nothing float32, far []float32, queue []int32) [
 func (r regions) standing(weight []float32) []float32 {
 	n := len(r.Colour)
 	nothing := r.usual()
-	far := make([]float32, n)
+	far, waiting := make([]float32, n), make([]bool, n)
 	var queue []int32
 	behind := make([]float32, n)
 	const like = 0.08 // how far a way is that still leads to the same thing
 	for i := range n {
-		queue = r.ways(i, nothing, far, queue)
+		queue = r.ways(i, nothing, 4*like, far, waiting, queue)
 		var area, edge float64
 		for j, d := range far {
 			if d < 4*like {
@@ -60,11 +59,18 @@ func (r regions) standing(weight []float32) []float32 {
 	}
 	out := make([]float32, n)
 	most := 0.002 * float32(len(r.Of)) // less is nothing
+	differ := make([]float64, n*n) // how much two differ, the less the farther they are from one another
+	for i := range n {
+		for j := range i {
+			dx, dy := float64(r.X[i]-r.X[j]), float64(r.Y[i]-r.Y[j])
+			d := float64(superpixel.Apart(r.Colour[i], r.Colour[j])) * math.Exp(-(dx*dx+dy*dy)/(2*0.4*0.4))
+			differ[i*n+j], differ[j*n+i] = d, d
+		}
+	}
 	for i := range n {
 		var sum float64
-		for j := range n {
-			dx, dy := float64(r.X[i]-r.X[j]), float64(r.Y[i]-r.Y[j])
-			sum += float64(superpixel.Apart(r.Colour[i], r.Colour[j])) * math.Exp(-(dx*dx+dy*dy)/(2*0.4*0.4)) * float64(behind[j]) * float64(r.Area[j])
+		for j, d := range differ[i*n:][:n] {
+			sum += d * float64(behind[j]) * float64(r.Area[j])
 		}
 		out[i] = float32(sum) * (1 - behind[i]) * weight[i]
 		most = max(most, out[i])
