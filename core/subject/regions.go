@@ -59,7 +59,7 @@ func (r regions) standing(weight []float32) []float32 {
 	}
 	out := make([]float32, n)
 	most := 0.002 * float32(len(r.Of)) // less is nothing
-	differ := make([]float64, n*n) // how much two differ, the less the farther they are from one another
+	differ := make([]float64, n*n)     // how much two differ, the less the farther they are from one another
 	for i := range n {
 		for j := range i {
 			dx, dy := float64(r.X[i]-r.X[j]), float64(r.Y[i]-r.Y[j])
