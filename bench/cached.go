@@ -64,7 +64,7 @@ func cached(r *report) error {
 		if err != nil {
 			return err
 		}
-		const rounds, seconds = 7, 2
+		const rounds, seconds = 15, 1
 		answer, _, err := get(image)
 		if err != nil {
 			return err

@@ -32,8 +32,8 @@ func (a *App) logged(c *fasthttp.RequestCtx) {
 	host, client := wording.Cut(string(c.Request.Header.Host()), longestAgent), caller.Of(c, a.o.Proxies).String()
 	a.pass(c)
 	size := c.Response.Header.ContentLength()
-	if body := c.Response.Body(); !c.Response.IsBodyStream() {
-		size = len(body)
+	if !c.Response.IsBodyStream() { // whose body would be read into memory
+		size = len(c.Response.Body())
 	}
 	a.o.Log.LogAttrs(context.Background(), slog.LevelInfo, "request",
 		slog.String("trace", p.Trace), slog.String("span", p.Span), slog.String("client", client), slog.String("method", method), slog.String("host", host),

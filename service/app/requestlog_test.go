@@ -4,9 +4,15 @@ import (
 	"bufio"
 	"bytes"
 	"encoding/json"
+	"fmt"
+	"image"
+	"image/png"
+	"io"
 	"log/slog"
+	"net"
 	"net/http"
 	"net/http/httptest"
+	"runtime"
 	"strings"
 	"testing"
 
@@ -60,5 +66,41 @@ func TestEachRequestHasItsLine(t *testing.T) {
 	l := lines[0]
 	if l["trace"] != trace || l["span"] == span || l["status"] != float64(a.StatusCode) || l["method"] != "GET" || l["address"] != "/kestrel/w/kite.png?width=30" || l["client"] != "127.0.0.1" || l["bytes"] != float64(len(a.body)) || l["cache"] != a.Header.Get("Cache-Status") {
 		t.Errorf("%v", l)
+	}
+}
+
+// A source that goes out itself isn't read into memory for its line.
+func TestALineHoldsNoOriginalInMemory(t *testing.T) {
+	var large bytes.Buffer
+	if err := (&png.Encoder{CompressionLevel: png.NoCompression}).Encode(&large, image.NewGray(image.Rect(0, 0, 5000, 4000))); err != nil {
+		t.Fatal(err)
+	}
+	size := int64(large.Len())
+	r := start(t, func(p *Options) { p.LogRequests = true }, nil)
+	r.put("large.png", large.Bytes())
+	large = bytes.Buffer{}
+	path := "/kestrel/f/large.png?download="
+	if a := r.do("HEAD", path, nil); a.StatusCode != 200 { // it is looked at
+		t.Fatalf("%d %s", a.StatusCode, a.body)
+	}
+	held := func() int64 {
+		runtime.GC()
+		var m runtime.MemStats
+		runtime.ReadMemStats(&m)
+		return int64(m.HeapAlloc)
+	}
+	before := held()
+	c, err := net.Dial("tcp", r.Addr())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	fmt.Fprintf(c, "GET %s HTTP/1.1\r\nHost: x\r\n\r\n", path)
+	head := make([]byte, 1000)
+	if _, err := io.ReadFull(c, head); err != nil || !strings.HasPrefix(string(head), "HTTP/1.1 200") {
+		t.Fatalf("%v %s", err, head)
+	}
+	if more := held() - before; more > size/2 {
+		t.Errorf("%d bytes more are held while it goes out", more)
 	}
 }

@@ -35,7 +35,38 @@ var cacheStatus = [...][]byte{
 }
 
 func (s *Service) answer(c *fasthttp.RequestCtx, fields Fields, v *cache.Variant, m *hotEntry, e policy.Embedding, where cache.Where, timing string, start int64) {
-	m.asked.Add(1)
+	asked := m.asked.Add(1)
+	modified := modifiedOf(v)
+	// What is asked for over and over has the same head each time.
+	same := where == cache.Memory && !modified.IsZero() && !e.Restricted && !m.control.changes() && m.stale.IsZero()
+	if !same || !s.heads.copy(&c.Response.Header, m, v) {
+		s.head(c, v, m, e, where, timing, modified)
+		if same && asked%headAfter == 0 {
+			s.heads.keep(&c.Response.Header, m, v)
+		}
+	}
+	if m.classes != "" {
+		s.Recorder.Used(m.site.Name, m.classes, string(m.location))
+	}
+	sent := len(v.Body)
+	switch {
+	case fields.conditional() && notModified(&c.Request.Header, v.ETag, modified):
+		c.Response.SetStatusCode(fasthttp.StatusNotModified)
+		c.Response.Header.Del("Content-Type")
+		sent = 0
+	case fields.has&hasRange != 0:
+		sent = s.answerRange(c, v, modified)
+	default:
+		c.Response.SetBodyRaw(v.Body)
+	}
+	if c.IsHead() {
+		sent = 0
+	}
+	s.count(m.site.Name, where, c.Response.StatusCode(), sent, int64(v.SourceBytes), start)
+}
+
+// head says of a variant what goes with it.
+func (s *Service) head(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, e policy.Embedding, where cache.Where, timing string, modified time.Time) {
 	h := &c.Response.Header
 	h.SetContentType(v.Type)
 	h.SetCanonical(fETag, raw(v.ETag))
@@ -48,16 +79,12 @@ func (s *Service) answer(c *fasthttp.RequestCtx, fields Fields, v *cache.Variant
 	if v.Type == svgType { // what it asks for or runs, it gets nothing
 		h.Set("Content-Security-Policy", "sandbox; default-src 'none'; style-src 'unsafe-inline'; img-src data:; font-src data:")
 	}
-	if m.classes != "" {
-		s.Recorder.Used(m.site.Name, m.classes, string(m.location))
-	}
 	h.SetCanonical(fDisposition, m.disposition)
 	h.SetCanonical(fRanges, vBytes)
 	h.SetCanonical(fGroups, m.groups)
 	if m.shared != "" && !v.Provisional && !e.Restricted {
 		h.Set("CDN-Cache-Control", m.shared)
 	}
-	modified := modifiedOf(v)
 	if !modified.IsZero() {
 		h.SetCanonical(fModified, m.lastModified(modified))
 	}
@@ -75,21 +102,6 @@ func (s *Service) answer(c *fasthttp.RequestCtx, fields Fields, v *cache.Variant
 	} else {
 		h.SetCanonical(fTiming, []byte(timing))
 	}
-	sent := len(v.Body)
-	switch {
-	case fields.conditional() && notModified(&c.Request.Header, v.ETag, modified):
-		c.Response.SetStatusCode(fasthttp.StatusNotModified)
-		h.Del("Content-Type")
-		sent = 0
-	case fields.has&hasRange != 0:
-		sent = s.answerRange(c, v, modified)
-	default:
-		c.Response.SetBodyRaw(v.Body)
-	}
-	if c.IsHead() {
-		sent = 0
-	}
-	s.count(m.site.Name, where, c.Response.StatusCode(), sent, int64(v.SourceBytes), start)
 }
 
 // answerRange answers with what a Range field asks for, and says how many bytes that is.

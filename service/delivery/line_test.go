@@ -711,3 +711,61 @@ func TestFieldsAreSeenAsTheyAreSent(t *testing.T) {
 		}
 	}
 }
+
+// What is asked for over and over gets the same head each time, and another as soon as it is something else.
+func TestTheHeadOfWhatIsAskedForOftenIsItsOwn(t *testing.T) {
+	s := newStand(t)
+	head := func(fields ...string) string {
+		c := s.ask("/kestrel/f/kite.png?width=60", append([]string{"Accept", "image/webp"}, fields...)...)
+		before, dated, _ := strings.Cut(string(c.Response.Header.Header()), "Date: ")
+		_, after, _ := strings.Cut(dated, "\n")
+		return before + after
+	}
+	entry := func() *hotEntry { // as if its variant had been made a while ago
+		t.Helper()
+		head()
+		for _, m := range s.hot.All() {
+			if v, ok := s.Cache.InMemory(m.key, 0); ok {
+				v.MadeAt -= 10
+				return m
+			}
+		}
+		t.Fatal("nothing is hot")
+		return nil
+	}
+	m := entry()
+	first := head()
+	if !strings.Contains(first, "Last-Modified") || !strings.Contains(first, "hit; detail=memory") {
+		t.Fatal(first)
+	}
+	for i := range 3 * headAfter {
+		if h := head(); h != first {
+			t.Fatalf("after %d: %s, was %s", i, h, first)
+		}
+	}
+	if k := s.heads.place(m).Load(); k == nil || k.entry != m {
+		t.Fatal("no head is kept")
+	}
+	// What a kept head is changed by for one request isn't kept.
+	if h := head("If-None-Match", field(s.ask("/kestrel/f/kite.png?width=60", "Accept", "image/webp"), "ETag")); !strings.HasPrefix(h, "HTTP/1.1 304") || strings.Contains(h, "\nContent-Type:") {
+		t.Errorf("not modified: %s", h)
+	}
+	if h := head("Range", "bytes=0-1"); !strings.Contains(h, "Content-Range") {
+		t.Errorf("a part: %s", h)
+	}
+	if h := head(); h != first {
+		t.Errorf("after those: %s, was %s", h, first)
+	}
+	// Another variant has a head of its own, at once.
+	v, _ := s.Cache.InMemory(m.key, 0)
+	other := *v
+	other.Body, other.ETag = []byte("other"), `"0123456789abcdef"`
+	s.Cache.Replace(m.key, &other, nil)
+	if h := head(); h == first || !strings.Contains(h, other.ETag) {
+		t.Errorf("of another variant: %s", h)
+	}
+	// So have a request and a site that want something else.
+	if h := string(s.ask("/kestrel/f/kite.png?width=60", "Accept", "image/png").Response.Header.Header()); strings.Contains(h, other.ETag) {
+		t.Errorf("of another format: %s", h)
+	}
+}

@@ -121,6 +121,7 @@ type Options struct {
 type Service struct {
 	Options
 	hot       *otter.Cache[string, *hotEntry]
+	heads     heads
 	clients   *caller.Limiter
 	refiner   refiner
 	counting  sync.WaitGroup
