@@ -336,10 +336,10 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 }
 
 const (
-	shotWide     = 720     // device pixels, at most
-	shotArea     = 1600000 // device pixels, at most
-	mostShotHigh = 9000    // CSS pixels
-	shotTime     = 6 * time.Second
+	shotWide     = 720              // device pixels, at most
+	shotArea     = 1600000          // device pixels, at most
+	mostShotHigh = 9000             // CSS pixels
+	shotTime     = 20 * time.Second // a busy machine paints late
 )
 
 // shoot takes a picture of the page down to a height in CSS pixels; nil where that can't be had.
