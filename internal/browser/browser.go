@@ -111,10 +111,16 @@ func (b *Browser) Open(url string) error { return b.Do(chromedp.Navigate(url)) }
 
 // Until waits until a JavaScript expression is true.
 func (b *Browser) Until(expression string) error {
-	if _, err := Run(b, chromedp.Poll[bool]("!!("+expression+")", chromedp.WithPollingTimeout(Wait))); err != nil {
-		return fmt.Errorf("wait for %s: %w", expression, err)
+	for until := time.Now().Add(Wait); ; {
+		_, err := Run(b, chromedp.Poll[bool]("!!("+expression+")", chromedp.WithPollingTimeout(Wait)))
+		switch {
+		case err == nil:
+			return nil
+		case !strings.Contains(err.Error(), "Cannot find context") || time.Now().After(until): // the page made way for another one
+			return fmt.Errorf("wait for %s: %w", expression, err)
+		}
+		time.Sleep(50 * time.Millisecond)
 	}
-	return nil
 }
 
 // Shot is a PNG of what is in view.
