@@ -13,6 +13,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -194,13 +195,24 @@ func TestCurlGoesOnWhereItWasCutOff(t *testing.T) {
 
 // Answers that go out with parts of one another in one buffer are the same as alone.
 func TestRequestsInOnePacketAreAnsweredInTurn(t *testing.T) {
-	r := start(t, nil, nil)
+	for name, change := range map[string]func(*Options){
+		"memory": nil,
+		"disk":   func(o *Options) { o.MemoryBytes, o.CacheDir = 1, t.TempDir() }, // in memory that is used again
+	} {
+		t.Run(name, func(t *testing.T) { answeredInTurn(t, start(t, change, nil), name) })
+	}
+}
+
+func answeredInTurn(t *testing.T, r *running, from string) {
 	r.put("kite.png", picture(t, 400, 300))
 	paths := []string{"/kestrel/f/kite.png?width=8&format=png", "/kestrel/f/kite.png?width=400&format=png", "/kestrel/f/kite.png?width=60&format=png", "/kestrel/f/kite.png?download=", "/kestrel/f/none.png", "/-/live"}
 	alone := map[string]answer{}
 	for _, path := range paths {
 		r.get(path)
 		alone[path] = r.get(path)
+	}
+	if said := alone[paths[1]].Header.Get("Cache-Status"); !strings.HasSuffix(said, from) {
+		t.Fatalf("it says %q", said)
 	}
 	etag := alone[paths[1]].Header.Get("ETag")
 	type asked struct{ method, path, more string }
@@ -214,31 +226,41 @@ func TestRequestsInOnePacketAreAnsweredInTurn(t *testing.T) {
 	for _, q := range all {
 		fmt.Fprintf(&text, "%s %s HTTP/1.1\r\nHost: x\r\n%s\r\n", q.method, q.path, q.more)
 	}
-	c, err := net.Dial("tcp", r.Addr())
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer c.Close()
-	c.SetDeadline(time.Now().Add(20 * time.Second))
-	go io.WriteString(c, text.String())
-	in := bufio.NewReader(c)
-	for i, q := range all {
-		a, err := http.ReadResponse(in, &http.Request{Method: q.method})
+	ask := func() {
+		c, err := net.Dial("tcp", r.Addr())
 		if err != nil {
-			t.Fatalf("answer %d, %s %s: %v", i, q.method, q.path, err)
+			t.Error(err)
+			return
 		}
-		body, err := io.ReadAll(a.Body)
-		want, status := alone[q.path].body, alone[q.path].StatusCode
-		switch {
-		case q.method == "HEAD":
-			want = nil
-		case strings.HasPrefix(q.more, "If-None-Match"):
-			want, status = nil, 304
-		case strings.HasPrefix(q.more, "Range"):
-			want, status = want[5:], 206
-		}
-		if err != nil || a.StatusCode != status || !bytes.Equal(body, want) && q.path != "/kestrel/f/none.png" {
-			t.Fatalf("answer %d, %s %s %s: %d of %d bytes with %d, want %d of %d with %d, %v", i, q.method, q.path, q.more, len(body), a.ContentLength, a.StatusCode, len(want), len(want), status, err)
+		defer c.Close()
+		c.SetDeadline(time.Now().Add(20 * time.Second))
+		go io.WriteString(c, text.String())
+		in := bufio.NewReader(c)
+		for i, q := range all {
+			a, err := http.ReadResponse(in, &http.Request{Method: q.method})
+			if err != nil {
+				t.Errorf("answer %d, %s %s: %v", i, q.method, q.path, err)
+				return
+			}
+			body, err := io.ReadAll(a.Body)
+			want, status := alone[q.path].body, alone[q.path].StatusCode
+			switch {
+			case q.method == "HEAD":
+				want = nil
+			case strings.HasPrefix(q.more, "If-None-Match"):
+				want, status = nil, 304
+			case strings.HasPrefix(q.more, "Range"):
+				want, status = want[5:], 206
+			}
+			if err != nil || a.StatusCode != status || !bytes.Equal(body, want) && q.path != "/kestrel/f/none.png" {
+				t.Errorf("answer %d, %s %s %s: %d of %d bytes with %d, want %d of %d with %d, %v", i, q.method, q.path, q.more, len(body), a.ContentLength, a.StatusCode, len(want), len(want), status, err)
+				return
+			}
 		}
 	}
+	var clients sync.WaitGroup
+	for range 4 {
+		clients.Go(ask)
+	}
+	clients.Wait()
 }

@@ -66,16 +66,15 @@ type Variant struct {
 	// Unshared variants come from a source that its origin lets nobody keep: they are answered, and forgotten.
 	Unshared bool `json:"-"`
 
-	head []byte // what else was read back, and isn't taken apart yet
-	back func() // gives back the memory that it lies in; nil: it has its own
+	head []byte    // what else was read back, and isn't taken apart yet
+	loan disk.Loan // of the memory that it lies in
 }
 
-// Release says that a variant which AtHand gave isn't looked at any more: its memory is used again.
-func (v *Variant) Release() {
-	if v.back != nil {
-		v.back()
-	}
-}
+// Lent reports whether a variant lies in memory that is used again.
+func (v *Variant) Lent() bool { return v.loan != disk.Loan{} }
+
+// Back gives its memory back where it is lent: the variant may not be looked at any more.
+func (v *Variant) Back() { v.loan.Back() }
 
 // Whole gives the variant with how it was made.
 func (v *Variant) Whole() *Variant {
@@ -211,7 +210,7 @@ func (c *Cache) InMemory(key string, since uint64) (*Variant, bool) {
 }
 
 // AtHand gives a variant from memory, or from the disk: one of those who ask at the same time reads it there, by itself, since most
-// don't ask for the same. ok is false for the others, and where there is none. Who asks calls Release when it is done with it.
+// don't ask for the same. ok is false for the others, and where there is none. Who asks calls Back when it is done with it.
 func (c *Cache) AtHand(ask Ask) (v *Variant, where Where, ok bool) {
 	if v, ok := c.InMemory(ask.Key, ask.Since); ok {
 		return v, Memory, true
@@ -224,23 +223,24 @@ func (c *Cache) AtHand(ask Ask) (v *Variant, where Where, ok bool) {
 		return nil, Nowhere, false
 	}
 	defer turn.Unlock()
-	head, body, back, ok := c.disk.Lend(ask.Key)
+	head, body, loan, ok := c.disk.Lend(ask.Key)
 	if !ok {
 		return nil, Nowhere, false
 	}
-	if c.memory.Wants(ask.Key, int64(len(body)+overhead)) {
+	wanted := c.memory.Wants(ask.Key, int64(len(body)+overhead))
+	if wanted {
 		own := make([]byte, len(head)+len(body))
 		copy(own[copy(own, body):], head)
 		head, body = own[len(body):], own[:len(body):len(body)]
-		back()
-		back = nil
+		loan.Back()
 	}
 	if v = c.read(ask, head, body, func() { c.disk.Remove(ask.Key) }); v == nil {
 		return nil, Nowhere, false
 	}
-	if v.back = back; back == nil {
-		v = c.hold(ask, v)
+	if wanted {
+		return c.hold(ask, v), Disk, true
 	}
+	v.loan = loan
 	return v, Disk, true
 }
 

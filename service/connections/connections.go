@@ -58,6 +58,8 @@ type Conn struct {
 	held   []byte      // written, and not sent yet
 	both   [2][]byte   // what is held, and what follows it
 	rest   net.Buffers // of both
+	loan   Loan        // of memory that the answer lies in; nil: none
+	wrote  bool        // since it was noted
 
 	reads, writes deadline
 }
@@ -163,8 +165,18 @@ func (l *Listener) Shed() int64 { return l.shed.Load() }
 // Refused counts clients that there was no room for.
 func (l *Listener) Refused() int64 { return l.refused.Load() }
 
+// A Loan is memory that is given back.
+type Loan interface{ Back() }
+
 // Begin notes that a request is under way: the connection isn't closed to make room.
-func (c *Conn) Begin() { c.since.Store(0) }
+func (c *Conn) Begin() {
+	c.since.Store(0)
+	c.loan = nil
+}
+
+// Lent notes that the answer's body lies in memory that is lent. It is given back when the answer has been written and the next request
+// is waited for; where it doesn't come to that, it is left to the garbage collector. Who writes calls it, before writing.
+func (c *Conn) Lent(l Loan) { c.loan, c.wrote = l, false }
 
 // End notes that the client is waited for: that it takes the answer, and asks again.
 func (c *Conn) End() { c.since.Store(now()) }
@@ -179,6 +191,7 @@ func (c *Conn) Write(b []byte) (int, error) {
 	c.coming = 0
 	switch {
 	case len(c.held) > 0:
+		c.wrote = true
 		held := len(c.held)
 		c.both = [2][]byte{c.held, b}
 		c.rest = c.both[:]
@@ -189,6 +202,7 @@ func (c *Conn) Write(b []byte) (int, error) {
 		c.held = append(c.held, b...)
 		return len(b), nil
 	}
+	c.wrote = true
 	return c.Conn.Write(b)
 }
 
@@ -211,8 +225,12 @@ func (c *Conn) SetDeadline(t time.Time) error {
 	return errors.Join(c.SetReadDeadline(t), c.SetWriteDeadline(t))
 }
 
-// Read reads what the client sent.
+// Read reads what the client sent. Who reads isn't in the midst of writing an answer.
 func (c *Conn) Read(b []byte) (int, error) {
+	if c.loan != nil && c.wrote {
+		c.loan.Back()
+		c.loan = nil
+	}
 	if err := c.reads.settle(c.Conn.SetReadDeadline); err != nil {
 		return 0, err
 	}

@@ -198,6 +198,51 @@ func TestAShortBeginningIsSentWithWhatFollows(t *testing.T) {
 	}
 }
 
+type countedLoan struct{ back int }
+
+func (l *countedLoan) Back() { l.back++ }
+
+func TestWhatIsLentIsGivenBackOnceItIsWritten(t *testing.T) {
+	l, _ := listening(t, 4, nil)
+	client := dial(t, l)
+	ours := accept(t, l)
+	read := func() {
+		t.Helper()
+		client.Write([]byte("?"))
+		if _, err := ours.Read(make([]byte, 1)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	var first, second, third countedLoan
+	ours.Begin()
+	ours.Lent(&first)
+	read() // the rest of the request, before the answer
+	if first.back != 0 {
+		t.Fatal("given back before it was written")
+	}
+	ours.Coming(4)
+	ours.Write([]byte("he"))
+	ours.Write([]byte("body"))
+	if first.back != 0 {
+		t.Error("given back though more may be written")
+	}
+	read()
+	read()
+	if first.back != 1 {
+		t.Errorf("given back %d times", first.back)
+	}
+	// Of who asks again before the answer is written, it is left alone.
+	ours.Begin()
+	ours.Lent(&second)
+	ours.Begin()
+	ours.Lent(&third)
+	ours.Write([]byte("both"))
+	read()
+	if second.back != 0 || third.back != 1 {
+		t.Errorf("the second was given back %d times, the third %d", second.back, third.back)
+	}
+}
+
 // timed is a connection that notes what deadlines it is given.
 type timed struct {
 	net.Conn

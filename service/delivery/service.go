@@ -28,6 +28,7 @@ import (
 	"echolane/core/sheet"
 	"echolane/service/cache"
 	"echolane/service/caller"
+	"echolane/service/connections"
 	"echolane/service/panics"
 	"echolane/service/problem"
 	"echolane/service/records"
@@ -188,14 +189,23 @@ func (s *Service) Handle(c *fasthttp.RequestCtx, fields Fields) {
 				how = timing(v, where, start, start)
 			}
 			s.answer(c, fields, v, m, e, where, how, start)
-			if where == cache.Disk { // what is still to be sent doesn't lie in the variant's memory
-				c.Response.SetBody(c.Response.Body())
-				v.Release()
+			if v.Lent() {
+				sendFirst(c, v)
 			}
 			return
 		}
 	}
 	s.handle(c, &request{settings: all, fields: fields, accepted: accepted, client: client, hosted: hosted}, string(uri), string(look), start)
+}
+
+// sendFirst has a variant's memory used again once the answer is sent.
+func sendFirst(c *fasthttp.RequestCtx, v *cache.Variant) {
+	if conn, ok := c.Conn().(*connections.Conn); ok {
+		conn.Lent(v)
+		return
+	}
+	c.Response.SetBody(c.Response.Body()) // a copy
+	v.Back()
 }
 
 // handle takes a request along the whole line.

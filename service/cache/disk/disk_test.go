@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"echolane/service/cache/entry"
+	"echolane/service/cache/guard"
 )
 
 func openIn(t testing.TB, o Options) *Disk {
@@ -117,6 +118,41 @@ func TestDamageIsFoundAndGoesAndTheDiskGoesOn(t *testing.T) {
 	}
 	if s := d.State(); s.Resting || s.Failures == 0 {
 		t.Errorf("after %d broken files: %+v; one broken file says nothing of the others", len(damage), s)
+	}
+}
+
+// What lies in the system's memory is lent though the disk doesn't answer, and what isn't whole isn't.
+func TestWhatIsAtHandIsLentWithoutTheDisk(t *testing.T) {
+	d := openIn(t, Options{})
+	small, large, torn := entry.Key("small"), entry.Key("large"), entry.Key("torn")
+	bodies := map[string]string{small: "body", large: strings.Repeat("large", 40_000)}
+	for key, body := range bodies {
+		put(t, d, key, "head of "+key, body)
+	}
+	put(t, d, torn, "head", "body")
+	os.Truncate(d.path(torn), entry.Prefix+7)
+	if _, ok := d.lendAtOnce(small); !ok {
+		t.Skip("the file system here says nothing of what is at hand")
+	}
+	for range 20 { // it rests after a few
+		guard.Do(d.reads, "read", func() (int, error) { return 0, errors.New("broken") }, nil)
+	}
+	for key, want := range bodies {
+		for range 3 {
+			head, body, loan, ok := d.Lend(key)
+			if !ok || string(head) != "head of "+key || string(body) != want {
+				t.Fatalf("%v, %q, %d bytes", ok, head, len(body))
+			}
+			if (loan == Loan{}) != (len(body) > mostLent) {
+				t.Errorf("%d bytes, %v", len(body), loan)
+			}
+			loan.Back()
+		}
+	}
+	for _, key := range []string{torn, entry.Key("none"), "no key"} {
+		if _, _, _, ok := d.Lend(key); ok {
+			t.Errorf("%s is lent", key)
+		}
 	}
 }
 

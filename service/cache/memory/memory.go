@@ -92,7 +92,7 @@ func (c *Cache[V]) PutIfAbsent(key string, v V) (have V, put bool) {
 	return v, true
 }
 
-// Wants reports whether a value of such a weight would stay longer than others that are new do, by how often it was asked for.
+// Wants reports whether a value of such a weight would probably stay when it leaves the window, by how often it was asked for.
 func (c *Cache[V]) Wants(key string, weight int64) bool {
 	s, hash := c.shard(key)
 	s.mu.Lock()
@@ -104,7 +104,8 @@ func (c *Cache[V]) Wants(key string, weight int64) bool {
 	if least == nil || weight > s.bytes {
 		return weight <= s.bytes
 	}
-	return uint64(s.asked.of(hash))*uint64(least.weight) > uint64(s.asked.of(least.hash))*uint64(weight)
+	others := (weight + least.weight - 1) / least.weight // that would make room, as settle counts them
+	return int64(s.asked.of(hash)) > others*int64(s.asked.of(least.hash))
 }
 
 // Remove forgets a value.

@@ -139,6 +139,25 @@ func TestWhatIsAskedForOftenStays(t *testing.T) {
 }
 
 // By a trace after Zipf's law, about as much is answered as by whoever knows beforehand what is asked for most.
+// What is wanted stays: who copies a value only for it to go again has done that for nothing.
+func TestWhatIsWantedStays(t *testing.T) {
+	c := New(1<<20, weightOf)
+	wanted, lost, before := 0, 0, ""
+	for i := range 60_000 { // in turn, of much the same weight, and each asked for more often than can be counted
+		key, weight := fmt.Sprint(i%200), 15_000-i%200*7
+		if _, ok := c.Get(key); !ok && c.Wants(key, int64(weight)) {
+			c.PutIfAbsent(key, weight)
+			if _, stayed := c.Peek(before); wanted > 0 && !stayed {
+				lost++
+			}
+			wanted, before = wanted+1, key
+		}
+	}
+	if wanted < 60 || wanted > 1200 || lost > wanted/2 {
+		t.Errorf("%d were wanted, of which %d went when the next came", wanted, lost)
+	}
+}
+
 func TestAboutAsMuchIsAnsweredAsCanBe(t *testing.T) {
 	const values, room, asked = 50_000, 500, 400_000
 	sums := make([]float64, values)
