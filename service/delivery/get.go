@@ -113,7 +113,7 @@ func ms(n int64) float64 { return float64(n) / 1e6 }
 
 // timing is the Server-Timing of an answer that took work.
 func timing(v *cache.Variant, where cache.Where, start, looked int64) string {
-	var b []byte
+	b := make([]byte, 0, 256)
 	add := func(name string, d float64) {
 		if len(b) > 0 {
 			b = append(b, ", "...)
@@ -130,7 +130,7 @@ func timing(v *cache.Variant, where cache.Where, start, looked int64) string {
 	case cache.Joined:
 		add("joined", ms(source.Now()-looked))
 	default:
-		b = append(b, `cache;desc="`+where.String()+`";dur=`...)
+		b = append(append(append(b, `cache;desc="`...), where.String()...), `";dur=`...)
 		b = strconv.AppendFloat(b, ms(source.Now()-looked), 'f', 2, 64)
 	}
 	add("total", ms(source.Now()-start))
