@@ -126,21 +126,28 @@ func (s *Store) ClearPurge(ctx context.Context, p Purge, from ClearedUpTo, named
 			return err
 		}
 		n := len(args)
-		var gone []ClearedUpTo
-		err := tx.SelectContext(ctx, &gone, fmt.Sprintf(`WITH batch AS MATERIALIZED (
+		step := fmt.Sprintf(`WITH batch AS MATERIALIZED (
 				SELECT ctid, lane, path, key FROM made_variants WHERE %s AND made_at <= $%d AND (site, lane, path, key) > ($1, $%d, $%d, $%d) ORDER BY site, lane, path, key LIMIT $%d)
 			, gone AS (DELETE FROM made_variants WHERE ctid = ANY (ARRAY(SELECT ctid FROM batch)))
-			SELECT lane, path, key FROM batch ORDER BY lane, path, key`, where, n+1, n+2, n+3, n+4, n+5), append(args, p.At, from.Lane, from.Path, from.Key, clearStep)...)
-		if err != nil {
+			SELECT lane, path, key, (SELECT count(*) FROM batch) AS gone FROM batch ORDER BY lane DESC, path DESC, key DESC`, where, n+1, n+2, n+3, n+4, n+5)
+		if !named {
+			step += ` LIMIT 1` // nobody asks which they were
+		}
+		var last []struct {
+			ClearedUpTo
+			Gone int `db:"gone"`
+		}
+		if err := tx.SelectContext(ctx, &last, step, append(args, p.At, from.Lane, from.Path, from.Key, clearStep)...); err != nil {
 			return err
 		}
-		more = len(gone) == clearStep
-		if len(gone) > 0 {
-			to = gone[len(gone)-1]
+		gone := 0
+		if len(last) > 0 {
+			to, gone = last[0].ClearedUpTo, last[0].Gone
 		}
-		if named && len(gone) > 0 {
-			all := make([]string, len(gone))
-			for i, g := range gone {
+		more = gone == clearStep
+		if named && gone > 0 {
+			all := make([]string, len(last))
+			for i, g := range last {
 				all[i] = g.Key
 			}
 			if err := tx.SelectContext(ctx, &keys, `SELECT unnest($1::text[]) EXCEPT SELECT key FROM made_variants WHERE key = ANY ($1)`, all); err != nil {
@@ -151,7 +158,7 @@ func (s *Store) ClearPurge(ctx context.Context, p Purge, from ClearedUpTo, named
 		if !more {
 			done = `, done_at = now()`
 		}
-		_, err = tx.ExecContext(ctx, `UPDATE purges SET cleared = cleared + $2`+done+` WHERE serial = $1`, p.Serial, len(gone))
+		_, err = tx.ExecContext(ctx, `UPDATE purges SET cleared = cleared + $2`+done+` WHERE serial = $1`, p.Serial, gone)
 		return err
 	})
 	return keys, to, more, busy, err
