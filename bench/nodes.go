@@ -458,6 +458,7 @@ func origins(r *report) error {
 				var all sync.WaitGroup
 				for k := range 20 {
 					all.Go(func() {
+						time.Sleep(time.Duration(k) * 10 * time.Millisecond) // visitors don't come all at once
 						for n := 0; ctx.Err() == nil; n++ {
 							q, _ := http.NewRequestWithContext(ctx, "GET", fmt.Sprintf("%s/%s/w/p%d-%d-%d.png?width=40&format=png", s.Base, site, b, k, n), nil)
 							a, err := http.DefaultClient.Do(q)

@@ -10,21 +10,35 @@ import (
 func readHead(head []byte) (*Variant, bool) {
 	v := &Variant{head: head}
 	r := reader{rest: head}
-	r.member("{", "etag", func() { v.ETag = r.quoted() })
-	r.member(",", "type", func() { v.Type = r.text() })
-	r.member(",", "width", func() { v.Width = int(r.number()) })
-	r.member(",", "height", func() { v.Height = int(r.number()) })
-	r.member(",", "source_bytes", func() { v.SourceBytes = int(r.number()) })
-	r.optional("made_at", func() { v.MadeAt = int64(r.number()) })
-	r.optional("provisional", func() { v.Provisional = r.take("true") })
-	r.member(",", "of", func() {
-		r.member("{", "site", func() { v.Of.Site = r.text() })
-		r.member(",", "lane", func() { v.Of.Lane = r.text() })
-		r.member(",", "path", func() { v.Of.Path = r.text() })
-		r.optional("classes", func() { v.Of.Classes = r.text() })
-		r.take("}")
-	})
-	r.optional("serial", func() { v.Serial = r.number() })
+	r.take(`{"etag":`)
+	v.ETag = r.quoted()
+	r.take(`,"type":`)
+	v.Type = r.text()
+	r.take(`,"width":`)
+	v.Width = int(r.number())
+	r.take(`,"height":`)
+	v.Height = int(r.number())
+	r.take(`,"source_bytes":`)
+	v.SourceBytes = int(r.number())
+	if r.optional(`,"made_at":`) {
+		v.MadeAt = int64(r.number())
+	}
+	if r.optional(`,"provisional":`) {
+		v.Provisional = r.take("true")
+	}
+	r.take(`,"of":{"site":`)
+	v.Of.Site = r.text()
+	r.take(`,"lane":`)
+	v.Of.Lane = r.text()
+	r.take(`,"path":`)
+	v.Of.Path = r.text()
+	if r.optional(`,"classes":`) {
+		v.Of.Classes = r.text()
+	}
+	r.take("}")
+	if r.optional(`,"serial":`) {
+		v.Serial = r.number()
+	}
 	if r.take(`,"natural_width":`) && !r.failed {
 		return v, true
 	}
@@ -42,8 +56,9 @@ func (r *reader) has(what string) bool {
 	return len(r.rest) >= len(what) && string(r.rest[:len(what)]) == what
 }
 
+// take takes what has to come now.
 func (r *reader) take(what string) bool {
-	if !r.has(what) {
+	if r.failed || !r.has(what) {
 		r.failed = true
 		return false
 	}
@@ -51,28 +66,16 @@ func (r *reader) take(what string) bool {
 	return true
 }
 
-// name takes what is before a member's value; ok is false, and nothing taken, where another one comes.
-func (r *reader) name(before, name string) (ok bool) {
-	n := len(before) + 1 + len(name) + 2
-	if len(r.rest) < n || string(r.rest[:len(before)]) != before || r.rest[len(before)] != '"' || string(r.rest[len(before)+1:n-2]) != name || r.rest[n-2] != '"' || r.rest[n-1] != ':' {
+// member takes what is before a member's value.
+func (r *reader) member(before string) { r.take(before) }
+
+// optional takes what is before a member's value, or nothing where another member comes.
+func (r *reader) optional(before string) bool {
+	if r.failed || !r.has(before) {
 		return false
 	}
-	r.rest = r.rest[n:]
+	r.rest = r.rest[len(before):]
 	return true
-}
-
-func (r *reader) member(before, name string, value func()) {
-	if !r.failed && r.name(before, name) {
-		value()
-		return
-	}
-	r.failed = true
-}
-
-func (r *reader) optional(name string, value func()) {
-	if !r.failed && r.name(",", name) {
-		value()
-	}
 }
 
 // text takes a string without escapes.

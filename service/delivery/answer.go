@@ -100,7 +100,7 @@ func (s *Service) head(c *fasthttp.RequestCtx, v *cache.Variant, m *hotEntry, e 
 	if where == cache.Memory {
 		h.SetCanonical(fTiming, vHitTiming)
 	} else {
-		h.SetCanonical(fTiming, []byte(timing))
+		h.SetCanonical(fTiming, raw(timing))
 	}
 }
 

@@ -113,7 +113,10 @@ func ms(n int64) float64 { return float64(n) / 1e6 }
 
 // timing is the Server-Timing of an answer that took work.
 func timing(v *cache.Variant, where cache.Where, start, looked int64) string {
-	b := make([]byte, 0, 256)
+	return string(appendTiming(make([]byte, 0, 256), v, where, start, looked))
+}
+
+func appendTiming(b []byte, v *cache.Variant, where cache.Where, start, looked int64) []byte {
 	add := func(name string, d float64) {
 		if len(b) > 0 {
 			b = append(b, ", "...)
@@ -134,5 +137,5 @@ func timing(v *cache.Variant, where cache.Where, start, looked int64) string {
 		b = strconv.AppendFloat(b, ms(source.Now()-looked), 'f', 2, 64)
 	}
 	add("total", ms(source.Now()-start))
-	return string(b)
+	return b
 }

@@ -186,7 +186,7 @@ func (s *Service) Handle(c *fasthttp.RequestCtx, fields Fields) {
 			}
 			how := ""
 			if where != cache.Memory {
-				how = timing(v, where, start, start)
+				how = text(appendTiming(make([]byte, 0, 96), v, where, start, start))
 			}
 			s.answer(c, fields, v, m, e, where, how, start)
 			if v.Lent() {

@@ -31,8 +31,9 @@ import (
 // Disk is a directory of entries. Safe for concurrent use.
 type Disk struct {
 	o        Options
-	opened   time.Time
+	started  time.Time
 	index    *index
+	opened   *opened
 	reads    *guard.Guard
 	writing  *guard.Guard
 	evicted  atomic.Int64
@@ -84,7 +85,7 @@ func Open(o Options) *Disk {
 		o.Held = func(string) bool { return false }
 	}
 	d := &Disk{
-		o: o, opened: time.Now(), index: newIndex(), over: make(chan struct{}, 1), counting: make(chan struct{}), stopping: make(chan struct{}),
+		o: o, started: time.Now(), opened: newOpened(), index: newIndex(), over: make(chan struct{}, 1), counting: make(chan struct{}), stopping: make(chan struct{}),
 	}
 	guards := guard.Options{
 		Name: "disk", Budget: Budget, Log: o.Log, Panics: o.Panics, Words: "the disk cache can't be used; images are served without it", With: []any{"dir", o.Dir},
@@ -155,6 +156,7 @@ func (d *Disk) path(key string) string {
 func (d *Disk) Remove(key string) {
 	if short, ok := entry.Shorten(key); ok {
 		os.Remove(d.path(key))
+		d.opened.forget(short)
 		d.index.remove(short)
 	}
 }
@@ -287,6 +289,7 @@ func (s *Stream) Commit(key string, head []byte) (Entry, error) {
 	if err != nil {
 		return Entry{}, err
 	}
+	s.d.opened.forget(short)
 	s.d.index.put(short, p.Size(), time.Now().Unix(), false)
 	if s.d.isOver() {
 		select {
@@ -329,6 +332,7 @@ func (d *Disk) makeRoom() {
 				d.o.Evicted(key)
 			}
 		}
+		d.opened.forget(short)
 		d.index.remove(short)
 	}
 }
@@ -355,7 +359,7 @@ func (d *Disk) count() {
 		}
 		if !sub.IsDir() {
 			info, err := sub.Info()
-			if err == nil && sub.Name()[0] == '.' && info.ModTime().Before(d.opened.Add(-time.Second)) { // what is newer, a stream is still at; file times are coarse
+			if err == nil && sub.Name()[0] == '.' && info.ModTime().Before(d.started.Add(-time.Second)) { // what is newer, a stream is still at; file times are coarse
 				os.Remove(filepath.Join(d.o.Dir, sub.Name()))
 			}
 			continue
@@ -433,4 +437,5 @@ func (d *Disk) Close() {
 	}
 	d.mu.Unlock()
 	d.ended.Wait()
+	d.opened.forgetAll()
 }

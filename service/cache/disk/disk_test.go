@@ -8,6 +8,7 @@ import (
 	"os"
 	"path/filepath"
 	"strings"
+	"sync"
 	"testing"
 	"time"
 
@@ -153,6 +154,82 @@ func TestWhatIsAtHandIsLentWithoutTheDisk(t *testing.T) {
 		if _, _, _, ok := d.Lend(key); ok {
 			t.Errorf("%s is lent", key)
 		}
+	}
+}
+
+// Files that stay open give what is there by now, and nothing of what has gone.
+func TestAFileThatStaysOpenIsNoOtherThanTheOneThatIsThere(t *testing.T) {
+	d := openIn(t, Options{})
+	key := entry.Key("kite")
+	short, _ := entry.Shorten(key)
+	lent := func() string {
+		_, body, loan, ok := d.Lend(key)
+		defer loan.Back()
+		if !ok {
+			return ""
+		}
+		return string(body)
+	}
+	isOpen := func() bool { p := d.opened.place(short); return p.file != 0 && p.key == short }
+	put(t, d, key, "head", "first")
+	if lent() != "first" || lent() != "first" {
+		t.Fatal("it isn't what was written")
+	}
+	if !isOpen() {
+		t.Skip("the file system here says nothing of what is at hand")
+	}
+	for i := range 20 { // replaced while others read
+		want := fmt.Sprint("body ", i)
+		var readers sync.WaitGroup
+		for range 4 {
+			readers.Go(func() {
+				for range 50 {
+					if got := lent(); !strings.HasPrefix(got, "body ") && got != "first" {
+						t.Errorf("%q", got)
+					}
+				}
+			})
+		}
+		put(t, d, key, "head", want)
+		if got := lent(); got != want {
+			t.Errorf("%q, want %q", got, want)
+		}
+		readers.Wait()
+		if got := lent(); got != want {
+			t.Errorf("%q after that, want %q", got, want)
+		}
+	}
+	d.Remove(key)
+	if got := lent(); got != "" || isOpen() {
+		t.Errorf("%q, open %v, though it was removed", got, isOpen())
+	}
+	put(t, d, key, "head", "damaged soon")
+	lent()
+	f, err := os.OpenFile(d.path(key), os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.WriteAt([]byte("D"), entry.Prefix)
+	f.Close()
+	if got := lent(); got != "" || isOpen() {
+		t.Errorf("%q, open %v, though it is damaged", got, isOpen())
+	}
+	// An entry that has another's place takes it.
+	other := short
+	other[17] ^= 1
+	put(t, d, key, "head", "mine")
+	put(t, d, other.String(), "head", "another's")
+	for range 3 {
+		if got := lent(); got != "mine" {
+			t.Errorf("%q", got)
+		}
+		if _, body, _, ok := d.Lend(other.String()); !ok || string(body) != "another's" {
+			t.Errorf("%q", body)
+		}
+	}
+	d.Close()
+	if isOpen() || d.opened.place(other).file != 0 {
+		t.Error("a file is open after the end")
 	}
 }
 

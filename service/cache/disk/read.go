@@ -67,16 +67,16 @@ func (d *Disk) touch(key string, now time.Time) { os.Chtimes(d.path(key), now, n
 
 const resolveCached = 0x20 // RESOLVE_CACHED of linux/openat2.h
 
-// readAtOnce reads an entry where that needs no wait: where the file and the way to it are in the system's memory already (openat2 with
-// RESOLVE_CACHED, preadv2 with RWF_NOWAIT, both of Linux 5.12). It reads into room where that is large enough, else into memory of its
-// own. ok is false where it isn't to be had so, for whatever reason: who reads in the ordinary way finds out.
-func readAtOnce(path string, room []byte) (whole []byte, ok bool) {
-	fd, err := unix.Openat2(unix.AT_FDCWD, path, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_CLOEXEC, Resolve: resolveCached})
-	if err != nil {
-		return nil, false
-	}
-	defer unix.Close(fd)
-	n, err := unix.Preadv2(fd, [][]byte{room}, 0, unix.RWF_NOWAIT)
+// openAtOnce opens a file where the way to it is in the system's memory already.
+func openAtOnce(path string) (file int, ok bool) {
+	file, err := unix.Openat2(unix.AT_FDCWD, path, &unix.OpenHow{Flags: unix.O_RDONLY | unix.O_CLOEXEC, Resolve: resolveCached})
+	return file, err == nil
+}
+
+// readAtOnce reads an entry where all of it is in the system's memory already: into room where that is large enough, else into memory
+// of its own.
+func readAtOnce(file int, room []byte) (whole []byte, ok bool) {
+	n, err := unix.Preadv2(file, [][]byte{room}, 0, unix.RWF_NOWAIT)
 	if err != nil {
 		return nil, false
 	}
@@ -89,7 +89,7 @@ func readAtOnce(path string, room []byte) (whole []byte, ok bool) {
 	}
 	whole = make([]byte, size)
 	for at := copy(whole, room[:n]); at < len(whole); at += n {
-		if n, err = unix.Preadv2(fd, [][]byte{whole[at:]}, int64(at), unix.RWF_NOWAIT); err != nil || n <= 0 {
+		if n, err = unix.Preadv2(file, [][]byte{whole[at:]}, int64(at), unix.RWF_NOWAIT); err != nil || n <= 0 {
 			return nil, false
 		}
 	}
@@ -217,18 +217,22 @@ type reading struct {
 	loan       Loan // of the memory that they lie in; zero: it is their own
 }
 
-// lendAtOnce reads an entry on the goroutine of who asks, since that never waits for the disk. ok is false where read has to.
+// lendAtOnce reads an entry on the goroutine of who asks, without ever waiting for the disk: where the file and the way to it are in the
+// system's memory already (openat2 with RESOLVE_CACHED, preadv2 with RWF_NOWAIT, both of Linux 5.12). ok is false where it isn't to be
+// had so, for whatever reason: who reads in the ordinary way finds out.
 func (d *Disk) lendAtOnce(key string) (r reading, ok bool) {
 	short, ok := entry.Shorten(key)
 	if !ok {
 		return r, false
 	}
 	r.loan = Loan{lent.Get().(*[mostLent]byte)}
-	whole, ok := readAtOnce(d.path(key), r.loan.room[:])
+	whole, ok := d.opened.read(short, func() (int, bool) { return openAtOnce(d.path(key)) }, func(file int) ([]byte, bool) { return readAtOnce(file, r.loan.room[:]) })
 	if ok {
 		var err error
-		r.head, r.body, err = entry.Parse(whole)
-		ok = err == nil
+		if r.head, r.body, err = entry.Parse(whole); err != nil {
+			d.opened.forget(short)
+			ok = false
+		}
 	}
 	if !ok {
 		r.loan.Back()

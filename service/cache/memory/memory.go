@@ -17,6 +17,7 @@ import (
 const (
 	window = 64 // of the memory, one part is for what is new
 	drawn  = 12 // values, of which one may make room
+	asIf   = 4  // that are drawn where it's only a question of whether one would
 
 	// shardBytes is what a part of the memory with its own lock has at least; mostShards is how many there are at most.
 	shardBytes = 32 << 20
@@ -100,7 +101,7 @@ func (c *Cache[V]) Wants(key string, weight int64) bool {
 	if s.used+weight <= s.bytes {
 		return true
 	}
-	least := s.coldest()
+	least := s.coldest(asIf)
 	if least == nil || weight > s.bytes {
 		return weight <= s.bytes
 	}
@@ -218,7 +219,7 @@ func (s *shard[V]) put(key string, hash uint64, v V, weight int64) {
 		s.settle(s.newest.before)
 	}
 	for s.used > s.bytes {
-		least := s.coldest()
+		least := s.coldest(drawn)
 		if least == e && len(s.main) > 1 {
 			continue // another draw
 		}
@@ -235,7 +236,7 @@ func (s *shard[V]) settle(e *entry[V]) {
 	heat, taken := uint32(s.asked.of(e.hash)), uint32(0)
 	var out []*entry[V]
 	for freed := int64(0); s.used-freed > s.bytes; {
-		least := s.coldest()
+		least := s.coldest(drawn)
 		if least != nil {
 			taken += uint32(s.asked.of(least.hash))
 		}
@@ -262,7 +263,7 @@ func (s *shard[V]) settle(e *entry[V]) {
 }
 
 // coldest draws some of main and gives the one that was asked for least for what it weighs; nil where there is none.
-func (s *shard[V]) coldest() (least *entry[V]) {
+func (s *shard[V]) coldest(drawn int) (least *entry[V]) {
 	if len(s.main) == 0 {
 		return nil
 	}
