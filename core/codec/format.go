@@ -158,6 +158,8 @@ type Fit struct {
 	// Harder is how many points of quality the measure of likeness asks more of the format than the median of four other
 	// measures does, on the median picture. coarse is 0 from quality 90 on and 1 up to 50.
 	Harder func(coarse float64, graphic bool) float64
+	// FirstHarder is the same of first answers, where they are made by other means than what is kept; nil: as Harder.
+	FirstHarder func(coarse float64, graphic bool) float64
 }
 
 // A Line is the setting that a picture needs at a quality, from its texture: the quality, a base, and what each of these adds:

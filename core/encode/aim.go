@@ -10,9 +10,13 @@ import (
 	"echolane/core/likeness"
 )
 
-// harder is how many points of quality the measure asks more of a format than other measures do.
-func harder(fit *codec.Fit, quality float64, graphic bool) float64 {
-	return fit.Harder(math.Max(0, math.Min(1, (90-quality)/40)), graphic)
+// harder is how many points of quality the measure asks more of a format than other measures do, where first of a first answer.
+func harder(fit *codec.Fit, quality float64, graphic, first bool) float64 {
+	coarse := math.Max(0, math.Min(1, (90-quality)/40))
+	if first && fit.FirstHarder != nil {
+		return fit.FirstHarder(coarse, graphic)
+	}
+	return fit.Harder(coarse, graphic)
 }
 
 // target is the distance of libjpeg-turbo's 4:2:0 JPEG from this picture at a quality, transparency laid on the matte. It is
@@ -40,7 +44,7 @@ func (p *Picture) target(w *codec.Writer, quality int) (float64, error) {
 	}
 	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
 	q := float64(quality)
-	return math.Max(original.Distance(written), 2e-4) * math.Exp(likeness.Points(q, harder(w.Fit, q, p.Kind() == "graphic"))), nil
+	return math.Max(original.Distance(written), 2e-4) * math.Exp(likeness.Points(q, harder(w.Fit, q, p.Kind() == "graphic", p.Quick))), nil
 }
 
 // aim begins to work out a target beside the first encode. The function that it returns waits for it.
