@@ -2,7 +2,7 @@ package markup
 
 import "math"
 
-// A Weight is how many bytes the variant of a width has, by making it.
+// A Weight is the measured size of the variant of a width.
 type Weight struct {
 	Width int `json:"width"` // device pixels
 	Bytes int `json:"bytes"`
@@ -16,7 +16,7 @@ type curve struct {
 	limit   float64   // the widest, where nothing was measured
 }
 
-// usualPower is how bytes grow with the width where nothing was measured.
+// usualPower is the power by which bytes grow with the width where nothing was measured.
 const usualPower = 1.7
 
 func curveOf(ws []Weight, limit float64) *curve {
@@ -34,7 +34,7 @@ func curveOf(ws []Weight, limit float64) *curve {
 
 func (c *curve) measured() bool { return len(c.weights) > 0 }
 
-// bytes is what a width weighs.
+// bytes estimates the bytes of a width.
 func (c *curve) bytes(width float64) float64 {
 	if !c.measured() {
 		return math.Pow(width/c.limit, usualPower) * 1e5
@@ -43,7 +43,7 @@ func (c *curve) bytes(width float64) float64 {
 	return float64(at.Bytes) * math.Pow(width/float64(at.Width), power)
 }
 
-// width is the one that weighs so many bytes.
+// width gives the width whose variant has so many bytes.
 func (c *curve) width(bytes float64) float64 {
 	if !c.measured() {
 		return c.limit * math.Pow(bytes/1e5, 1/usualPower)

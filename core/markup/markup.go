@@ -11,7 +11,7 @@ import (
 	"echolane/core/declare"
 )
 
-// Inline is what stands in the markup until the picture is there.
+// Inline says what the markup shows until the picture has loaded.
 type Inline string
 
 const (
@@ -20,23 +20,24 @@ const (
 	OneColour    Inline = "colour"  // the colour of the subject, the cheapest of them
 )
 
-// Facts are what is known of a source.
+// Facts describe a source.
 type Facts struct {
 	Width, Height int // upright, in pixels
 	Alpha         bool
 	Placeholder   string // a data URL; "" for none
 	Colour        string // of its subject, as #rrggbb; "" where it isn't known
 
-	// Weights are what some variants weigh, upwards, by the declarations of the slot (see Anchors).
+	// Weights holds measured sizes of variants, by the declarations of the slot (see Anchors), by rising width. Where there are none,
+	// bytes are taken to grow as they usually do.
 	Weights map[declare.Declarations][]Weight
 }
 
-// Options say what is written. Source, Base, Slot, Facts and one of Alt and Decorative are needed.
+// Options say what Make writes. Source, Base, Slot, Facts and one of Alt and Decorative are required.
 type Options struct {
 	Base   string // what the addresses begin with: https://img.example.test/kestrel
 	Source string // lane/path, with its path percent-encoded
 	Slot   *Slot
-	// Container is the box that percentages are of; nil: as wide as the viewport, or what the browser finds.
+	// Container is the box that percentages refer to; nil: the viewport, or whatever the browser finds.
 	Container *Slot
 	Facts     Facts
 
@@ -55,7 +56,7 @@ type Options struct {
 	Inline  Inline           // what stands in the markup until the picture is there
 }
 
-// Markup is what is to be written.
+// Markup is an image element, ready to be written in one of several languages.
 type Markup struct {
 	Src      string      `json:"src"`
 	Srcset   []Candidate `json:"srcset"`
@@ -73,7 +74,7 @@ type Markup struct {
 	mime string
 }
 
-// A Source is another choice of a <picture>.
+// A Source is a <source> of a <picture>.
 type Source struct {
 	Media  string      `json:"media,omitempty"`
 	Type   string      `json:"type,omitempty"`
@@ -85,10 +86,10 @@ type Source struct {
 	still bool // in the place of one that moves
 }
 
-// lessMotion is the condition for those who want less of it.
+// lessMotion is the media condition for people who asked for less motion.
 const lessMotion = "(prefers-reduced-motion: reduce)"
 
-// A Candidate is one address that the browser may choose.
+// A Candidate is one image of a srcset.
 type Candidate struct {
 	URL     string  `json:"url"`
 	Width   int     `json:"width"`             // device pixels
@@ -96,16 +97,17 @@ type Candidate struct {
 	Bytes   int     `json:"bytes,omitempty"`   // about, where it was measured
 }
 
-// DefaultWaste is the largest share of bytes that a step may waste where nothing else is said.
+// DefaultWaste is the largest share of bytes that a step between two widths may waste where Options.Waste is 0.
 const DefaultWaste = 0.35
 
-// Viewports that slots are worked out for.
+// The viewports, in CSS pixels, that slots are evaluated for.
 const (
 	narrowest, widest = 320, 1920
 	phone             = 600 // up to here screens have up to three device pixels to one of CSS, above two
 )
 
-// Make works the markup out.
+// Make writes the markup. It errs where the text alternative or the size of the source is missing. What it can't keep to, such as a width
+// that the source has no pixels for, it says in Warnings.
 func Make(o Options) (Markup, error) {
 	var m Markup
 	switch {
@@ -199,10 +201,10 @@ func (o *Options) moves(d declare.Declarations) bool {
 // Moves reports whether a sheet moves the picture.
 func (o *Options) Moves() bool { return o.moves(o.Over) }
 
-// fallback is for what knows no srcset: the middle one.
+// fallback gives the src, for clients that don't know srcset: the candidate in the middle.
 func fallback(list []Candidate) string { return list[(len(list)-1)/2].URL }
 
-// a group is the pieces of a slot that show the same picture, of which only the width changes.
+// A group is consecutive pieces of a slot that show the same picture at different widths.
 type group struct {
 	from     float64
 	pieces   []piece
@@ -251,7 +253,7 @@ func (o *Options) groups() (groups []group) {
 	return groups
 }
 
-// shape is a group's width by its height.
+// shape gives the aspect ratio of a group, width by height.
 func (o *Options) shape(d declare.Declarations) float64 {
 	full := d.Over(o.Site)
 	if !full.Aspect.IsZero() {
@@ -261,7 +263,7 @@ func (o *Options) shape(d declare.Declarations) float64 {
 	return w / h
 }
 
-// natural is the source's size after what is cut out of it, and turned by quarters.
+// natural gives the size of the source after cropping and turning by quarters.
 func (o *Options) natural(d declare.Declarations) (w, h float64) {
 	w, h = float64(o.Facts.Width), float64(o.Facts.Height)
 	if r := d.XYWH; r.Declared {
@@ -274,7 +276,7 @@ func (o *Options) natural(d declare.Declarations) (w, h float64) {
 	return math.Max(1, w), math.Max(1, h)
 }
 
-// widthIn is how wide the slot is in a viewport, in CSS pixels.
+// widthIn gives the width of the slot in a viewport, in CSS pixels.
 func (o *Options) widthIn(p *piece, d declare.Declarations, viewport float64) float64 {
 	container := viewport
 	if o.Container != nil {
@@ -297,7 +299,7 @@ func (o *Options) widthIn(p *piece, d declare.Declarations, viewport float64) fl
 	return math.Max(1, w)
 }
 
-// plain is a box's width: as a slot's, without a picture in it.
+// plain gives the width of a box without a picture in it.
 func (o *Options) plain(p *piece, viewport float64) float64 {
 	w := viewport
 	if !p.width.IsZero() {
@@ -318,13 +320,13 @@ func (s *Slot) at(viewport float64) *piece {
 	return &s.pieces[0]
 }
 
-// Address is where the variant of a width is, by its declarations.
+// Address gives the URL of the variant with these declarations and this width in device pixels; 0: no width in the URL.
 func (o *Options) Address(d declare.Declarations, width int) string {
 	d.Width, d.Height, d.Resolution = float64(width), 0, 0
 	return o.Base + "/" + o.Source + "?" + d.AddressForm()
 }
 
-// Declared are the declarations of the slot in the widest viewport, for measuring.
+// Declared gives the declarations of the slot in the widest viewport, by which its weights are measured.
 func (o *Options) Declared() declare.Declarations {
 	groups := o.groups()
 	return groups[len(groups)-1].declared
@@ -353,7 +355,7 @@ func (o *Options) candidates(g group, d declare.Declarations, widths []int) []Ca
 	return list
 }
 
-// dimensions are what the browser keeps free: the real shape, at the largest size in CSS pixels.
+// dimensions gives the width and height attributes: the real aspect ratio, at the largest size in CSS pixels.
 func (o *Options) dimensions(g group) (w, h int) {
 	shape := o.shape(g.declared)
 	width := o.limit(g.declared)
@@ -365,7 +367,7 @@ func (o *Options) dimensions(g group) (w, h int) {
 	return max(1, int(math.Round(width))), max(1, int(math.Round(width/shape)))
 }
 
-// sizes is the attribute: "" with x descriptors.
+// sizes gives the sizes attribute; "" with x descriptors.
 func (o *Options) sizes(g group, lazy bool) string {
 	if g.fixed {
 		return ""

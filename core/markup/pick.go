@@ -2,7 +2,7 @@ package markup
 
 import "math"
 
-// Picked is what a browser takes on one screen.
+// Picked is the candidate that a browser loads on one screen.
 type Picked struct {
 	Viewport float64 `json:"viewport"` // CSS pixels
 	Density  float64 `json:"density"`
@@ -12,7 +12,8 @@ type Picked struct {
 	URL      string  `json:"url"`
 }
 
-// Pick says which candidate a browser takes in a viewport, as Chromium chooses: the first that is dense enough.
+// Pick predicts which candidate a browser loads in a viewport, given in CSS pixels, at a density, in device pixels to one of them. It
+// chooses as Chromium does: the first that is dense enough.
 func (o *Options) Pick(viewport, density float64) Picked {
 	groups := o.groups()
 	g := groups[0]

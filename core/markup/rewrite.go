@@ -6,11 +6,10 @@ import (
 	"strings"
 )
 
-// Was is the attribute that holds a tag as it was before, whole: what makes a rewritten page one that can be rewritten
-// again, and turned back.
+// Was names the attribute that holds the tag as it was before Rewrite, so that a rewritten page can be rewritten again, and restored.
 const Was = "data-was"
 
-// An Image is an <img>, or a <source> of a <picture>, that is met in a page.
+// An Image is an <img> of a page, or a <source> of a <picture>.
 type Image struct {
 	Tag       string // img, source
 	Offset    int    // of its tag in the page as it was before any rewriting
@@ -21,7 +20,7 @@ type Image struct {
 	attrs      []attribute
 }
 
-// Attr is an attribute's value, decoded; ok is false where there is none.
+// Attr gives the value of an attribute, its character references decoded; ok is false where the tag hasn't got it.
 func (i *Image) Attr(name string) (value string, ok bool) {
 	for k := range i.attrs {
 		if strings.EqualFold(i.attrs[k].name, name) {
@@ -31,7 +30,7 @@ func (i *Image) Attr(name string) (value string, ok bool) {
 	return "", false
 }
 
-// Attrs are all attributes, decoded, in their order.
+// Attrs gives all attributes in their order, names in lower case and values decoded.
 func (i *Image) Attrs() []Attribute {
 	list := make([]Attribute, len(i.attrs))
 	for k, a := range i.attrs {
@@ -40,7 +39,7 @@ func (i *Image) Attrs() []Attribute {
 	return list
 }
 
-// A Change is what becomes of an image's tag: attributes that are set, and those that go. Others stay as they are.
+// A Change says which attributes of a tag are set and which are dropped. All others stay.
 type Change struct {
 	Set   []Attribute
 	Drop  []string
@@ -53,15 +52,15 @@ type attribute struct {
 	from, to    int    // of the whole of it
 }
 
-// Rewrite copies a page and changes the images that change has something to say about. Every other byte stays as it was.
-// Images that were rewritten before are shown as they were before that.
+// Rewrite gives a copy of a page with its images changed. It calls change for each image in turn; where that gives nil, the image stays.
+// All other bytes are the same. Images that were rewritten before are given to change as they were before that.
 func Rewrite(page []byte, change func(*Image) *Change) []byte {
 	r := &rewriter{change: change, out: make([]byte, 0, len(page)+len(page)/8)}
 	r.run(page)
 	return r.out
 }
 
-// Restore gives a page back as it was before it was rewritten.
+// Restore gives a copy of a page as it was before Rewrite.
 func Restore(page []byte) []byte { return Rewrite(page, func(*Image) *Change { return nil }) }
 
 type rewriter struct {
@@ -73,7 +72,7 @@ type rewriter struct {
 	noscript  bool
 }
 
-// run walks over the page as HTML's tokenizer does (HTML, section 13.2.5), from one < to the next.
+// run goes through the page as HTML's tokenizer does (HTML, section 13.2.5), from one < to the next.
 func (r *rewriter) run(page []byte) {
 	from := 0 // what isn't copied yet
 	flush := func(to int) {
@@ -139,7 +138,7 @@ func (r *rewriter) run(page []byte) {
 
 func isLetter(c byte) bool { return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' }
 
-// after is where what follows the next end begins; the page's end where there is none.
+// after gives the offset behind the next end; the page's length where there is none.
 func after(page []byte, from int, end string) int {
 	if from > len(page) {
 		return len(page)
@@ -151,7 +150,7 @@ func after(page []byte, from int, end string) int {
 	return from + i + len(end)
 }
 
-// afterComment passes over <!-- -->, <!doctype>, <![CDATA[ ]]> and <? >.
+// afterComment skips <!-- -->, <!doctype>, <![CDATA[ ]]> and <? >.
 func afterComment(page []byte, at int) int {
 	rest := page[at:]
 	switch {

@@ -1,5 +1,5 @@
-// Package markup writes the HTML for a source and the place that it has on its page: which widths are offered, what the
-// browser is told of the place, and how nothing jumps. It is pure: sizes and bytes come in, text goes out.
+// Package markup writes the HTML of an image from its source and its place on the page: which widths the srcset offers, what sizes
+// says of the place, and the dimensions that keep the layout from shifting. It does no I/O: sizes and bytes come in, text goes out.
 package markup
 
 import (
@@ -13,7 +13,7 @@ import (
 	"echolane/core/wording"
 )
 
-// A Slot is the place that an image has on its page, as CSS says it. Three ways of writing it are read:
+// A Slot is the place of an image on its page, in CSS. It can be written in three ways:
 //
 //	width: 320px; aspect-ratio: 3/2
 //	max-width: 800px; @media (width < 600px) { aspect-ratio: 1 }
@@ -26,7 +26,7 @@ type Slot struct {
 	pieces []piece // by viewport, from the narrowest; the first begins at 0
 }
 
-// A piece is how the slot is from one viewport width on.
+// A piece is what the slot is from one viewport width on.
 type piece struct {
 	from            float64
 	width, maxWidth length.Length
@@ -39,10 +39,10 @@ func (p *piece) same(q *piece) bool {
 	return p.width.String() == q.width.String() && p.maxWidth.String() == q.maxWidth.String() && p.height.String() == q.height.String() && p.inset == q.inset && p.declared == q.declared
 }
 
-// String is the slot as it was written.
+// String gives the slot as it was written.
 func (s *Slot) String() string { return s.text }
 
-// slotNames are what a slot says itself; other names go into the URL.
+// slotNames are the properties that a slot uses itself; all others go into the URL.
 var slotNames = []string{"width", "max-width", "height", "inset"}
 
 // rule is what a condition on the viewport sets, in the order of the text: later ones win.
@@ -55,7 +55,7 @@ type setting func(*piece)
 
 const mostRules = 32
 
-// ParseSlot reads a slot. Its error says what is wrong and what is allowed.
+// ParseSlot reads a slot. It errs on what isn't CSS or isn't allowed in a slot, and says which part that is and what is allowed.
 func ParseSlot(text string) (*Slot, error) {
 	text = strings.TrimSpace(text)
 	if text == "" {
@@ -138,7 +138,7 @@ func sizesList(text string) ([]rule, error) {
 	return rules, nil
 }
 
-// splitTop divides at a character that stands in no parentheses or quotes.
+// splitTop splits at a character, except inside parentheses or quotes.
 func splitTop(s string, at byte) (parts []string) {
 	depth, from, quote := 0, 0, byte(0)
 	for i := range len(s) {
@@ -161,7 +161,7 @@ func splitTop(s string, at byte) (parts []string) {
 	return append(parts, s[from:])
 }
 
-// closing is where the parenthesis that s begins with is closed, -1 where it isn't.
+// closing gives the offset of the parenthesis that closes the one that s begins with; -1: there is none.
 func closing(s string) int {
 	depth := 0
 	for i := range len(s) {
@@ -179,7 +179,7 @@ func closing(s string) int {
 
 const conditionAllowed = "(min-width: 600px), (max-width: 900px), (width >= 600px), joined by and"
 
-// condition narrows a rule by what stands in a media condition's parentheses.
+// condition narrows a rule by a media feature, the text inside its parentheses.
 func (r *rule) condition(text string) error {
 	text = strings.ToLower(strings.TrimSpace(text))
 	fail := fmt.Errorf("the media condition (%s) isn't one that a slot knows: give %s", wording.Cut(text, 80), conditionAllowed)

@@ -9,7 +9,7 @@ import (
 	"echolane/core/declare"
 )
 
-// need is the least and the most device pixels that a group's slot has on any screen.
+// need gives the least and the most device pixels that a group's slot covers on any screen.
 func (o *Options) need(g group) (least, most float64) {
 	least = math.Inf(1)
 	for i := range g.pieces {
@@ -40,7 +40,7 @@ func (o *Options) need(g group) (least, most float64) {
 	return least, most
 }
 
-// widest is the largest that a group's slot gets, CSS pixels.
+// widest gives the largest width of a group's slot in CSS pixels.
 func (o *Options) widest(g group) (w float64) {
 	for i := range g.pieces {
 		to := float64(widest)
@@ -57,7 +57,7 @@ func (o *Options) widest(g group) (w float64) {
 	return w
 }
 
-// next is where the group behind g begins, 0 where g is the last.
+// next gives the viewport width at which the group after g begins; 0: g is the last.
 func (o *Options) next(g group) float64 {
 	last := g.pieces[len(g.pieces)-1].from
 	for _, p := range o.Slot.pieces {
@@ -68,7 +68,7 @@ func (o *Options) next(g group) float64 {
 	return 0
 }
 
-// limit is the widest variant of this shape that the source has pixels for.
+// limit gives the width of the widest variant of this shape that the source has pixels for.
 func (o *Options) limit(d declare.Declarations) float64 {
 	w, h := o.natural(d.Over(o.Site))
 	full := d.Over(o.Site)
@@ -202,7 +202,7 @@ func (o *Options) all(least, most, limit float64) (all []float64) {
 	return append(all, math.Min(top, limit))
 }
 
-// onLadder is the rung that a width is rounded up to; ok is false where none is.
+// onLadder rounds a width up to a rung; ok is false where all rungs are narrower.
 func (o *Options) onLadder(w float64) (float64, bool) {
 	if len(o.Rungs) == 0 {
 		return w, true
@@ -214,7 +214,7 @@ func (o *Options) onLadder(w float64) (float64, bool) {
 	return o.Rungs[i], true
 }
 
-// below is the widest that is allowed and no wider than w.
+// below gives the widest rung that is no wider than w.
 func (o *Options) below(w float64) (float64, bool) {
 	if len(o.Rungs) == 0 {
 		return math.Floor(w), true
@@ -226,13 +226,13 @@ func (o *Options) below(w float64) (float64, bool) {
 	return o.Rungs[i-1], true
 }
 
-// An Anchor is a width that is worth measuring before Make.
+// An Anchor is a width whose variant is worth measuring before Make.
 type Anchor struct {
 	Declared declare.Declarations // of the slot where it has this shape, without the width
 	Width    int                  // device pixels
 }
 
-// Anchors are the widths that are worth measuring: at most six for each shape of the slot, which tell about all others.
+// Anchors gives the widths that are worth measuring, at most six for each shape of the slot: the bytes of all others follow from them.
 func Anchors(o Options) (list []Anchor) {
 	for _, g := range o.groups() {
 		least, most := o.need(g)

@@ -7,15 +7,15 @@ import (
 	"strings"
 )
 
-// Attribute is one of an element's, its value as it is meant, without escapes.
+// Attribute is an attribute of an element. Its value has no escapes.
 type Attribute struct{ Name, Value string }
 
 var escape = strings.NewReplacer("&", "&amp;", `"`, "&quot;", "<", "&lt;", ">", "&gt;")
 
-// Escape writes an attribute's value as HTML has it in double quotes.
+// Escape escapes an attribute's value for double quotes in HTML.
 func Escape(v string) string { return escape.Replace(v) }
 
-// srcset is the attribute of candidates.
+// srcset writes the srcset attribute.
 func srcset(list []Candidate) string {
 	var b strings.Builder
 	for i, c := range list {
@@ -32,7 +32,7 @@ func srcset(list []Candidate) string {
 	return b.String()
 }
 
-// Attributes are the <img>'s, in the order in which they are written.
+// Attributes gives those of the <img>, in the order in which they are written.
 func (m *Markup) Attributes() []Attribute {
 	list := []Attribute{{"src", m.Src}}
 	if len(m.Srcset) > 1 || len(m.Srcset) == 1 && m.Srcset[0].Density == 0 {
@@ -81,10 +81,10 @@ func tag(name string, list []Attribute) string {
 	return b.String()
 }
 
-// HTML is the <img>, or the <picture> around it.
+// HTML gives the <img>, or the <picture> around it where there are sources.
 func (m *Markup) HTML() string { return m.written(tag) }
 
-// written is the element in a language, of which one function writes a tag.
+// written writes the element with a function that writes a tag in some language.
 func (m *Markup) written(tag func(name string, list []Attribute) string) string {
 	img := tag("img", m.Attributes())
 	if len(m.Sources) == 0 {
@@ -99,10 +99,10 @@ func (m *Markup) written(tag func(name string, list []Attribute) string) string 
 	return b.String()
 }
 
-// inJSX are the attributes whose names differ there.
+// inJSX are the attributes that have other names in JSX.
 var inJSX = map[string]string{"srcset": "srcSet", "fetchpriority": "fetchPriority"}
 
-// JSX is the same with names and values as JSX has them.
+// JSX gives the same as HTML does, in JSX.
 func (m *Markup) JSX() string { return m.written(tagInJSX) }
 
 func tagInJSX(name string, list []Attribute) string {
@@ -135,7 +135,7 @@ func jsonText(v string) string {
 	return strings.TrimSpace(b.String())
 }
 
-// quoted is a value in JSX: plain where it can be, a JavaScript string otherwise.
+// quoted writes a value in JSX: plainly where that's possible, otherwise as a JavaScript string.
 func quoted(v string) string {
 	if strings.ContainsAny(v, "\"\\{}<>&\n") {
 		return "{" + jsonText(v) + "}"
@@ -143,7 +143,7 @@ func quoted(v string) string {
 	return `"` + v + `"`
 }
 
-// JSON is the whole of it.
+// JSON gives the whole markup as JSON, indented.
 func (m *Markup) JSON() string {
 	var b strings.Builder
 	e := json.NewEncoder(&b)
@@ -153,7 +153,7 @@ func (m *Markup) JSON() string {
 	return b.String()
 }
 
-// CSS is a background: an image-set() by density, from the candidates for the widest slot.
+// CSS gives a background: an image-set() by density, of the candidates for the widest slot.
 func (m *Markup) CSS() string {
 	list := m.Srcset
 	if len(m.Sources) > 0 && m.Sources[0].Type == "" {
@@ -248,7 +248,7 @@ func joinMedia(a, b string) string {
 	return a + " and " + b
 }
 
-// Link is the same as the value of an HTTP Link field (RFC 8288).
+// Link gives the same as Preload does, as the value of an HTTP Link field (RFC 8288).
 func (m *Markup) Link() string {
 	var links []string
 	for _, l := range m.preloads() {

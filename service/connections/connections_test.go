@@ -289,6 +289,8 @@ func TestDeadlinesComeIntoForceWhereSomebodyWaits(t *testing.T) {
 		{"for writing, about the same", func() { c.SetWriteDeadline(in(time.Minute + time.Second/2)) }, 5, 1},
 		{"for writing, later", func() { c.SetWriteDeadline(in(2 * time.Minute)) }, 5, 2},
 		{"both", func() { c.SetDeadline(in(time.Minute)); read() }, 6, 3},
+		{"soon", func() { c.SetReadDeadline(in(50 * time.Millisecond)); read() }, 7, 3},
+		{"soon, and a little later", func() { c.SetReadDeadline(in(70 * time.Millisecond)); read() }, 8, 3}, // who waits for so short a time means it
 	} {
 		step.do()
 		if len(under.reads) != step.reads || len(under.writes) != step.writes {

@@ -8,14 +8,18 @@ import (
 )
 
 // A deadline is one that a server sets for every request, mostly to be replaced before anybody waits by it. It is brought into force
-// where it differs by more than coarse from the one that is. The zero value is none. Safe for concurrent use.
+// where the one that is may not stand for it. The zero value is none. Safe for concurrent use.
 type deadline struct {
 	wanted, inForce atomic.Int64 // nanoseconds after began; 0: none
+	early           atomic.Int64 // by how many nanoseconds the wanted one may come early
 	moving          sync.Mutex
 }
 
-// coarse is by how much a deadline may come early.
-const coarse = int64(time.Second)
+// A deadline may come early by coarse, and by no more than such a part of the time until then.
+const (
+	coarse     = int64(time.Second)
+	coarsePart = 16
+)
 
 // want says what it is to be. It reports whether whoever waits already is to know.
 func (d *deadline) want(t time.Time) (urgent bool) {
@@ -23,8 +27,10 @@ func (d *deadline) want(t time.Time) (urgent bool) {
 	if !t.IsZero() {
 		n = max(int64(t.Sub(began)), math.MinInt64/2)
 	}
+	left := n - now()
+	d.early.Store(min(coarse, left/coarsePart))
 	d.wanted.Store(n)
-	return n <= now()
+	return left <= 0
 }
 
 // settle brings into force what is wanted.
@@ -47,5 +53,5 @@ func (d *deadline) settle(move func(time.Time) error) error {
 
 func (d *deadline) settled() bool {
 	want, have := d.wanted.Load(), d.inForce.Load()
-	return want == have || have != 0 && want > have && want-have < coarse
+	return want == have || have != 0 && want > have && want-have < d.early.Load()
 }
