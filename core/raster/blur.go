@@ -12,7 +12,7 @@ import "math"
 //
 // Rejected: running sums, which need a whole pass for each box and don't go into vectors along a row.
 
-// Edge is what a blur finds beyond the picture.
+// Edge says what a blur takes the picture to be beyond its edges.
 type Edge uint8
 
 const (
@@ -20,7 +20,7 @@ const (
 	Faded                // nothing
 )
 
-// Blur is a Gaussian blur of standard deviation sigma, in pixels.
+// Blur blurs the picture in place by a Gaussian of standard deviation sigma, in pixels.
 func (p *RGBA) Blur(sigma float64, edge Edge) {
 	if sigma <= 0 {
 		return

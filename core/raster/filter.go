@@ -168,7 +168,7 @@ func overRow(d, s []uint8) {
 	}
 }
 
-// Fill makes every pixel this straight colour.
+// Fill sets every pixel to a straight colour.
 func (p *RGBA) Fill(r, g, b, a uint8) {
 	one := []uint8{div255(uint32(r) * uint32(a)), div255(uint32(g) * uint32(a)), div255(uint32(b) * uint32(a)), a}
 	for y := range p.H {

@@ -12,7 +12,7 @@ type Indexed struct {
 	Palette [][4]uint8 // straight; at most 256
 }
 
-// Pixels are the picture's colours, straight.
+// Pixels gives the picture as straight RGBA.
 func (m *Indexed) Pixels() *RGBA {
 	p := PooledRGBA(m.W, m.H)
 	for y := range m.H {

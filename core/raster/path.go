@@ -66,7 +66,7 @@ func (p *Path) Rect(x0, y0, x1, y1 float64, c Corners) {
 	p.Line(points...)
 }
 
-// Ellipse adds one around a point.
+// Ellipse adds an ellipse around a point, with these radii.
 func (p *Path) Ellipse(x, y, rx, ry float64) {
 	if rx > 0 && ry > 0 {
 		p.Line(arc(x, y, rx, ry, 0, 2*math.Pi)...)
@@ -95,7 +95,7 @@ type pathEdge struct {
 	up     int     // which way the outline goes along it
 }
 
-// Mask is how much of each pixel lies inside the path, 0–255, on a canvas of w×h.
+// Mask gives the coverage of each pixel by the path, 0–255, on a canvas of w×h.
 func (p *Path) Mask(w, h int) Plane {
 	mask := NewPlane(w, h)
 	var edges []pathEdge
@@ -188,14 +188,14 @@ func span(cover []float32, whole []int32, x0, x1 float64, w int) {
 	}
 }
 
-// Clip leaves of the picture what lies inside of the path.
+// Clip clears the picture outside a path.
 func (p *RGBA) Clip(path *Path) {
 	mask := path.Mask(p.W, p.H)
 	defer mask.Free()
 	p.ClipMask(mask)
 }
 
-// ClipMask leaves of each pixel so much, 0–255. The mask is as large as the picture.
+// ClipMask multiplies every pixel by a mask of the picture's size.
 func (p *RGBA) ClipMask(mask Plane) {
 	for y := range p.H {
 		row, cover := p.Row(y), mask.Row(y)
@@ -230,7 +230,7 @@ func (p *RGBA) PaintMask(mask Plane, colour [4]uint8) {
 	}
 }
 
-// Times multiplies a mask by another of the same size.
+// Times multiplies the mask in place by another of the same size.
 func (p Plane) Times(by Plane) {
 	for y := range p.H {
 		row, k := p.Row(y), by.Row(y)
@@ -240,7 +240,7 @@ func (p Plane) Times(by Plane) {
 	}
 }
 
-// Outside is the mask of what another leaves out.
+// Outside inverts the mask in place.
 func (p Plane) Outside() {
 	for y := range p.H {
 		row := p.Row(y)
@@ -250,7 +250,7 @@ func (p Plane) Outside() {
 	}
 }
 
-// BlurMask blurs a mask; beyond it there is nothing.
+// BlurMask gives a blurred copy of a mask, taken to be 0 beyond its edges. sigma is in pixels.
 func BlurMask(mask Plane, sigma float64) Plane {
 	return blurred(mask, newBlurAxis(sigma, mask.W, 0, mask.W, Faded), newBlurAxis(sigma, mask.H, 0, mask.H, Faded), 1)
 }

@@ -1,4 +1,4 @@
-// Package raster holds pixel buffers and what is done to them.
+// Package raster has pixel buffers and the operations on them.
 //
 // Two layouts exist. RGBA is interleaved, premultiplied, gamma-encoded sRGB: what layers and transparency
 // need. YCbCr is three planes as JPEG and WebP keep them (BT.601 matrix on gamma-encoded sRGB), so that a
@@ -49,7 +49,7 @@ func (p Plane) View(x0, y0, x1, y1 int) Plane {
 	return Plane{Pix: p.Pix[y0*p.Stride+x0:], Stride: p.Stride, W: x1 - x0, H: y1 - y0}
 }
 
-// Range is what the sample values of YCbCr planes mean.
+// Range says which sample values of YCbCr planes are black and white.
 type Range uint8
 
 const (
@@ -67,7 +67,7 @@ type YCbCr struct {
 	Range            Range
 }
 
-// New420 makes room for a 4:2:0 picture, whose samples are anything.
+// New420 makes a 4:2:0 picture with undefined samples, from a pool where there is one.
 func New420(w, h int, r Range) *YCbCr {
 	cw, ch := (w+1)/2, (h+1)/2
 	return &YCbCr{
@@ -107,7 +107,8 @@ func PooledRGBA(w, h int) *RGBA {
 	return &RGBA{Pix: b.bytes[:stride*h], Stride: stride, W: w, H: h, whole: b}
 }
 
-// Free gives the pixels back for others to use. Neither the picture nor a view of it may be used after.
+// Free gives the pixels back for others to use. Neither the picture nor a view of it may be used afterwards. Freeing nil, or a view,
+// does nothing.
 func (p *RGBA) Free() {
 	if p != nil {
 		p.whole = give(p.whole)
@@ -126,7 +127,7 @@ func (p *YCbCr) Free() {
 // Row is row y, 4×W bytes long.
 func (p *RGBA) Row(y int) []uint8 { return p.Pix[y*p.Stride : y*p.Stride+4*p.W] }
 
-// View is the part of the picture from (x0, y0) to before (x1, y1), in the same memory.
+// View gives the part of the picture from (x0, y0) to before (x1, y1), in the same memory.
 func (p *RGBA) View(x0, y0, x1, y1 int) *RGBA {
 	return &RGBA{Pix: p.Pix[y0*p.Stride+4*x0:], Stride: p.Stride, W: x1 - x0, H: y1 - y0, Opaque: p.Opaque}
 }
@@ -180,7 +181,7 @@ func (p *RGBA) SharpColour() float64 {
 	return float64(lossy) / float64(max(1, busy))
 }
 
-// Copy is another picture with the same pixels.
+// Copy gives a copy.
 func (p *RGBA) Copy() *RGBA {
 	c := PooledRGBA(p.W, p.H)
 	c.Opaque = p.Opaque
@@ -255,7 +256,7 @@ func (p *RGBA) Unpremultiply() {
 	}
 }
 
-// Flatten lays the picture onto an opaque colour.
+// Flatten composites the picture onto an opaque colour.
 func (p *RGBA) Flatten(r, g, b uint8) {
 	for y := range p.H {
 		row := p.Row(y)

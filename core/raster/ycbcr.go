@@ -27,7 +27,7 @@ func luma(q []uint8) uint8 {
 	return uint8((19595*uint32(q[0]) + 38470*uint32(q[1]) + 7471*uint32(q[2]) + 32768) >> 16)
 }
 
-// ToLimited is a Full picture in Limited range.
+// ToLimited gives a copy of a Full picture in Limited range.
 func (p *YCbCr) ToLimited() *YCbCr {
 	out := New420(p.W, p.H, Limited)
 	var light, colour [256]uint8

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"net"
 	"strings"
-	"time"
 
 	"github.com/gofiber/fiber/v3"
 	"github.com/valyala/fasthttp"
@@ -136,23 +135,11 @@ func (a *App) malformed(c *fasthttp.RequestCtx, err error) {
 	case errors.As(err, &network) && network.Timeout():
 		no = policy.Refusal{Reason: policy.ReasonBadRequest, Detail: "the request didn't come to its end in time", Remedy: "send it again"}
 	}
-	if small != nil {
-		passOver(c.Conn())
+	if conn, ok := c.Conn().(*connections.Conn); ok && small != nil { // it is still being sent
+		conn.Linger()
 	}
 	c.SetConnectionClose()
 	a.turnAway(c, no)
-}
-
-// passOver reads on what a client is still sending of a request that was too long: closed on unread bytes, a connection is
-// reset, and the client may never see its answer. A client that goes on for longer is cut off.
-func passOver(conn net.Conn) {
-	var room [4 << 10]byte
-	for range 16 {
-		conn.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
-		if _, err := conn.Read(room[:]); err != nil {
-			return
-		}
-	}
 }
 
 // broke answers what a route of the service's own gives as an error.

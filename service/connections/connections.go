@@ -61,6 +61,8 @@ type Conn struct {
 	loan   Loan        // of memory that the answer lies in; nil: none
 	wrote  bool        // since it was noted
 
+	lingers atomic.Bool
+
 	reads, writes deadline
 }
 
@@ -146,7 +148,7 @@ func (l *Listener) makeRoom() bool {
 		}
 		if w.since == w.Conn.since.Load() {
 			l.shed.Add(1)
-			w.Close()
+			w.drop()
 		}
 	}
 	return len(all) > 0
@@ -255,8 +257,29 @@ func (c *Conn) ReadFrom(r io.Reader) (int64, error) {
 	return io.Copy(c.Conn, r)
 }
 
+const (
+	lingerTime  = 2 * time.Second // that Close waits for a client's end
+	lingerBytes = 256 << 10       // that it passes over
+)
+
+// Linger has Close pass over what the client is still sending, for a bounded time and as many bytes: closed on unread bytes, a connection
+// is reset, and the client may never see its answer.
+func (c *Conn) Linger() { c.lingers.Store(true) }
+
 // Close closes the connection and makes its place free.
 func (c *Conn) Close() error {
+	if c.lingers.Swap(false) {
+		if half, ok := c.Conn.(interface{ CloseWrite() error }); ok {
+			half.CloseWrite()
+		}
+		c.Conn.SetReadDeadline(time.Now().Add(lingerTime))
+		io.CopyN(io.Discard, c.Conn, lingerBytes)
+	}
+	return c.drop()
+}
+
+// drop closes the connection at once.
+func (c *Conn) drop() error {
 	c.of.mu.Lock()
 	delete(c.of.held, c)
 	c.of.mu.Unlock()

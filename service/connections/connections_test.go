@@ -243,6 +243,46 @@ func TestWhatIsLentIsGivenBackOnceItIsWritten(t *testing.T) {
 	}
 }
 
+func TestWhoIsStillSendingGetsItsAnswer(t *testing.T) {
+	l, _ := listening(t, 4, nil)
+	client := dial(t, l)
+	ours := accept(t, l)
+	client.Write(bytes.Repeat([]byte("a"), 10_000)) // of which nothing is read
+	ours.Linger()
+	ours.Write([]byte("too long"))
+	closed := make(chan time.Time, 1)
+	go func() { ours.Close(); closed <- time.Now() }()
+	for range 4 {
+		time.Sleep(100 * time.Millisecond)
+		if _, err := client.Write([]byte("more")); err != nil {
+			t.Errorf("the rest isn't taken: %v", err)
+		}
+	}
+	if got, err := io.ReadAll(client); string(got) != "too long" || err != nil {
+		t.Errorf("%q, %v", got, err)
+	}
+	begun := time.Now()
+	client.Close()
+	if took := (<-closed).Sub(begun); took > lingerTime/2 {
+		t.Errorf("it closed %v after its client", took)
+	}
+	// Who goes on and on is cut off, and makes room for others meanwhile.
+	endless := dial(t, l)
+	ours = accept(t, l)
+	ours.Linger()
+	go ours.Close()
+	var err error
+	for sent := 0; err == nil && sent < 64<<20; sent += 64 << 10 {
+		_, err = endless.Write(make([]byte, 64<<10))
+	}
+	if err == nil {
+		t.Error("all of it is taken")
+	}
+	if l.Held() != 0 {
+		t.Errorf("%d are held", l.Held())
+	}
+}
+
 // timed is a connection that notes what deadlines it is given.
 type timed struct {
 	net.Conn
