@@ -114,6 +114,7 @@ var/tools/nfpm:
 
 package: build var/tools/nfpm ## write the Debian package to var/
 	@scripts/need dpkg-dev
+	@rm -f var/echolane_*.deb
 	@scripts/package
 
 package-check: build var/tools/nfpm ## install, start, upgrade, remove and purge the Debian package in a Debian of its own
@@ -121,7 +122,7 @@ package-check: build var/tools/nfpm ## install, start, upgrade, remove and purge
 	@scripts/package-check
 
 container-check: build var/tools/nfpm ## build the container, and have it serve
-	@scripts/need dpkg-dev debootstrap podman runc
+	@scripts/need dpkg-dev debootstrap podman runc curl openssl
 	@scripts/container-check
 
 # What holds rules and metrics against Prometheus itself.

@@ -66,9 +66,6 @@ func (r *reader) take(what string) bool {
 	return true
 }
 
-// member takes what is before a member's value.
-func (r *reader) member(before string) { r.take(before) }
-
 // optional takes what is before a member's value, or nothing where another member comes.
 func (r *reader) optional(before string) bool {
 	if r.failed || !r.has(before) {

@@ -32,6 +32,6 @@ var fit = &codec.Fit{
 		{95, 65.0, -11.75, 5.84, 28.73},
 	},
 	Harder: func(float64, bool) float64 { return 2.5 },
-	// At the effort of first answers the measure sees less of what is lost than the others do.
+	// At the effort of first answers the measure sees less of what is lost than the others do (go run ./bench/qualityreport -fitted).
 	FirstHarder: func(coarse float64, _ bool) float64 { return 1.3 - 6.7*math.Min(coarse, 0.45) },
 }

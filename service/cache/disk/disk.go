@@ -41,6 +41,7 @@ type Disk struct {
 	mu       sync.Mutex  // guards closed, and sending on writes
 	closed   bool
 	writes   [writers]chan write // by key, so that what is put first is written first
+	touches  chan string         // of entries whose files are to be told that they are used
 	over     chan struct{}       // there may be more than the bounds
 	counting chan struct{}       // closed when counted
 	stopping chan struct{}       // closed by Close
@@ -68,6 +69,7 @@ type write struct {
 
 const (
 	writeHold = 256 // entries that wait to be written; beyond that they aren't kept
+	touchHold = 256 // entries whose files wait to be told
 	writers   = 2
 	mostFiles = 1_000_000
 
@@ -85,7 +87,7 @@ func Open(o Options) *Disk {
 		o.Held = func(string) bool { return false }
 	}
 	d := &Disk{
-		o: o, started: time.Now(), opened: newOpened(), index: newIndex(), over: make(chan struct{}, 1), counting: make(chan struct{}), stopping: make(chan struct{}),
+		o: o, started: time.Now(), opened: newOpened(), index: newIndex(), touches: make(chan string, touchHold), over: make(chan struct{}, 1), counting: make(chan struct{}), stopping: make(chan struct{}),
 	}
 	guards := guard.Options{
 		Name: "disk", Budget: Budget, Log: o.Log, Panics: o.Panics, Words: "the disk cache can't be used; images are served without it", With: []any{"dir", o.Dir},
@@ -96,6 +98,7 @@ func Open(o Options) *Disk {
 		d.writing.Failed("make the cache directory", err)
 	}
 	o.Panics.Go(&d.ended, "count the disk cache", d.count)
+	o.Panics.Go(&d.ended, "tell files of their use", d.touch)
 	var writing sync.WaitGroup
 	for i := range d.writes {
 		writes := make(chan write, writeHold/writers)

@@ -7,6 +7,7 @@ import (
 	"log/slog"
 	"os"
 	"path/filepath"
+	"runtime"
 	"strings"
 	"sync"
 	"testing"
@@ -132,6 +133,22 @@ func TestWhatIsAtHandIsLentWithoutTheDisk(t *testing.T) {
 	}
 	put(t, d, torn, "head", "body")
 	os.Truncate(d.path(torn), entry.Prefix+7)
+	lying := entry.Key("lying") // of its length, by a byte
+	put(t, d, lying, "head", strings.Repeat("large", 40_000))
+	f, err := os.OpenFile(d.path(lying), os.O_WRONLY, 0)
+	if err != nil {
+		t.Fatal(err)
+	}
+	f.WriteAt([]byte{0x3f}, 7) // about a gigabyte
+	f.Close()
+	var before, after runtime.MemStats
+	runtime.ReadMemStats(&before)
+	if _, ok := d.lendAtOnce(lying); ok {
+		t.Error("an entry that lies of its length is lent")
+	}
+	if runtime.ReadMemStats(&after); after.TotalAlloc-before.TotalAlloc > 2<<20 {
+		t.Errorf("%d bytes were made room for", after.TotalAlloc-before.TotalAlloc)
+	}
 	if _, ok := d.lendAtOnce(small); !ok {
 		t.Skip("the file system here says nothing of what is at hand")
 	}

@@ -55,15 +55,29 @@ func (d *Disk) open(key string) (e Entry, err error) {
 	return e, nil
 }
 
-// used notes that an entry was. It may wait for the disk.
+// used notes that an entry was. It waits for nothing: its file is told behind it, so that it's known after a restart.
 func (d *Disk) used(key string, short entry.Short) {
-	if now := time.Now(); d.index.use(short, now.Unix()) {
-		d.touch(key, now)
+	if !d.index.use(short, time.Now().Unix()) {
+		return
+	}
+	select {
+	case d.touches <- key:
+	default: // the disk is slow: it's told when it is used next
 	}
 }
 
-// touch gives a file the time of its use, so that it's known after a restart.
-func (d *Disk) touch(key string, now time.Time) { os.Chtimes(d.path(key), now, now) }
+// touch tells files of their use until the disk is closed.
+func (d *Disk) touch() {
+	for {
+		select {
+		case key := <-d.touches:
+			now := time.Now()
+			os.Chtimes(d.path(key), now, now)
+		case <-d.stopping:
+			return
+		}
+	}
+}
 
 const resolveCached = 0x20 // RESOLVE_CACHED of linux/openat2.h
 
@@ -80,14 +94,14 @@ func readAtOnce(file int, room []byte) (whole []byte, ok bool) {
 	if err != nil {
 		return nil, false
 	}
-	size, ok := entry.SizeOf(room[:n])
-	if !ok || size > largestEntry {
-		return nil, false
-	}
-	if size <= int64(n) {
+	if _, err := entry.Read(room[:n], int64(n)); err == nil { // it's as long as it says
 		return room[:n], true
 	}
-	whole = make([]byte, size)
+	var info unix.Stat_t
+	if n < len(room) || unix.Fstat(file, &info) != nil || info.Size < int64(n) || info.Size > largestEntry {
+		return nil, false
+	}
+	whole = make([]byte, info.Size) // not as it says: a byte of that may be wrong
 	for at := copy(whole, room[:n]); at < len(whole); at += n {
 		if n, err = unix.Preadv2(file, [][]byte{whole[at:]}, int64(at), unix.RWF_NOWAIT); err != nil || n <= 0 {
 			return nil, false
@@ -242,9 +256,7 @@ func (d *Disk) lendAtOnce(key string) (r reading, ok bool) {
 		r.loan.Back()
 		r.loan = Loan{}
 	}
-	if now := time.Now(); d.index.use(short, now.Unix()) {
-		guard.Do(d.reads, "note that an entry is used", func() (struct{}, error) { d.touch(key, now); return struct{}{}, nil }, nil)
-	}
+	d.used(key, short)
 	return r, true
 }
 

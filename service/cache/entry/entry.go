@@ -74,18 +74,6 @@ func Read(b []byte, size int64) (p Prelude, err error) {
 	return p, nil
 }
 
-// SizeOf is how many bytes an entry has in all that begins with b; ok is false where none begins so.
-func SizeOf(b []byte) (size int64, ok bool) {
-	if len(b) < Prefix || string(b[:4]) != magic {
-		return 0, false
-	}
-	body, head := int64(binary.LittleEndian.Uint64(b[4:])), int64(binary.LittleEndian.Uint32(b[12:]))
-	if body < 0 || body > 1<<62 || head > MostHeader {
-		return 0, false
-	}
-	return Prefix + body + head, true
-}
-
 // Make gives a whole entry.
 func Make(head, body []byte) ([]byte, error) {
 	if len(head) > MostHeader {
