@@ -73,7 +73,7 @@ const (
 	hashLimit = 20 * time.Second // of one hash, on a machine that has much else to do
 )
 
-// ErrBusy: more passwords wait to be hashed than there is time for.
+// ErrBusy: more passwords wait to be hashed than there is time for, or one took longer than that.
 var ErrBusy = errors.New("too many passwords are being looked at")
 
 // toHash is what the hashing process is told, and hashed what it says.
@@ -109,7 +109,7 @@ func HashWork(in io.Reader, out io.Writer) error {
 	return json.NewEncoder(out).Encode(job.do())
 }
 
-// hash does one job, once there is a place for it. ErrBusy where none comes free in time.
+// hash does one job, once there is a place for it. ErrBusy where none comes free in time, or it isn't done in time.
 func (s *Store) hash(ctx context.Context, job toHash) (done hashed, err error) {
 	late := time.NewTimer(hashWait)
 	defer late.Stop()
@@ -141,7 +141,10 @@ func (s *Store) hash(ctx context.Context, job toHash) (done hashed, err error) {
 	if err == nil {
 		err = json.Unmarshal(out.Bytes(), &done)
 	}
-	if err != nil {
+	switch {
+	case err != nil && ctx.Err() != nil: // its time is over, on a machine that has too much else to do
+		return done, ErrBusy
+	case err != nil:
 		return done, fmt.Errorf("hash a password: %w", err)
 	}
 	return done, nil
