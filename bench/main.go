@@ -23,6 +23,7 @@ type section struct {
 var sections = []section{
 	{"cached", "a cached variant against a bare handler and a file server", cached},
 	{"zipf", "what memory for one in a hundred answers, against whoever knew", zipf},
+	{"started", "a node that starts with a hundred thousand files", started},
 	{"stock", "the stock of a million variants, and a purge", stocked},
 	{"killed", "two nodes on one store, killed over and over", killed},
 	{"nodes", "three nodes behind nginx under changes, purges and losses", together},

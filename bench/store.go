@@ -95,6 +95,53 @@ func zipf(r *report) error {
 	return nil
 }
 
+// started starts a node whose disk cache has a hundred thousand files, and asks it for one of them and for one that it has to make.
+func started(r *report) error {
+	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {
+		const files = 100_000
+		url, dir := bed.Database(t), filepath.Join(bed.Dir, "full")
+		s := bed.ServeOn(t, url, "--cache-dir", dir)
+		bed.Must(t, s, "site", "add", "kestrel", "--formats", "webp,jpeg")
+		bed.Must(t, s, "lane", "add", "kestrel/catalogue", "--folder", bed.Pictures)
+		const kept, fresh = "/kestrel/catalogue/delta-red.jpg?width=320", "/kestrel/catalogue/delta-red.jpg?width=330"
+		if _, _, err := get(s.Base + kept); err != nil {
+			return err
+		}
+		settled(s, t)
+		s.Stop()
+		for i := range files {
+			key := entry.Key("file", fmt.Sprint(i))
+			whole, err := entry.Make([]byte("{}"), []byte(key))
+			if err != nil {
+				return err
+			}
+			sub := filepath.Join(dir, key[:2])
+			if err := errors.Join(os.MkdirAll(sub, 0o700), write(sub, key, whole)); err != nil {
+				return err
+			}
+		}
+		var times []float64
+		for range 5 {
+			begun := time.Now()
+			s = bed.ServeOn(t, url, "--cache-dir", dir)
+			answer, _, err := get(s.Base + kept)
+			if err != nil {
+				return err
+			}
+			times = append(times, time.Since(begun).Seconds())
+			if from := answer.Header.Get("Cache-Status"); !strings.Contains(from, "detail=disk") {
+				return fmt.Errorf("what was kept is answered with %q", from)
+			}
+			if _, _, err := get(s.Base + fresh); err != nil {
+				return err
+			}
+			s.Stop()
+		}
+		r.atMost(fmt.Sprintf("from its start to a picture from its disk, beside %d files", files), median(times), "s", 1)
+		return nil
+	})
+}
+
 // stocked asks for the stock of a million variants, and purges a lane of them.
 func stocked(r *report) error {
 	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {

@@ -7,6 +7,7 @@ import (
 	"net"
 	"os"
 	"strings"
+	"sync"
 	"sync/atomic"
 	"syscall"
 	"testing"
@@ -279,6 +280,30 @@ func TestWhoIsStillSendingGetsItsAnswer(t *testing.T) {
 		t.Error("all of it is taken")
 	}
 	if l.Held() != 0 {
+		t.Errorf("%d are held", l.Held())
+	}
+}
+
+// Clients that are heard out make room like others that are waited for.
+func TestThoseHeardOutMakeRoom(t *testing.T) {
+	began = began.Add(-time.Hour)
+	l, _ := listening(t, 3, nil)
+	var closing sync.WaitGroup
+	for range 3 {
+		dial(t, l)
+		ours := accept(t, l)
+		ours.since.Store(now() - int64(5*time.Second))
+		ours.Linger()
+		closing.Go(func() { ours.Close() })
+	}
+	begun := time.Now()
+	dial(t, l)
+	accept(t, l)
+	if took := time.Since(begun); took > lingerTime/2 {
+		t.Errorf("the next one waited %v", took)
+	}
+	closing.Wait()
+	if l.Held() != 1 {
 		t.Errorf("%d are held", l.Held())
 	}
 }
