@@ -11,7 +11,7 @@ SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 .PHONY: help demo demo-nodes test test-quick cover bench profile quality-report subject-report face-report matte-report conformance-report corpus fuzz examples reference package package-check container-check notice screenshots build console binary check clean
 
 help: ## list the targets
-	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 16
+	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 22
 
 demo: build ## start the made-up site, its origin, PostgreSQL and the service; Ctrl-C ends all of it
 	@bin/echolane demo $(if $(LISTEN),--listen $(LISTEN)) $(if $(ORIGIN),--origin $(ORIGIN))
