@@ -1,6 +1,7 @@
 package main
 
 import (
+	"encoding/json"
 	"fmt"
 	"strings"
 	"testing"
@@ -58,6 +59,45 @@ func TestTheSheetIsEditedWithWhatItDoesInView(t *testing.T) {
 	p.until(`[...document.querySelectorAll("input")].some(i => i.placeholder === "Kites")`)
 	p.fill("data-title", "Twine")
 	p.until(`[...document.querySelectorAll("img")].some(i => i.alt === ".card, catalogue/box-kite-cliff.jpg, draft" && decodeURIComponent(i.src).includes("data-title=Twine") && i.naturalWidth === 200)`)
+}
+
+// A draft that is kept late comes before what is published after it, and brings nothing back.
+func TestASlowDraftBringsNothingBack(t *testing.T) {
+	t.Parallel()
+	s := bed.Kestrel(t)
+	p := enter(t, s)
+	p.must(p.Open(s.Base + "/-/console/sheet/kestrel?source=catalogue/mark.png"))
+	p.says("published, version 2")
+	p.must(p.Do(chromedp.Evaluate[chromedp.Void](`(() => {
+		const own = window.fetch;
+		window.late = 0;
+		window.fetch = (to, how) => {
+			const draft = (how?.method ?? to.method) === "PUT" && String(to.url ?? to).endsWith("/sheet/draft");
+			if (!draft) return own(to, how);
+			window.late++;
+			return new Promise(go => setTimeout(go, window.late === 1 ? 2500 : 1500)).then(() => own(to, how)).finally(() => window.late += 100);
+		};
+	})()`)))
+	p.write("* { quality: 71 }\n")
+	p.until(`window.late === 1`)
+	const last = "* { quality: 71 }\n.card { width: 90px }\n"
+	p.write(last)
+	p.until(`!document.querySelector("section[aria-label=Editor]").innerText.includes("published, version")`)
+	p.click("Publish")
+	p.says("published, version 3")
+	p.until(`window.late === 202`) // both came to their end
+	p.says("published, version 3")
+	var kept struct {
+		Text    string
+		Version int
+		Draft   *struct{ Text string }
+	}
+	if err := json.Unmarshal(s.Ask(t, "GET", "/-/api/v1/sites/kestrel/sheet", nil).Data, &kept); err != nil {
+		t.Fatal(err)
+	}
+	if kept.Text != last || kept.Version != 3 || kept.Draft != nil {
+		t.Errorf("%+v", kept)
+	}
 }
 
 // What is moved and sized on the picture is written into the sheet, and a text that is too large for its box is said.

@@ -61,7 +61,10 @@ export function Editor(props: { text: string; language: Language; classes: strin
           EditorView.lineWrapping,
           autocompletion({ override: [completions(now.current.language, () => now.current.classes)] }),
           EditorView.contentAttributes.of({ "aria-label": "The sheet" }),
-          EditorView.updateListener.of((u) => u.docChanged && now.current.onChange(u.state.doc.toString())),
+          EditorView.updateListener.of((u) => {
+            const text = u.state.doc.toString();
+            if (u.docChanged && text !== now.current.text) now.current.onChange(text); // what comes from outside nobody has typed
+          }),
           EditorView.theme({
             "&": { height: "100%", fontSize: "13px", backgroundColor: "var(--ground)", color: "var(--ink)" },
             ".cm-content": { fontFamily: "var(--font-mono)", caretColor: "var(--ink)" },

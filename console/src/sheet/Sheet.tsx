@@ -1,6 +1,6 @@
 // Sheet: the named treatments of a site's images, edited with what they do in view.
 import { useQuery, useQueryClient } from "@tanstack/react-query";
-import { useEffect, useState } from "react";
+import { useEffect, useRef, useState } from "react";
 import { checkSheet, dropDraft, getLanguage, getSheet, listSheetHistory, listSites, previewAddress, publishSheet, putDraft, restoreSheet } from "../api/calls";
 import { type CheckedSheet, pageOfSources, Problem } from "../api/client";
 import { useSettled } from "../easel/pictures";
@@ -52,19 +52,34 @@ function Work({ site, lanes }: { site: string; lanes: string[] }) {
   const result = checked.data ?? none;
   const published = sheet.data?.text ?? "";
   const changed = shown !== published;
+  // Writes follow each other: what was typed last is kept last, and no draft comes after what is published.
+  const writes = useRef<Promise<unknown>>(Promise.resolve());
+  const write = <T,>(what: () => Promise<T>) => {
+    const next = writes.current.then(what);
+    writes.current = next.catch(() => undefined);
+    return next;
+  };
   // What is typed is kept as the draft, right or not, so that nothing is lost.
   const [saved, setSaved] = useState("");
+  const draft = useRef<string>(undefined); // that was sent last; undefined: none, or what the service says
   useEffect(() => {
     if (text === undefined || settled !== text) return;
+    const kept = draft.current ?? sheet.data?.draft?.text;
     if (settled === published) {
-      if (sheet.data?.draft) void dropDraft(site).then(() => queries.invalidateQueries({ queryKey: ["sheet", site] }));
+      draft.current = undefined;
+      if (kept !== undefined) void write(() => dropDraft(site)).then(() => queries.invalidateQueries({ queryKey: ["sheet", site] }), setError);
       return;
     }
-    if (settled === sheet.data?.draft?.text) return setSaved(settled);
-    putDraft(site, { text: settled }).then((s) => (queries.setQueryData(["sheet", site], s), setSaved(settled)), setError);
+    if (settled === kept) return setSaved(settled);
+    draft.current = settled;
+    write(() => putDraft(site, { text: settled })).then(
+      (s) => (queries.setQueryData(["sheet", site], s), setSaved(settled)),
+      (e) => ((draft.current = undefined), setError(e)),
+    );
   }, [settled, text]);
-  const done = () => (setText(undefined), setError(undefined), queries.invalidateQueries());
-  const publish = (anyway: boolean) => publishSheet(site, { text: shown, anyway }, sheet.data!.version).then(done, setError);
+  const done = () => ((draft.current = undefined), setText(undefined), setError(undefined), queries.invalidateQueries());
+  const publish = (anyway: boolean) => write(() => publishSheet(site, { text: shown, anyway }, sheet.data!.version)).then((s) => (queries.setQueryData(["sheet", site], s), done()), setError);
+  const discard = () => write(() => dropDraft(site)).then(() => (queries.setQueryData(["sheet", site], { ...sheet.data!, draft: undefined }), done()), setError);
   const source = address.query.get("source") ?? "";
   if (sheet.error) return <Trouble error={sheet.error} />;
   if (!sheet.data || !language.data) return <p>Loading…</p>;
@@ -78,7 +93,7 @@ function Work({ site, lanes }: { site: string; lanes: string[] }) {
             Publish
           </Button>
           {changed && (
-            <Destroy what="Discard the draft" question="Discard the draft?" detail="What is published stays as it is." onSure={() => dropDraft(site).then(done)} />
+            <Destroy what="Discard the draft" question="Discard the draft?" detail="What is published stays as it is." onSure={discard} />
           )}
           <span className="text-soft">
             {result.problems.length > 0
