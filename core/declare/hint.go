@@ -4,6 +4,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"echolane/core/wording"
 )
@@ -117,33 +118,40 @@ func nearestName(name string) string {
 	return wording.Misspelt(name, list)
 }
 
-var ofViewport = regexp.MustCompile(`(?i)[0-9.](vw|vh|vmin|vmax|vi|vb|[sld]v(w|h|i|b|min|max)|cq(w|h|i|b|min|max))\b`)
+var ofViewport = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`(?i)[0-9.](vw|vh|vmin|vmax|vi|vb|[sld]v(w|h|i|b|min|max)|cq(w|h|i|b|min|max))\b`)
+})
 
 const aGround = "a ground is a colour, or a source of the site as url(lane/path)"
 
-// valueHints are ways out for values, by what stands in them, the first that is found.
-var valueHints = []struct {
+// A valueHint is a way out for values, by what stands in them.
+type valueHint struct {
 	pattern *regexp.Regexp
 	remedy  string
-}{
-	{regexp.MustCompile(`(?i)!\s*important`), "leave !important out: what a URL says wins already"},
-	{regexp.MustCompile(`(?i)\b(var|env|attr)\(`), "what a page computes isn't known here: write the value itself"},
-	{regexp.MustCompile(`(?i)^(inherit|revert|revert-layer)$`), "a picture has nothing to take it from: write the value itself, or leave it out"},
-	{regexp.MustCompile(`(?i)\bcurrentcolor\b`), "the page's text colour isn't known here: write the colour itself"},
-	{regexp.MustCompile(`(?i)\b(light-dark|color-mix|color|lab|lch|device-cmyk)\(`), "write the colour as hexadecimal, rgb(), hsl(), hwb(), oklab() or oklch()"},
-	{ofViewport, slot("width: 50vw")},
-	{regexp.MustCompile(`(?i)\b(max-content|min-content|fit-content|stretch|-webkit-fill-available)\b`), "leave it out: without a size a picture has its natural one"},
-	{regexp.MustCompile(`(?i)[0-9.](ch|ex|lh|rlh|cap|ic|rex|rch)\b`), "that depends on the page's font: write the length in px or rem"},
-	{regexp.MustCompile(`(?i)image-set\(|element\(|cross-fade\(|paint\(`), aGround},
 }
+
+// valueHints are tried in order. They are made when the first is needed: a render worker never needs them.
+var valueHints = sync.OnceValue(func() []valueHint {
+	return []valueHint{
+		{regexp.MustCompile(`(?i)!\s*important`), "leave !important out: what a URL says wins already"},
+		{regexp.MustCompile(`(?i)\b(var|env|attr)\(`), "what a page computes isn't known here: write the value itself"},
+		{regexp.MustCompile(`(?i)^(inherit|revert|revert-layer)$`), "a picture has nothing to take it from: write the value itself, or leave it out"},
+		{regexp.MustCompile(`(?i)\bcurrentcolor\b`), "the page's text colour isn't known here: write the colour itself"},
+		{regexp.MustCompile(`(?i)\b(light-dark|color-mix|color|lab|lch|device-cmyk)\(`), "write the colour as hexadecimal, rgb(), hsl(), hwb(), oklab() or oklch()"},
+		{ofViewport(), slot("width: 50vw")},
+		{regexp.MustCompile(`(?i)\b(max-content|min-content|fit-content|stretch|-webkit-fill-available)\b`), "leave it out: without a size a picture has its natural one"},
+		{regexp.MustCompile(`(?i)[0-9.](ch|ex|lh|rlh|cap|ic|rex|rch)\b`), "that depends on the page's font: write the length in px or rem"},
+		{regexp.MustCompile(`(?i)image-set\(|element\(|cross-fade\(|paint\(`), aGround},
+	}
+})
 
 // hintForValue is the way out for a value that isn't allowed, "" where what is allowed says it.
 func hintForValue(name, value string) string {
 	sized := name == "width" || name == "height"
-	if sized && ofViewport.MatchString(value) && !strings.Contains(value, "!") {
+	if sized && ofViewport().MatchString(value) && !strings.Contains(value, "!") {
 		return slot(name + ": " + wording.Cut(value, 40))
 	}
-	for _, h := range valueHints {
+	for _, h := range valueHints() {
 		if h.pattern.MatchString(value) {
 			return h.remedy
 		}

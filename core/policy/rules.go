@@ -7,6 +7,7 @@ import (
 	"net/netip"
 	"regexp"
 	"strings"
+	"sync"
 
 	urlpattern "github.com/dunglas/go-urlpattern"
 	whatwg "github.com/nlnwa/whatwg-url/url"
@@ -130,15 +131,15 @@ func ProposeRule(url string) string {
 	}
 	dir := u.Pathname()
 	dir = dir[:strings.LastIndexByte(dir, '/')+1]
-	host := patternEscape.ReplaceAllString(u.Hostname(), `\$0`)
+	host := patternEscape().ReplaceAllString(u.Hostname(), `\$0`)
 	if u.Port() != "" {
 		host += ":" + u.Port()
 	}
-	return u.Scheme() + "://" + host + patternEscape.ReplaceAllString(dir, `\$0`) + "*"
+	return u.Scheme() + "://" + host + patternEscape().ReplaceAllString(dir, `\$0`) + "*"
 }
 
 // patternEscape finds what has a meaning in a pattern.
-var patternEscape = regexp.MustCompile(`[*?+(){}\\:]`)
+var patternEscape = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`[*?+(){}\\:]`) })
 
 // ReadURL reads a source's URL as the URL standard does (so that octal, hexadecimal and short forms of IPv4
 // addresses, full-width letters and percent-encoded hosts come out as what they are), and refuses what isn't
@@ -172,7 +173,7 @@ func climbs(path string) bool {
 	if !strings.Contains(path, "%") {
 		return false
 	}
-	plain := encodedSlash.ReplaceAllString(encodedDot.ReplaceAllString(path, "."), "/")
+	plain := encodedSlash().ReplaceAllString(encodedDot().ReplaceAllString(path, "."), "/")
 	for element := range strings.SplitSeq(plain, "/") {
 		if element == ".." || element == "." {
 			return true
@@ -183,13 +184,13 @@ func climbs(path string) bool {
 
 // Percent-encoded twice, they are what they were once somebody has decoded them.
 var (
-	encodedSlash = regexp.MustCompile(`(?i)%(25)*(2f|5c)`)
-	encodedDot   = regexp.MustCompile(`(?i)%(25)*2e`)
+	encodedSlash = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)%(25)*(2f|5c)`) })
+	encodedDot   = sync.OnceValue(func() *regexp.Regexp { return regexp.MustCompile(`(?i)%(25)*2e`) })
 )
 
 // notPublic are networks that the IANA special-purpose registries (RFC 6890 and its updates) keep from being
 // reached across the internet, and those that embed an IPv4 address.
-var notPublic = func() (list []netip.Prefix) {
+var notPublic = sync.OnceValue(func() (list []netip.Prefix) {
 	for _, p := range strings.Fields(`
 		0.0.0.0/8 10.0.0.0/8 100.64.0.0/10 127.0.0.0/8 169.254.0.0/16 172.16.0.0/12 192.0.0.0/24 192.0.2.0/24 192.31.196.0/24
 		192.52.193.0/24 192.88.99.0/24 192.168.0.0/16 192.175.48.0/24 198.18.0.0/15 198.51.100.0/24 203.0.113.0/24 224.0.0.0/4 240.0.0.0/4
@@ -198,7 +199,7 @@ var notPublic = func() (list []netip.Prefix) {
 		list = append(list, netip.MustParsePrefix(p))
 	}
 	return list
-}()
+})
 
 // MayConnect says whether a lane may talk to the address that a connection is about to be made to: public
 // ones, and those in the networks that it lists. An IPv4 address in IPv6's mapped form counts as itself.
@@ -215,7 +216,7 @@ func MayConnect(a netip.Addr, private []netip.Prefix) bool {
 	if !a.IsGlobalUnicast() {
 		return false
 	}
-	for _, p := range notPublic {
+	for _, p := range notPublic() {
 		if p.Contains(a) {
 			return false
 		}

@@ -8,6 +8,7 @@ import (
 	"io"
 	"math"
 	"strings"
+	"sync"
 
 	"echolane/core/wording"
 )
@@ -15,25 +16,27 @@ import (
 //go:embed page.html
 var pageText string
 
-var pageTemplate = template.Must(template.New("page").Funcs(template.FuncMap{
-	"shot": func(int) template.URL { return "" }, "seconds": func(ms int) string { return fmt.Sprintf("%g s", float64(ms)/1000) }, "afterView": func(r *Report, i int) *View {
-		if r == nil || i >= len(r.Views) {
-			return nil
-		}
-		return &r.Views[i]
-	},
-	"bytes": wording.Bytes, "ms": func(v float64) string { return fmt.Sprintf("%.0f ms", v) },
-	"shift": func(v float64) string { return fmt.Sprintf("%.3f", v) }, "px": func(v float64) string { return fmt.Sprintf("%.0f", v) },
-	"short": short, "type": shortType, "share": func(left, of int64) string { return wording.Part(of-left, of) }, "saved": func(p Picture) int64 { return p.Saved() },
-	"waste": func(p Picture) template.CSS { return template.CSS(fmt.Sprintf("%.0f%%", 100*p.Wasted())) }, "shade": shade,
-	"pageHeight": func(v View) int { return max(v.PageHeight, v.Height) },
-	"bar":        func(v, of int64) string { return fmt.Sprintf("%.1f%%", 100*float64(v)/math.Max(1, float64(of))) },
-}).Parse(pageText))
+var pageTemplate = sync.OnceValue(func() *template.Template {
+	return template.Must(template.New("page").Funcs(template.FuncMap{
+		"shot": func(int) template.URL { return "" }, "seconds": func(ms int) string { return fmt.Sprintf("%g s", float64(ms)/1000) }, "afterView": func(r *Report, i int) *View {
+			if r == nil || i >= len(r.Views) {
+				return nil
+			}
+			return &r.Views[i]
+		},
+		"bytes": wording.Bytes, "ms": func(v float64) string { return fmt.Sprintf("%.0f ms", v) },
+		"shift": func(v float64) string { return fmt.Sprintf("%.3f", v) }, "px": func(v float64) string { return fmt.Sprintf("%.0f", v) },
+		"short": short, "type": shortType, "share": func(left, of int64) string { return wording.Part(of-left, of) }, "saved": func(p Picture) int64 { return p.Saved() },
+		"waste": func(p Picture) template.CSS { return template.CSS(fmt.Sprintf("%.0f%%", 100*p.Wasted())) }, "shade": shade,
+		"pageHeight": func(v View) int { return max(v.PageHeight, v.Height) },
+		"bar":        func(v, of int64) string { return fmt.Sprintf("%.1f%%", 100*float64(v)/math.Max(1, float64(of))) },
+	}).Parse(pageText))
+})
 
 // WritePage writes a report as a page by itself, which prints well. after is of the rewritten page, nil where it wasn't.
 // shots are the screenshots by number, from 1.
 func WritePage(w io.Writer, r, after *Report, shots [][]byte) error {
-	t, err := pageTemplate.Clone()
+	t, err := pageTemplate().Clone()
 	if err != nil {
 		return err
 	}

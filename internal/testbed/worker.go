@@ -39,7 +39,7 @@ func WorkersOf(service int) (pids []int) {
 		}
 		fmt.Sscan(string(text), &pid, &name, &state, &parent)
 		line, _ := os.ReadFile(filepath.Join(filepath.Dir(file), "cmdline"))
-		if parent == service && strings.Contains(string(line), "\x00render-worker\x00") {
+		if parent == service && strings.Contains(string(line), "\x00render-worker\x00") && !strings.Contains(string(line), "\x00fork-server\x00") {
 			pids = append(pids, pid)
 		}
 	}

@@ -203,7 +203,9 @@ func (a *App) start(ctx context.Context) error {
 		a.peers.Hear(a.cache.Refined, a.cache.Unsure)
 	}
 	a.metrics = newMetrics(a)
-	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Wait: a.o.WaitLimit, AllMemory: a.o.RenderMemory, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log, Waited: func(k workshop.Kind, d time.Duration) { a.metrics.waited[k].Observe(d.Seconds()) }}); err != nil {
+	if a.workshop, err = workshop.New(workshop.Options{Workers: a.o.Workers, Wait: a.o.WaitLimit, AllMemory: a.o.RenderMemory, Program: a.o.Worker, RequireIsolation: a.o.RequireIsolation, Log: a.o.Log,
+		Waited:  func(k workshop.Kind, d time.Duration) { a.metrics.waited[k].Observe(d.Seconds()) },
+		Started: func(d time.Duration) { a.metrics.started.Observe(d.Seconds()) }}); err != nil {
 		return err
 	}
 	a.sources = source.NewTable(a.lanes, a.workshop, a.panics)

@@ -38,6 +38,7 @@ type metrics struct {
 	refusals *prometheus.CounterVec
 	refused  prometheus.Observer
 	waited   map[workshop.Kind]prometheus.Observer
+	started  prometheus.Observer
 	origins  originMetrics
 }
 
@@ -49,6 +50,7 @@ const (
 
 var (
 	answerBuckets = []float64{.00001, .0001, .001, .005, .01, .025, .05, .1, .25, .5, 1, 2.5, 5, 10}
+	startBuckets  = []float64{.005, .01, .025, .05, .1, .25, .5, 1, 2.5, 10}
 	waitBuckets   = []float64{.001, .01, .05, .1, .25, .5, 1, 3, 10, 30, 60}
 	originBuckets = []float64{.005, .025, .1, .25, .5, 1, 2.5, 5, 10}
 )
@@ -70,6 +72,7 @@ func newMetrics(a *App) *metrics {
 		m.waited[k] = waits.WithLabelValues(k.String())
 		m.read("echolane_renders_waiting", "Renders that wait for a worker, by what they are for.", func() float64 { return float64(a.workshop.WaitingOf(k)) }, "kind", k.String())
 	}
+	m.started = m.histograms("echolane_worker_start_seconds", "Time that render workers took from their start until they were ready.", startBuckets).WithLabelValues()
 	m.origins = originMetrics{
 		seconds:  m.histograms("echolane_origin_seconds", fmt.Sprintf("Time that lanes' origins and stores took, of up to %d lanes.", mostLanes), originBuckets, "site", "lane"),
 		failures: m.counters("echolane_origin_failures_total", "Times that a lane's origin or store didn't answer as it should.", "site", "lane"),

@@ -40,6 +40,9 @@ type Options struct {
 	// Waited is told how long each render has waited for its worker, without those that were turned away; nil: nobody is. It doesn't block.
 	Waited func(kind Kind, d time.Duration)
 
+	// Started is told how long each worker took from its start until it was ready; nil: nobody is. It doesn't block.
+	Started func(d time.Duration)
+
 	// RequireIsolation has New fail where a measure that confines workers isn't to be had.
 	RequireIsolation bool
 }
@@ -98,7 +101,7 @@ func New(o Options) (*Workshop, error) {
 	w := &Workshop{o: o, running: map[*worker]bool{}, spare: make(chan *worker), closed: make(chan struct{})}
 	var first *worker
 	var err error
-	if w.starter, first, w.Measures, err = newStarter(o.Program, o.MemoryBytes); err != nil {
+	if w.starter, first, w.Measures, err = newStarter(o.Program, o.MemoryBytes, o.Started); err != nil {
 		return nil, err
 	}
 	var missing []string
@@ -387,6 +390,7 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "how", dead.ending(), "words", dead.stderr.String())
 		if !slow && !dead.killed() {
 			crashes++
+			w.starter.renew()
 		}
 		if slow && try == 1 {
 			return answer{}, policy.No(policy.Refusal{

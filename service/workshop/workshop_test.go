@@ -183,7 +183,7 @@ func idle(t *testing.T, c *crew, n int) (pids []int) {
 		defer c.mu.Unlock()
 		pids = nil
 		for _, one := range c.idle {
-			pids = append(pids, one.cmd.Process.Pid)
+			pids = append(pids, one.process.Pid)
 		}
 		if len(pids) != n {
 			return fmt.Errorf("%d are", len(pids))
@@ -206,6 +206,66 @@ func TestAKilledWorkerCostsNobodyAnything(t *testing.T) {
 	}
 }
 
+// forkServer is the process of the one that a workshop has now, 0: none.
+func forkServer(w *Workshop) int {
+	w.starter.mu.Lock()
+	defer w.starter.mu.Unlock()
+	if w.starter.forks == nil {
+		return 0
+	}
+	return w.starter.forks.Pid()
+}
+
+func TestAKilledForkServerCostsNobodyAnything(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	for range 3 {
+		idle(t, w.renders, 1)
+		before := forkServer(w)
+		if before == 0 {
+			t.Fatal("there is no fork server")
+		}
+		syscall.Kill(before, syscall.SIGKILL)
+		for range 3 { // one comes from the old server, one without any, the next from a new one
+			syscall.Kill(idle(t, w.renders, 1)[0], syscall.SIGKILL)
+			if _, err := render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil {
+				t.Fatal(err)
+			}
+		}
+		idle(t, w.renders, 1)
+		if after := forkServer(w); after == 0 || after == before {
+			t.Errorf("the fork server was %d and is %d", before, after)
+		}
+	}
+}
+
+// Whoever crashes workers to find out where things lie in memory finds them elsewhere.
+func TestACrashEndsTheForkServer(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	before := forkServer(w)
+	stop := make(chan struct{})
+	go func() {
+		for crashed := false; !crashed; {
+			w.mu.Lock()
+			for one := range w.running {
+				one.process.Signal(syscall.SIGABRT)
+				crashed = true
+			}
+			w.mu.Unlock()
+		}
+		close(stop)
+	}()
+	if _, err := render1(w, context.Background(), blank(t, 3000, 3000), job(t, "width=9")); err != nil {
+		t.Fatal(err)
+	}
+	<-stop
+	testbed.Eventually(t, "another fork server is there", func() error {
+		if after := forkServer(w); after == 0 || after == before {
+			return fmt.Errorf("it was %d and is %d", before, after)
+		}
+		return nil
+	})
+}
+
 func TestASourceThatEndsTwoWorkersIsTold(t *testing.T) {
 	w := workshop(t, Options{Workers: 1})
 	stop := make(chan struct{})
@@ -218,7 +278,7 @@ func TestASourceThatEndsTwoWorkersIsTold(t *testing.T) {
 			case <-time.After(5 * time.Millisecond):
 				w.mu.Lock()
 				for one := range w.running {
-					one.cmd.Process.Signal(syscall.SIGABRT)
+					one.process.Signal(syscall.SIGABRT)
 				}
 				w.mu.Unlock()
 			}

@@ -2,12 +2,14 @@ package svg
 
 import (
 	"math"
+	"sync"
 
 	"echolane/core/raster"
 )
 
 // toLinear and toSRGB are the ways between sRGB's steps and light.
-var toLinear = func() (t [256]float32) {
+var toLinear = sync.OnceValue(func() *[256]float32 {
+	var t [256]float32
 	for i := range t {
 		v := float64(i) / 255
 		if v <= 0.04045 {
@@ -16,10 +18,11 @@ var toLinear = func() (t [256]float32) {
 			t[i] = float32(math.Pow((v+0.055)/1.055, 2.4))
 		}
 	}
-	return t
-}()
+	return &t
+})
 
-var toSRGB = func() (t [4097]float32) {
+var toSRGB = sync.OnceValue(func() *[4097]float32 {
+	var t [4097]float32
 	for i := range t {
 		v := float64(i) / 4096
 		if v <= 0.0031308 {
@@ -28,8 +31,8 @@ var toSRGB = func() (t [4097]float32) {
 			t[i] = float32(1.055*math.Pow(v, 1/2.4) - 0.055)
 		}
 	}
-	return t
-}()
+	return &t
+})
 
 func encoded(v float32) float32 {
 	if v <= 0.0031308 {
@@ -37,12 +40,13 @@ func encoded(v float32) float32 {
 	}
 	at := min(1, v) * 4096
 	i := min(4095, int(at))
-	return toSRGB[i] + (toSRGB[i+1]-toSRGB[i])*(at-float32(i))
+	t := toSRGB()
+	return t[i] + (t[i+1]-t[i])*(at-float32(i))
 }
 
 func lightOf(c [4]float32) [4]float32 {
 	for i := range 3 {
-		c[i] = toLinear[uint8(c[i]*255+0.5)]
+		c[i] = toLinear()[uint8(c[i]*255+0.5)]
 	}
 	return c
 }
@@ -61,7 +65,7 @@ func taken(p *raster.RGBA, linear bool) pixels {
 			for c := range 3 {
 				v := float32(row[i+c]) / 255
 				if linear {
-					v = toLinear[min(255, (int(row[i+c])*255+int(a)/2)/int(a))] * alpha
+					v = toLinear()[min(255, (int(row[i+c])*255+int(a)/2)/int(a))] * alpha
 				}
 				to[i+c] = v
 			}
@@ -260,7 +264,7 @@ func (v pixels) as(linear, want bool) pixels {
 		for c := range 3 {
 			s := max(0, min(1, out.v[i+c]/a))
 			if want {
-				s = toLinear[uint8(s*255+0.5)]
+				s = toLinear()[uint8(s*255+0.5)]
 			} else {
 				s = encoded(s)
 			}

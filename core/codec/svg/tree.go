@@ -9,6 +9,7 @@ import (
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
 
 	"echolane/core/codec"
 )
@@ -167,13 +168,15 @@ func decoder(data []byte) *xml.Decoder {
 	return d
 }
 
-var entity = regexp.MustCompile(`<!ENTITY\s+([\w.:-]+)\s+(?:"([^"]*)"|'([^']*)')\s*>`)
+var entity = sync.OnceValue(func() *regexp.Regexp {
+	return regexp.MustCompile(`<!ENTITY\s+([\w.:-]+)\s+(?:"([^"]*)"|'([^']*)')\s*>`)
+})
 
 // entities are those that a document type names, as drawing programs write them for namespaces. Their texts hold no others, so that
 // nothing grows.
 func entities(directive []byte) (map[string]string, error) {
 	all := map[string]string{}
-	for _, m := range entity.FindAllSubmatch(directive, -1) {
+	for _, m := range entity().FindAllSubmatch(directive, -1) {
 		value := string(m[2]) + string(m[3])
 		if strings.Contains(value, "&") {
 			return nil, broken("the entity %.40s is made of other entities", m[1])

@@ -27,6 +27,11 @@
 
 struct confinement confinement;
 
+void close_from(unsigned fd) {
+	if (syscall(SYS_close_range, fd, ~0U, 0))
+		for (; fd < 4096; fd++) close((int)fd);
+}
+
 // empty_root puts an empty file system that nobody can write to in the place of all files.
 static int empty_root(void) {
 	static const char *const places[] = {"/tmp", "/proc", "/var", "/run"};
@@ -106,14 +111,11 @@ static int limits(int counted) {
 	return err;
 }
 
-__attribute__((constructor)) static void before_go(int argc, char **argv) {
-	if (argc < 4 || strcmp(argv[1], WORKER_COMMAND)) return;
-	unsigned flags = (unsigned)strtoul(argv[2], NULL, 10), uid = (unsigned)strtoul(argv[3], NULL, 10);
+static void confine_worker(unsigned flags, unsigned uid) {
 	struct confinement *c = &confinement;
 	c->here = 1;
 	prctl(PR_SET_PDEATHSIG, SIGKILL, 0, 0, 0);
-	if (syscall(SYS_close_range, 4U, ~0U, 0))
-		for (int fd = 4; fd < 4096; fd++) close(fd);
+	close_from(4);
 	int statm = open("/proc/self/statm", O_RDONLY | O_CLOEXEC); // Go reads it once it runs, when /proc is gone
 	if (statm >= 0 && statm != STATM_FD) {
 		dup2(statm, STATM_FD);
@@ -130,6 +132,12 @@ __attribute__((constructor)) static void before_go(int argc, char **argv) {
 	prctl(PR_SET_DUMPABLE, 0, 0, 0, 0); // nobody of the same user traces it
 	c->landlock = landlock();
 	c->limits = limits(flags & FLAG_NAMESPACES || uid);
+}
+
+__attribute__((constructor)) static void before_go(int argc, char **argv) {
+	if (argc < 5 || strcmp(argv[1], WORKER_COMMAND)) return;
+	if (argc > 5 && !strcmp(argv[5], FORK_SERVER)) serve_forks(argv); // returns in each worker
+	confine_worker((unsigned)strtoul(argv[2], NULL, 10), (unsigned)strtoul(argv[3], NULL, 10));
 }
 
 static void forbidden(int sig, siginfo_t *info, void *context) {

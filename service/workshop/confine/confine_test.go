@@ -1,13 +1,15 @@
 package confine
 
 import (
-	"bytes"
 	"encoding/json"
 	"fmt"
+	"io"
+	"math/rand/v2"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"runtime"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -27,6 +29,8 @@ func TestMain(m *testing.M) {
 
 const gotThrough = "GOT THROUGH"
 
+const drawn = 255 // is sent to have the worker draw a number
+
 const (
 	memory     = 1 << 30
 	unfiltered = memory + 1 // a bound by which the test says that there's to be no filter of system calls
@@ -34,9 +38,8 @@ const (
 
 // try confines itself like a worker, says by which measures, and tries the way out whose number comes over its socket.
 func try() {
-	set, n := filter, 0
-	fmt.Sscan(os.Args[4], &n)
-	if n == unfiltered {
+	set := filter
+	if n, _ := strconv.Atoi(os.Args[4]); n == unfiltered {
 		set = func() error { return nil }
 	}
 	measures, err := finish(set)
@@ -50,6 +53,10 @@ func try() {
 	if _, err := unix.Read(SocketFD, b[:]); err != nil {
 		fmt.Fprintln(os.Stderr, "read:", err)
 		os.Exit(1)
+	}
+	if b[0] == drawn {
+		fmt.Fprintln(os.Stderr, rand.Uint64())
+		os.Exit(0)
 	}
 	way := ways[b[0]]
 	if err := way.try(); err != nil {
@@ -240,8 +247,8 @@ var ways = []way{
 	}},
 }
 
-// start starts the test binary as a worker that tries the way i, and gives its last words.
-func start(t *testing.T, p Plan, memory int64, i int) string {
+// start starts the test binary as a worker that tries the way i, and gives its last words. forks nil: by a Command.
+func start(t *testing.T, p Plan, forks *ForkServer, memory int64, i int) string {
 	t.Helper()
 	pair, err := unix.Socketpair(unix.AF_UNIX, unix.SOCK_STREAM|unix.SOCK_CLOEXEC, 0)
 	if err != nil {
@@ -249,34 +256,71 @@ func start(t *testing.T, p Plan, memory int64, i int) string {
 	}
 	ours, theirs := os.NewFile(uintptr(pair[0]), "ours"), os.NewFile(uintptr(pair[1]), "theirs")
 	defer ours.Close()
+	hear, say, err := os.Pipe()
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer hear.Close()
+	runtime.LockOSThread() // it ends with the thread that starts it
+	defer runtime.UnlockOSThread()
+	var process *os.Process
+	if forks != nil {
+		process, err = forks.Fork(p, uint64(i), memory, theirs, say)
+	} else {
+		cmd := p.Command(uint64(i), memory, theirs, itself(t))
+		cmd.Stderr = say
+		err = cmd.Start()
+		process = cmd.Process
+	}
+	theirs.Close()
+	say.Close()
+	if err != nil {
+		t.Skipf("this machine doesn't let a worker be started so: %v", err)
+	}
+	ours.Write([]byte{byte(i)})
+	said, err := io.ReadAll(hear)
+	if err != nil {
+		t.Error(err)
+	}
+	if _, err := process.Wait(); err != nil {
+		t.Error(err)
+	}
+	return string(said)
+}
+
+// itself is the test binary, opened.
+func itself(t *testing.T) *os.File {
+	t.Helper()
 	program, err := os.Open("/proc/self/exe")
 	if err != nil {
 		t.Fatal(err)
 	}
-	defer program.Close()
-	cmd := p.Command(uint64(i), memory, theirs, program)
-	var said bytes.Buffer
-	cmd.Stderr = &said
-	runtime.LockOSThread() // it ends with the thread that starts it
-	defer runtime.UnlockOSThread()
-	if err := cmd.Start(); err != nil {
-		theirs.Close()
-		t.Skipf("this machine doesn't let a worker be started so: %v", err)
+	t.Cleanup(func() { program.Close() })
+	return program
+}
+
+// forkServer is one of the test binary, which the test ends. Its workers end with the thread that starts it.
+func forkServer(t *testing.T) *ForkServer {
+	t.Helper()
+	runtime.LockOSThread()
+	t.Cleanup(runtime.UnlockOSThread)
+	f, err := StartForkServer(itself(t))
+	if err != nil {
+		t.Fatal(err)
 	}
-	theirs.Close()
-	ours.Write([]byte{byte(i)})
-	cmd.Wait()
-	return said.String()
+	t.Cleanup(f.End)
+	return f
 }
 
 func TestNoWayOut(t *testing.T) {
-	if len(ways) < 40 || len(ways) > 255 {
+	if len(ways) < 40 || len(ways) > drawn {
 		t.Fatalf("%d ways", len(ways))
 	}
 	for n, p := range Plans() {
-		t.Run([]string{"best", "second", "third", "fourth", "fifth"}[n], func(t *testing.T) {
+		name := []string{"best", "second", "third", "fourth", "fifth"}[n]
+		tryAll := func(t *testing.T, forks *ForkServer) {
 			for i, w := range ways {
-				words := start(t, p, memory, i)
+				words := start(t, p, forks, memory, i)
 				line, outcome, ok := strings.Cut(words, "\n")
 				var measures []Measure
 				if err := json.Unmarshal([]byte(line), &measures); err != nil || !ok {
@@ -296,7 +340,9 @@ func TestNoWayOut(t *testing.T) {
 					}
 				}
 			}
-		})
+		}
+		t.Run(name, func(t *testing.T) { tryAll(t, nil) })
+		t.Run(name+" by the fork server", func(t *testing.T) { tryAll(t, forkServer(t)) })
 	}
 	if os.Geteuid() != 0 {
 		return
@@ -320,7 +366,7 @@ func TestNoWayOut(t *testing.T) {
 	cmd.Dir = dir
 	cmd.SysProcAttr = &syscall.SysProcAttr{Credential: &syscall.Credential{Uid: 12345, Gid: 12345}}
 	out, err := cmd.CombinedOutput()
-	if err != nil || !strings.Contains(string(out), "--- PASS: TestNoWayOut/best") {
+	if err != nil || !strings.Contains(string(out), "--- PASS: TestNoWayOut/best ") || !strings.Contains(string(out), "--- PASS: TestNoWayOut/best_by_the_fork_server ") {
 		t.Errorf("as another user: %v\n%s", err, out)
 	}
 }
@@ -333,13 +379,28 @@ func TestNoWayOutByFilesNamesAndSignals(t *testing.T) {
 		"mount": true, "unmount": true, "make a device": true, "another's namespaces": true, "change the root": true, "descriptors that it inherited": true,
 		"connect to this machine": true, "programs in the kernel": true, "the machine's name": true, "counters of the processor": true,
 	}
+	f := forkServer(t)
 	for i, w := range ways {
 		if !only[w.name] {
 			continue
 		}
-		if words := start(t, Plans()[0], unfiltered, i); strings.Contains(words, gotThrough) {
-			t.Errorf("%s: %s", w.name, words)
+		for _, forks := range []*ForkServer{nil, f} {
+			if words := start(t, Plans()[0], forks, unfiltered, i); strings.Contains(words, gotThrough) {
+				t.Errorf("%s: %s", w.name, words)
+			}
 		}
+	}
+}
+
+func TestWorkersOfAForkServerDrawTheirOwnNumbers(t *testing.T) {
+	forks, had := forkServer(t), map[string]bool{}
+	for range 3 {
+		words := start(t, Plans()[0], forks, memory, drawn)
+		_, number, ok := strings.Cut(words, "\n")
+		if !ok || had[number] {
+			t.Errorf("%q after %v", words, had)
+		}
+		had[number] = true
 	}
 }
 
@@ -348,7 +409,7 @@ func TestAForbiddenCallIsTold(t *testing.T) {
 		if w.name != "another user" {
 			continue
 		}
-		words := start(t, Plans()[0], memory, i)
+		words := start(t, Plans()[0], nil, memory, i)
 		if n, ok := ForbiddenCall(words); !ok || n != unix.SYS_SETUID {
 			t.Errorf("%d %v: %s", n, ok, words)
 		}

@@ -44,12 +44,13 @@ func finish(filter func() error) ([]Measure, error) {
 		return nil, calls
 	}
 	flags, _ := strconv.Atoi(os.Args[2])
+	become, _ := strconv.Atoi(os.Args[3])
 	namespaces := error(syscall.EPERM)
 	if flags&flagNamespaces != 0 {
 		namespaces = nil
 	}
 	user := errno(C.confinement.user)
-	if user == nil && (os.Args[3] == "0" || flags&flagNamespaces != 0) {
+	if user == nil && (become == 0 || flags&flagNamespaces != 0) {
 		user = namespaces // the service knows whose it is
 	}
 	landlock := C.confinement.landlock

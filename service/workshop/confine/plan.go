@@ -1,7 +1,8 @@
 // Package confine takes from a render worker all that it doesn't need: files, network, other processes, privileges, and every
 // system call that decoding and encoding do without.
 //
-// It works in three places. The service starts the worker in namespaces of its own (Plan). Before Go's runtime starts in the
+// It works in three places. The service starts the worker in namespaces of its own (Plan), by a process that has loaded the
+// program already and forks (ForkServer), or where that doesn't work by loading it anew. Before Go's runtime starts in the
 // worker, while that has one thread, C code empties its root, closes what it inherited, sets Landlock and limits (before.c).
 // Once the worker is ready it bounds its memory and sets the filter on system calls (Finish). What a machine doesn't offer is
 // left out, and said.
@@ -75,39 +76,65 @@ const (
 	userIDs   = 1 << 16
 )
 
-// Command starts a worker. n tells it from others that run at the same time; memory is how many bytes of address space it may
-// take beyond its start; socket is its end of the socket, program its executable file, opened. It must be started by a thread
-// that outlives the worker: the worker ends with that thread.
-func (p Plan) Command(n uint64, memory int64, socket, program *os.File) *exec.Cmd {
-	a := &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL}
+// parting is how a worker is parted from the rest of the machine.
+type parting struct {
+	clone       uintptr // CLONE_NEW…
+	flags       int
+	become      int  // the user id that it takes itself; 0: none
+	user, group int  // who user 0 and group 0 of its user namespace are outside
+	groups      bool // it drops the groups that it came with, and is user 0 there
+}
+
+// parting is that of the n-th worker.
+func (p Plan) parting(n uint64) parting {
 	var parts uintptr = syscall.CLONE_NEWNS | syscall.CLONE_NEWNET | syscall.CLONE_NEWPID
 	if p.spare {
 		parts |= syscall.CLONE_NEWIPC | syscall.CLONE_NEWUTS
 	}
-	uid, become, flags := firstUser+int(n%userIDs), 0, 0
+	uid := firstUser + int(n%userIDs)
 	switch {
 	case p.users:
-		a.Cloneflags, flags = parts|syscall.CLONE_NEWUSER, flagNamespaces
-		a.UidMappings = []syscall.SysProcIDMap{{HostID: os.Geteuid(), Size: 1}}
-		a.GidMappings = []syscall.SysProcIDMap{{HostID: os.Getegid(), Size: 1}}
+		a := parting{clone: parts | syscall.CLONE_NEWUSER, flags: flagNamespaces, user: os.Geteuid(), group: os.Getegid()}
 		if p.root {
-			a.UidMappings[0].HostID, a.GidMappings[0].HostID = uid, uid
+			a.user, a.group, a.groups = uid, uid, true
+		}
+		return a
+	case p.mounts:
+		return parting{clone: parts, flags: flagNamespaces, become: uid}
+	case p.root:
+		return parting{become: uid}
+	}
+	return parting{}
+}
+
+// Command starts a worker. n tells it from others that run at the same time; memory is how many bytes of address space it may
+// take beyond its start; socket is its end of the socket, program its executable file, opened. It must be started by a thread
+// that outlives the worker: the worker ends with that thread.
+func (p Plan) Command(n uint64, memory int64, socket, program *os.File) *exec.Cmd {
+	part := p.parting(n)
+	cmd := command(socket, program, strconv.Itoa(part.flags), strconv.Itoa(part.become), strconv.FormatInt(memory, 10))
+	if a := cmd.SysProcAttr; p.users {
+		a.UidMappings = []syscall.SysProcIDMap{{HostID: part.user, Size: 1}}
+		a.GidMappings = []syscall.SysProcIDMap{{HostID: part.group, Size: 1}}
+		if part.groups {
 			a.GidMappingsEnableSetgroups, a.Credential = true, &syscall.Credential{}
 		}
-	case p.mounts:
-		a.Cloneflags, flags, become = parts, flagNamespaces, uid
-	case p.root:
-		become = uid
 	}
+	cmd.SysProcAttr.Cloneflags = part.clone
+	return cmd
+}
+
+// command runs the program with these arguments, with the socket and without anything else of the service's.
+func command(socket, program *os.File, args ...string) *exec.Cmd {
 	return &exec.Cmd{
 		// By descriptor: a user of its own may not be let into the folder where the program lies, and this is the program that
 		// runs, whatever lies there by now.
 		Path:       "/proc/self/fd/" + strconv.Itoa(SocketFD+1),
-		Args:       []string{"echolane", Worker, strconv.Itoa(flags), strconv.Itoa(become), strconv.FormatInt(memory, 10)},
+		Args:       append([]string{"echolane", Worker}, args...),
 		Env:        []string{}, // none
 		Dir:        "/",
 		ExtraFiles: []*os.File{socket, program},
 
-		SysProcAttr: a,
+		SysProcAttr: &syscall.SysProcAttr{Setpgid: true, Pdeathsig: syscall.SIGKILL},
 	}
 }
