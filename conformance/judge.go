@@ -69,7 +69,8 @@ func Sources() ([]Source, error) {
 		if s.jpeg {
 			err = jpeg.Encode(&b, m, &jpeg.Options{Quality: 92})
 		} else {
-			err = png.Encode(&b, &image.NRGBA{Pix: straight(m), Stride: 4 * m.Rect.Dx(), Rect: m.Rect})
+			plain := png.Encoder{CompressionLevel: png.NoCompression} // it is read a thousand times
+			err = plain.Encode(&b, &image.NRGBA{Pix: straight(m), Stride: 4 * m.Rect.Dx(), Rect: m.Rect})
 		}
 		if err != nil {
 			return nil, err
@@ -158,7 +159,7 @@ func NewJudge(sources []Source) (*Judge, error) {
 	})
 	j := &Judge{server: httptest.NewServer(mux), scale: 1}
 	var err error
-	if j.b, err = browser.Start("font-render-hinting=none", "disable-lcd-text"); err != nil {
+	if j.b, err = browser.Start("font-render-hinting=none", "disable-lcd-text", "disable-frame-rate-limit"); err != nil {
 		j.server.Close()
 		return nil, err
 	}
@@ -325,11 +326,11 @@ func (j *Judge) seen(expression string) (*image.RGBA, error) {
 	}
 	w, h := math.Max(1, math.Floor(box[0]*1+0.5)), math.Max(1, math.Floor(box[1]+0.5))
 	var shot page.CaptureScreenshotResult
-	beyond := true
+	beyond, fast := true, true
 	err = j.b.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		var err error
 		shot, err = cdp.Call(ctx, t, page.CaptureScreenshot, page.CaptureScreenshotParams{
-			Clip: &page.Viewport{Width: w, Height: h, Scale: 1}, CaptureBeyondViewport: &beyond,
+			Clip: &page.Viewport{Width: w, Height: h, Scale: 1}, CaptureBeyondViewport: &beyond, OptimizeForSpeed: &fast,
 		})
 		return err
 	}))

@@ -255,7 +255,7 @@ var isolationRemedy = map[string]string{
 
 func (d *doctor) browser() {
 	if weighing.Chromium() == "" {
-		d.found("Chromium", "lacking", "there is none: pages are weighed by their HTML alone, and can't be rewritten", "install chromium")
+		d.found("Chromium", "lacking", "there is none: pages are weighed by their HTML alone, and can't be rewritten", "install chromium-headless-shell, or chromium")
 		return
 	}
 	self, err := os.Executable()

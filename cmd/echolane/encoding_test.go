@@ -166,7 +166,7 @@ func TestRenderSaysHow(t *testing.T) {
 
 func TestTheFirstAnswerIsPredictedAndTheNextSearched(t *testing.T) {
 	t.Parallel()
-	p := bed.Kestrel(t, "--search-at-once=false")
+	p := bed.KestrelWhole(t, "--search-at-once=false")
 	const path = "/kestrel/catalogue/delta-red.jpg?width=500&format=webp"
 	first := p.Get(t, path)
 	if first.StatusCode != 200 || first.Header.Get("Cache-Control") != "public, max-age=5" {

@@ -16,6 +16,7 @@ import (
 func TestAClientGetsTheSmallestOfWhatItTakes(t *testing.T) {
 	t.Parallel()
 	s := bed.Kestrel(t)
+	bed.Must(t, s, "site", "set", "kestrel", "--effort", "quick")
 	const drawing, photo = "/kestrel/catalogue/mark.png?width=300&quality=92", "/kestrel/catalogue/delta-red.jpg?width=300"
 	kept := func(address, want string) int {
 		t.Helper()

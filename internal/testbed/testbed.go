@@ -189,10 +189,11 @@ func (b *Bed) ServeOn(t testing.TB, database string, args ...string) *Process {
 }
 
 // Kestrel starts a service with the site kestrel, whose lane catalogue has the pictures. It delivers no AVIF, which takes the
-// longest to make by far: a test that is about formats takes KestrelWhole.
+// longest to make by far, and keeps what its predictions come to: a test that is about formats or the quality that is searched takes
+// KestrelWhole.
 func (b *Bed) Kestrel(t testing.TB, args ...string) *Process {
 	t.Helper()
-	return b.kestrel(t, args, "--formats", "webp,jpeg,png")
+	return b.kestrel(t, args, "--formats", "webp,jpeg,png", "--effort", "predicted")
 }
 
 // KestrelWhole is Kestrel with every format of a new site.

@@ -35,6 +35,7 @@ type Isolation struct {
 // Browsers start Chromium. Its zero value starts it without limits on memory and processes. Safe for concurrent use.
 type Browsers struct {
 	Launcher []string // this program, in the role that Launch plays; nil: Chromium is started directly
+	Program  string   // Chromium's executable file; "": the one that Chromium finds
 	Log      *slog.Logger
 	Panics   *panics.Catcher
 	Quiet    time.Duration // how long nothing may come for a page to count as loaded; 0: half a second
@@ -108,7 +109,7 @@ func (bs *Browsers) Isolation(ctx context.Context) (Isolation, error) {
 
 // start starts one Chromium whose only way to anywhere is a proxy.
 func (bs *Browsers) start(ctx context.Context, through string, overlay map[string]file) (*browser, error) {
-	path := Chromium()
+	path := cmp.Or(bs.Program, Chromium())
 	if path == "" {
 		return nil, errors.New("there is no Chromium on the machine that the service runs on")
 	}
@@ -184,6 +185,8 @@ func (bs *Browsers) launch(ctx context.Context, path, through string, overlay ma
 		chromedp.Flag("proxy-bypass-list", "<-loopback>"), chromedp.Flag("disable-quic", true), chromedp.Flag("no-first-run", true),
 		chromedp.Flag("disable-background-networking", true), chromedp.Flag("disable-component-update", true), chromedp.Flag("disable-sync", true),
 		chromedp.Flag("force-webrtc-ip-handling-policy", "disable_non_proxied_udp"), chromedp.Flag("hide-scrollbars", true), chromedp.Flag("mute-audio", true),
+		// How far below the screen a lazy picture is asked for: as over a fast line, where what kind it is isn't known.
+		chromedp.Flag("blink-settings", "lazyLoadingImageMarginPxUnknown=1250"),
 		chromedp.Flag("no-sandbox", !sandbox), chromedp.Flag("disable-breakpad", true), chromedp.Flag("disable-crash-reporter", true))
 	ctx, cancel := chromedp.NewExecAllocator(ctx, options...)
 	b.close = append(b.close, cancel)

@@ -3,10 +3,12 @@ package weighing
 import (
 	"bytes"
 	"context"
+	"fmt"
 	"image"
 	"image/jpeg"
 	"maps"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -91,6 +93,55 @@ func TestLoadsAreThrottled(t *testing.T) {
 			t.Errorf("%s: the page's screenshot is %d of %d CSS pixels", at, v.Shot, v.ShotHeight)
 		}
 	}
+}
+
+// A page weighs the same in a Chromium that has windows as in one that has none, loaded without scrolling too.
+func TestEveryChromiumWeighsAlike(t *testing.T) {
+	var picture bytes.Buffer
+	if err := jpeg.Encode(&picture, image.NewGray(image.Rect(0, 0, 600, 400)), nil); err != nil {
+		t.Fatal(err)
+	}
+	html := `<!doctype html><meta name=viewport content="width=device-width"><title>Kites</title><style>body{margin:0;height:6500px}.wide{width:100%;height:auto}.lazy{position:absolute}</style>
+<img class=wide alt="" src="wide.jpg"><picture><source media="(min-width: 700px)" srcset="large.jpg"><img alt="" width=200 src="small.jpg"></picture>
+<div style="width:50%;height:200px;background:url(ground.jpg)"></div>`
+	names := []string{"wide.jpg", "large.jpg", "small.jpg", "ground.jpg"}
+	for y := 1000; y <= 6000; y += 500 {
+		names = append(names, fmt.Sprintf("at%d.jpg", y))
+		html += fmt.Sprintf(`<img class=lazy style="top:%dpx" loading=lazy alt="" width=300 src="at%d.jpg">`, y, y)
+	}
+	var said [2]string
+	for i, program := range []string{"/usr/lib/chromium/chromium-headless-shell", "/usr/bin/chromium"} {
+		if _, err := os.Stat(program); err != nil {
+			t.Skip(err)
+		}
+		w := fixer(t)
+		w.Browsers.Program = program
+		a := askFor(t, html, Screen{"phone", 390, 844, 2}, Screen{"desktop", 1440, 900, 1})
+		a.Fix, a.Loads, a.Files = false, 1, nil
+		for _, name := range names {
+			a.Files = append(a.Files, File{URL: "http://page.test/" + name, Type: "image/jpeg", Data: picture.Bytes()})
+		}
+		out, err := w.Weigh(t.Context(), a, func(int, int, string) {})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var lines []string
+		for _, v := range out.Report.Views {
+			lines = append(lines, fmt.Sprintf("%s: page %d", v.Name, v.PageHeight)) // not its bytes: one with windows asks for an icon, too
+			for _, p := range v.Pictures {
+				lines = append(lines, fmt.Sprintf("%s: %s %s: %d bytes, %d × %d at %g, %g on %g × %g; above %v, lazy %v", v.Name, p.Kind, p.URL, p.Bytes, p.NaturalW, p.NaturalH, p.X, p.Y, p.W, p.H, p.Above, p.Lazy))
+			}
+		}
+		for _, l := range out.Report.Loads {
+			lines = append(lines, fmt.Sprintf("%s: %d pictures", l.Line, l.ImageBytes/int64(picture.Len())))
+		}
+		slices.Sort(lines)
+		said[i] = strings.Join(lines, "\n")
+	}
+	if said[0] != said[1] || !strings.Contains(said[0], "at6000.jpg") {
+		t.Errorf("%s\n\n%s", said[0], said[1])
+	}
+	t.Log(said[0])
 }
 
 // A page whose script never ends is weighed all the same: the script is ended.
