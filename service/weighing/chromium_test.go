@@ -24,8 +24,8 @@ func TestMain(m *testing.M) {
 	os.Exit(m.Run())
 }
 
-// processes are those whose command line names a folder.
-func processes(t *testing.T, folder string) (pids []string) {
+// groupOf is the process group of the one whose command line names a folder, "" where there is none.
+func groupOf(t *testing.T, folder string) string {
 	t.Helper()
 	all, err := filepath.Glob("/proc/[0-9]*/cmdline")
 	if err != nil {
@@ -33,7 +33,33 @@ func processes(t *testing.T, folder string) (pids []string) {
 	}
 	for _, path := range all {
 		if text, err := os.ReadFile(path); err == nil && bytes.Contains(text, []byte(folder)) {
-			pids = append(pids, filepath.Base(filepath.Dir(path)))
+			return groupIn(filepath.Dir(path))
+		}
+	}
+	return ""
+}
+
+// groupIn is the group of the process whose folder in /proc it is, "" once that has ended.
+func groupIn(proc string) string {
+	stat, _ := os.ReadFile(proc + "/stat")
+	_, after, _ := strings.Cut(string(stat), ") ") // behind its name
+	fields := strings.Fields(after)
+	if len(fields) < 3 || fields[0] == "Z" {
+		return ""
+	}
+	return fields[2]
+}
+
+// processes are those of a group.
+func processes(t *testing.T, group string) (pids []string) {
+	t.Helper()
+	all, err := filepath.Glob("/proc/[0-9]*")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, proc := range all {
+		if groupIn(proc) == group {
+			pids = append(pids, filepath.Base(proc))
 		}
 	}
 	return pids
@@ -68,10 +94,11 @@ func TestAWeighedPageGetsNothingOfTheService(t *testing.T) {
 		}
 	}()
 	home := bs.lastHome.Load().(string)
-	pids := processes(t, home)
-	if len(pids) == 0 {
+	group := groupOf(t, home)
+	if group == "" {
 		t.Fatal("the browser isn't found")
 	}
+	pids := processes(t, group)
 	filtered := 0
 	for _, pid := range pids {
 		env, err := os.ReadFile("/proc/" + pid + "/environ")
@@ -117,7 +144,7 @@ func TestAWeighedPageGetsNothingOfTheService(t *testing.T) {
 	stopped = true
 	for end := time.Now().Add(5 * time.Second); ; time.Sleep(20 * time.Millisecond) {
 		_, err := os.Stat(home)
-		if left := processes(t, home); len(left) == 0 && errors.Is(err, os.ErrNotExist) {
+		if left := processes(t, group); len(left) == 0 && errors.Is(err, os.ErrNotExist) {
 			break
 		} else if time.Now().After(end) {
 			t.Fatalf("processes %v and the folder (%v) outlive the run", left, err)
