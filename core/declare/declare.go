@@ -63,34 +63,36 @@ func (d *Declarations) appendForm(b []byte, plain bool) []byte {
 }
 
 // Over returns d with what it doesn't declare taken from base: the cascade of a site's defaults under a URL.
-func (d Declarations) Over(base Declarations) Declarations { return d.over(base, inheritedSet) }
-
-// Within returns the declarations of a picture inside of another one's box, with what CSS has it inherit from there.
-func (d Declarations) Within(box Declarations) Declarations { return d.over(box, passedOnSet) }
-
-// Inherit takes what d doesn't declare from base, as Over does, where d stands.
-func (d *Declarations) Inherit(base *Declarations) {
-	left := base.declared().without(d.declared()).and(inheritedSet)
-	if left.empty() {
-		return
-	}
-	s := borrow()
-	defer giveBack(s)
-	s.upper = *d
-	for ; !left.empty(); left = left.rest() {
-		language[left.first()].take(&s.upper, base)
-	}
-	*d = s.upper
+func (d Declarations) Over(base Declarations) Declarations {
+	d.inherit(&base, inheritedSet)
+	return d
 }
 
-func (d Declarations) over(base Declarations, which mask) Declarations {
+// Within returns the declarations of a picture inside of another one's box, with what CSS has it inherit from there.
+func (d Declarations) Within(box Declarations) Declarations {
+	d.inherit(&box, passedOnSet)
+	return d
+}
+
+// Inherit takes what d doesn't declare from base, as Over does, where d stands.
+func (d *Declarations) Inherit(base *Declarations) { d.inherit(base, inheritedSet) }
+
+// inherit takes those of which that d doesn't declare from base, and gives what d declares then. Neither leaves the caller's stack.
+func (d *Declarations) inherit(base *Declarations, which mask) (set mask) {
+	set = d.declared()
+	left := base.declared().without(set).and(which)
+	if left.empty() {
+		return set
+	}
+	set = set.or(left)
 	s := borrow()
 	defer giveBack(s)
-	s.upper, s.lower = d, base
-	for left := s.lower.declared().without(s.upper.declared()).and(which); !left.empty(); left = left.rest() {
+	s.upper, s.lower = *d, *base
+	for ; !left.empty(); left = left.rest() {
 		language[left.first()].take(&s.upper, &s.lower)
 	}
-	return s.upper
+	*d = s.upper
+	return set
 }
 
 // IsPaint reports whether d says anything about how the picture is painted.

@@ -192,3 +192,19 @@ func BenchmarkParseAndAddressForm(b *testing.B) {
 		d.AppendAddressForm(room[:0])
 	}
 }
+
+// Every name is found in any case, and none that is nearly one.
+func TestNamesAreFound(t *testing.T) {
+	for i, name := range Names() {
+		for _, as := range []string{name, strings.ToUpper(name), strings.ToUpper(name[:1]) + name[1:]} {
+			if got := index(as); got != i {
+				t.Errorf("%s is %d, want %d", as, got, i)
+			}
+		}
+		for _, other := range []string{name + "x", name[1:], "", "x" + name} {
+			if got := index(other); got >= 0 && !strings.EqualFold(Names()[got], other) {
+				t.Errorf("%s is %d", other, got)
+			}
+		}
+	}
+}

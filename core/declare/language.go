@@ -147,19 +147,36 @@ var scratches = sync.Pool{New: func() any { return new(scratch) }}
 func borrow() *scratch    { return scratches.Get().(*scratch) }
 func giveBack(s *scratch) { scratches.Put(s) }
 
-// byName finds a declaration by its name as it is written here.
-var byName = func() map[string]int {
-	m := make(map[string]int, len(language))
+const nameSlots = 512
+
+// byName finds a declaration by its name as it is written here: a hash table whose entries are places in the language plus
+// one, 0 where there is none; one that is taken pushes to the next.
+var byName = func() (table [nameSlots]uint8) {
 	for i := range language {
-		m[language[i].name] = i
+		at := hashed(language[i].name)
+		for table[at] != 0 {
+			at = (at + 1) % nameSlots
+		}
+		table[at] = uint8(i + 1)
 	}
-	return m
+	return table
 }()
+
+// hashed is where a name is looked for first in byName.
+func hashed(name string) int {
+	n := len(name)
+	if n == 0 {
+		return 0
+	}
+	return (n*37 ^ int(name[0])*5 ^ int(name[n/2])*17 ^ int(name[n-1])*3) % nameSlots
+}
 
 // index is a name's place in the language, in any case; -1 where there is none.
 func index(name string) int {
-	if i, ok := byName[name]; ok {
-		return i
+	for at := hashed(name); byName[at] != 0; at = (at + 1) % nameSlots {
+		if i := int(byName[at] - 1); language[i].name == name {
+			return i
+		}
 	}
 	for i := range language {
 		if len(language[i].name) == len(name) && strings.EqualFold(language[i].name, name) {

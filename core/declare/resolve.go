@@ -22,11 +22,11 @@ type Resolved struct {
 // Resolve lays d over the site's defaults and settles the formats: the declared one alone, or offered, the
 // site's own that this client takes, in the site's order. Where the slot has a declared side, its resolution
 // goes into it: 300 CSS pixels at 2x are 600 device pixels.
-func (d Declarations) Resolve(defaults Declarations, offered []Format) Resolved {
-	r := Resolved{}
-	full := d.Over(defaults)
-	full.Settle(offered, &r)
-	r.Own = d.Quality == 0 && !full.IsPaint()
+func (d Declarations) Resolve(defaults Declarations, offered []Format) (r Resolved) {
+	own := d.Quality == 0
+	set := d.inherit(&defaults, inheritedSet)
+	d.Settle(offered, &r)
+	r.Own = own && set.and(paintSet).empty()
 	return r
 }
 

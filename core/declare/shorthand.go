@@ -77,7 +77,7 @@ func shorthandOf(name string) *shorthand {
 // mask is the set of declarations that the shorthand sets.
 func (s *shorthand) mask() (set mask) {
 	for _, name := range s.sets {
-		set = set.or(bit(byName[name]))
+		set = set.or(bit(index(name)))
 	}
 	return set
 }
@@ -86,7 +86,7 @@ func (s *shorthand) mask() (set mask) {
 func (s *shorthand) set(d *Declarations, value string) (reason string) {
 	if isInitial(value) {
 		for _, name := range s.sets {
-			e := &language[byName[name]]
+			e := &language[index(name)]
 			e.take(d, &Declarations{})
 			if e.first != "" {
 				e.read(d, plainly.Replace(e.first))

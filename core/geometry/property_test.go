@@ -62,7 +62,7 @@ func TestEveryDeclarationKeepsTheInvariants(t *testing.T) {
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(seed, 2))
 	planned := 0
-	for range 2_000_000 {
+	for range 400_000 { // others in every run
 		natural, d := anything(r)
 		if plan, ok := New(natural, d); ok {
 			planned++
@@ -73,7 +73,7 @@ func TestEveryDeclarationKeepsTheInvariants(t *testing.T) {
 			t.Fatalf("nothing is left of %v without xywh: %+v", natural, d)
 		}
 	}
-	if planned < 1_000_000 {
+	if planned < 200_000 {
 		t.Errorf("only %d plans came about", planned)
 	}
 }

@@ -55,7 +55,7 @@ const (
 )
 
 // Launch becomes Chromium: it gives up what it inherited but for the first five descriptors, sets limits, stops being root
-// and runs args.
+// and runs args. It returns only where that failed.
 func Launch(args []string) error {
 	runtime.LockOSThread() // what belongs to a thread, such as the signal at the parent's end, is this one's
 	if len(args) == 0 {
@@ -86,7 +86,7 @@ func Launch(args []string) error {
 	return syscall.Exec(args[0], args, os.Environ())
 }
 
-// Isolation says how pages are kept apart on this machine. It starts a browser once to find out.
+// Isolation says how pages are kept apart on this machine. It starts a browser to find out, and blocks until that is there.
 func (bs *Browsers) Isolation(ctx context.Context) (Isolation, error) {
 	b, err := bs.start(ctx, "127.0.0.1:9", nil)
 	if err != nil {

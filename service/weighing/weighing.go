@@ -32,13 +32,13 @@ import (
 	"echolane/service/workshop"
 )
 
-// Workshop makes variants and reads headers.
+// Workshop makes variants and reads headers, as *workshop.Workshop does.
 type Workshop interface {
 	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
 	Header(ctx context.Context, c *source.Content) (codec.Header, error)
 }
 
-// Sources find sources of the site.
+// Sources find a site's sources by lane and path, as *source.Table does.
 type Sources interface {
 	Locate(ctx context.Context, site *policy.SiteSettings, in *policy.CompiledLane, path string, trace *[]policy.Step) (*source.Located, error)
 }
@@ -50,7 +50,7 @@ type Weigher struct {
 	Sources  Sources
 	Browsers *Browsers
 	Listen   string // where the service listens
-	// MarkupFor is how markup for a source and its slot comes about.
+	// MarkupFor writes markup for a source of a site in a slot. first: its picture is the page's largest in view.
 	MarkupFor func(ctx context.Context, s *policy.SiteSettings, base, source, slot string, d declare.Declarations, first bool) (markup.Markup, *policy.Refusal)
 	// IsFirst reports whether a Cache-Control of this service's says that a better answer follows; nil: none does.
 	IsFirst func(cacheControl string) bool
@@ -96,7 +96,7 @@ type Ask struct {
 	File    string               `json:"file"`  // the file that the page lies in, as people know it; "": it is served
 }
 
-// Progress is told how far a weigh-in is.
+// Progress is told how far a weigh-in is: steps done, of how many, and the next one in words. It must not be nil.
 type Progress func(done, all int, doing string)
 
 const (
@@ -104,7 +104,7 @@ const (
 	leastBytes  = 700 // below, nothing is worth making
 )
 
-// Outcome is what a weigh-in came to.
+// Outcome is what a weigh-in came to. Fixed and After are nil where the page wasn't to be fixed.
 type Outcome struct {
 	Report weighin.Report  `json:"report"`
 	Fixed  *Fixed          `json:"fixed"`
@@ -112,7 +112,11 @@ type Outcome struct {
 	Shots  [][]byte        `json:"shots"` // JPEG; the report's numbers count from 1
 }
 
-// Weigh does it.
+// Weigh opens the page on each screen, measures its pictures, and makes each to fit to know what it could weigh; it loads the page over
+// throttled lines, and where the page is to be fixed rewrites and weighs it again. It blocks until all of that is done, which may take
+// minutes, or until ctx ends. progress is told of each step, on this goroutine. Its error is ctx's, or a *policy.Refusal where the page
+// can't be weighed: its URL isn't one, it doesn't answer, or it is to be fixed and there is no Chromium. Without Chromium a page that is
+// only weighed is weighed by its HTML alone.
 func (w *Weigher) Weigh(ctx context.Context, a Ask, progress Progress) (*Outcome, error) {
 	ctx = workshop.With(ctx, workshop.Ahead, a.Site.Name, "")
 	u, err := url.Parse(a.Page)
