@@ -53,6 +53,7 @@ type level struct {
 	source  []bool   // by corner: of those that don't
 	near    []corner // by corner: the most alike patch's
 	far     []uint32 // and how unlike it is
+	votes   votes
 	back    bool
 	trust   []float32 // of each pixel: 1 outside of the hole, the less the deeper in it
 	rng     uint64
@@ -391,39 +392,25 @@ func (l *level) vote() {
 		sigma += float64(l.far[l.place(a)])
 	}
 	sigma = 0.6*sigma/float64(len(l.anchors)) + 64
-	sums := make([]float32, 5*len(l.holes))
-	place := make([]int32, len(l.hole))
-	for k, i := range l.holes {
-		place[i] = int32(k)
+	if l.votes.sums == nil {
+		l.votes = votes{make([]float32, 4*l.w*l.h), make([]float32, l.w*l.h), l.w}
+	} else {
+		clear(l.votes.sums)
+		clear(l.votes.weights)
 	}
 	for _, a := range l.anchors {
-		x, y, i := int(a.x), int(a.y), l.place(a)
+		i := l.place(a)
 		weight := float32(math.Exp(-float64(l.far[i])/sigma)) * (l.trust[i+(patch/2)*l.w+patch/2] + 1e-6)
-		from := int(l.near[i].y)*l.pixels.Stride + 4*int(l.near[i].x)
-		for dy := range patch {
-			row := l.hole[(y+dy)*l.w+x:][:patch]
-			pix := l.pixels.Pix[from+dy*l.pixels.Stride:][:4*patch]
-			for dx, in := range row {
-				if !in {
-					continue
-				}
-				s := sums[5*place[(y+dy)*l.w+x+dx]:][:5]
-				s[0] += weight * float32(pix[4*dx])
-				s[1] += weight * float32(pix[4*dx+1])
-				s[2] += weight * float32(pix[4*dx+2])
-				s[3] += weight * float32(pix[4*dx+3])
-				s[4] += weight
-			}
-		}
+		l.votes.add(i, l.pixels.Pix, int(l.near[i].y)*l.pixels.Stride+4*int(l.near[i].x), l.pixels.Stride, weight)
 	}
-	for k, i := range l.holes {
-		s := sums[5*k:][:5]
-		if s[4] == 0 {
+	for _, i := range l.holes {
+		s, weight := l.votes.sums[4*i:][:4], l.votes.weights[i]
+		if weight == 0 {
 			continue
 		}
 		to := l.pixels.Pix[l.at(i):][:4]
 		for c := range to {
-			to[c] = uint8(s[c]/s[4] + 0.5)
+			to[c] = uint8(s[c]/weight + 0.5)
 		}
 	}
 }

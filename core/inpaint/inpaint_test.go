@@ -2,6 +2,7 @@ package inpaint
 
 import (
 	"math"
+	"slices"
 	"testing"
 
 	"echolane/core/raster"
@@ -170,6 +171,20 @@ func TestVectorsSumTheSame(t *testing.T) {
 		if x, y := differences(p.Pix, a, b, p.Stride), differencesPlain(p.Pix, a, b, p.Stride); x != y {
 			t.Fatalf("%d and %d: %d with vectors, %d without", a, b, x, y)
 		}
+	}
+}
+
+func TestVectorsAddTheSame(t *testing.T) {
+	const w, h = 40, 30
+	p := draw("grass", 64, 64)
+	with, without := votes{make([]float32, 4*w*h), make([]float32, w*h), w}, votes{make([]float32, 4*w*h), make([]float32, w*h), w}
+	for i := range 500 {
+		at, from, weight := i*7%(h-7)*w+i*3%(w-7), i%50*p.Stride+4*(i%40), float32(math.Sin(float64(i))+1)
+		with.add(at, p.Pix, from, p.Stride, weight)
+		without.addPlain(at, p.Pix, from, p.Stride, weight)
+	}
+	if !slices.Equal(with.sums, without.sums) || !slices.Equal(with.weights, without.weights) {
+		t.Error("vectors add to something else")
 	}
 }
 

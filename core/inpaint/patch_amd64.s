@@ -39,3 +39,46 @@ TEXT ·differencesAVX2(SB), NOSPLIT, $0-28
 	MOVL AX, ret+24(FP)
 	VZEROUPPER
 	RET
+
+// func addPatchAVX2(sums, weights *float32, pix *uint8, stride, across int, weight float32)
+TEXT ·addPatchAVX2(SB), NOSPLIT, $0-44
+	MOVQ sums+0(FP), DI
+	MOVQ weights+8(FP), R8
+	MOVQ pix+16(FP), SI
+	MOVQ stride+24(FP), R9
+	MOVQ across+32(FP), R10
+	VBROADCASTSS weight+40(FP), Y0
+	MOVQ R10, R11
+	SHLQ $4, R11 // bytes in a row of sums
+	SHLQ $2, R10 // and of weights
+	MOVQ $8, CX
+row:
+	VPMOVZXBD (SI), Y1
+	VPMOVZXBD 8(SI), Y2
+	VPMOVZXBD 16(SI), Y3
+	VPMOVZXBD 24(SI), Y4
+	VCVTDQ2PS Y1, Y1
+	VCVTDQ2PS Y2, Y2
+	VCVTDQ2PS Y3, Y3
+	VCVTDQ2PS Y4, Y4
+	VMULPS Y0, Y1, Y1
+	VMULPS Y0, Y2, Y2
+	VMULPS Y0, Y3, Y3
+	VMULPS Y0, Y4, Y4
+	VADDPS (DI), Y1, Y1
+	VADDPS 32(DI), Y2, Y2
+	VADDPS 64(DI), Y3, Y3
+	VADDPS 96(DI), Y4, Y4
+	VADDPS (R8), Y0, Y5
+	VMOVUPS Y1, (DI)
+	VMOVUPS Y2, 32(DI)
+	VMOVUPS Y3, 64(DI)
+	VMOVUPS Y4, 96(DI)
+	VMOVUPS Y5, (R8)
+	ADDQ R9, SI
+	ADDQ R11, DI
+	ADDQ R10, R8
+	DECQ CX
+	JNZ row
+	VZEROUPPER
+	RET
