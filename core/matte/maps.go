@@ -107,25 +107,24 @@ func boxed(v []float32, w, h, r int) []float32 {
 			to[x] = float32(sum / float64(min(w-1, x+r)-max(0, x-r)+1))
 		}
 	}
-	sums := make([]float64, w)
-	add := func(y int, sign float64) {
-		for x, v := range mid[y*w:][:w] {
-			sums[x] += sign * float64(v)
+	sums, nothing := make([]float64, w), make([]float32, w)
+	row := func(y int) []float32 {
+		if y < 0 || y >= h {
+			return nothing
 		}
+		return mid[y*w:][:w]
 	}
 	for y := 0; y < min(r, h); y++ {
-		add(y, 1)
+		for x, v := range row(y) {
+			sums[x] += float64(v)
+		}
 	}
 	for y := range h {
-		if y+r < h {
-			add(y+r, 1)
-		}
-		if y-r-1 >= 0 {
-			add(y-r-1, -1)
-		}
 		k := 1 / float64(min(h-1, y+r)-max(0, y-r)+1)
-		to := out[y*w:][:w]
+		come, gone, to := row(y + r)[:len(sums)], row(y - r - 1)[:len(sums)], out[y*w:][:len(sums)]
 		for x, s := range sums {
+			s = s + float64(come[x]) - float64(gone[x])
+			sums[x] = s
 			to[x] = max(0, float32(s*k))
 		}
 	}

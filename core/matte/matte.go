@@ -240,30 +240,54 @@ func mixed(c, fore, back []float32) (alpha, trust float32) {
 func (m *Matte) Cut(p *raster.RGBA, left, top, w, h float64) {
 	kx, ky := float64(m.w)/w, float64(m.h)/h
 	larger := kx < 0.7 // the picture shows more than the copy
-	inBands(p.H, func(from, to int) { m.cut(p, left, top, kx, ky, larger, from, to) })
+	columns := make([]column, p.W)
+	for x := range columns {
+		cx := (left+float64(x)+0.5)*kx - 0.5
+		i, frac := place(m.w, 1, cx, 0)
+		columns[x] = column{int32(i), frac[0], cx}
+	}
+	inBands(p.H, func(from, to int) { m.cut(p, columns, top, ky, larger, from, to) })
 	p.Opaque = false
 }
 
+// A column says where in the copy a picture's column lies.
+type column struct {
+	i    int32   // the copy's column at its left
+	frac float32 // and how far from it
+	cx   float64 // the copy's column, with what lies between
+}
+
 // cut does so with some rows.
-func (m *Matte) cut(p *raster.RGBA, left, top, kx, ky float64, larger bool, from, to int) {
+func (m *Matte) cut(p *raster.RGBA, columns []column, top, ky float64, larger bool, from, to int) {
 	for y := from; y < to; y++ {
 		row := p.Row(y)
-		at, flat := -1, false // of the pixel before
-		for x := range p.W {
-			q := row[4*x:][:4]
-			cx, cy := (left+float64(x)+0.5)*kx-0.5, (top+float64(y)+0.5)*ky-0.5
-			i, frac := place(m.w, m.h, cx, cy)
+		cy := (top+float64(y)+0.5)*ky - 0.5
+		above, down := place(1, m.h, 0, cy)
+		above *= m.w
+		at, flat, all, none := -1, false, false, false // of the pixel before: wholly the subject's, wholly the ground's
+		for x, col := range columns {
+			i := above + int(col.i)
 			if i != at {
 				at, flat = i, m.flat(i)
+				all, none = flat && m.alpha[i] >= 0.999, flat && m.alpha[i] <= 0.001
 			}
+			if all {
+				continue
+			}
+			q := row[4*x:][:4]
+			if none {
+				q[0], q[1], q[2], q[3] = 0, 0, 0, 0
+				continue
+			}
+			cx, frac := col.cx, [2]float32{col.frac, down[1]}
 			a := m.alpha[i]
 			if !flat {
 				a = lerp(m.alpha, 1, m.w, m.h, i, frac, 0)
 			}
 			switch {
-			case a >= 0.999 && (!larger || flat):
+			case a >= 0.999 && !larger:
 				continue
-			case a <= 0.001 && (!larger || flat):
+			case a <= 0.001 && !larger:
 				q[0], q[1], q[2], q[3] = 0, 0, 0, 0
 				continue
 			}
