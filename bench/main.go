@@ -45,6 +45,7 @@ var sections = []section{
 	{"fresh", "a new variant against the sum of its codec calls", fresh},
 	{"many", "a page's set of one source, of its variants one by one", many},
 	{"workers", "what a render worker costs beside its renders", workers},
+	{"peaks", "what a render worker takes at the most for a picture of 24 megapixels", peaks},
 	{"turns", "a site's new variants while another site is flooded", turns},
 	{"deaths", "variants while workers are killed, and while clients leave", deaths},
 	{"hostile", "variants of files that mean harm", hostile},

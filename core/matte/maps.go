@@ -91,21 +91,44 @@ func boxed(v []float32, w, h, r int) []float32 {
 		*room = make([]float32, len(v))
 	}
 	mid, out := (*room)[:len(v)], make([]float32, len(v))
-	for y := range h {
+	for y := 0; y < h; y += 2 { // two rows at a time: each place of one waits for the place before
+		z := min(y+1, h-1)
 		row, to := v[y*w:][:w], mid[y*w:][:w]
-		var sum float64
+		row2, to2 := v[z*w:][:w], mid[z*w:][:w]
+		var sum, sum2 float64
 		for x := 0; x < min(r, w); x++ {
 			sum += float64(row[x])
+			sum2 += float64(row2[x])
 		}
-		for x := range to {
-			if x+r < w {
-				sum += float64(row[x+r])
+		near := func(from, to1 int) {
+			for x := from; x < to1; x++ {
+				if x+r < w {
+					sum += float64(row[x+r])
+					sum2 += float64(row2[x+r])
+				}
+				if x-r-1 >= 0 {
+					sum -= float64(row[x-r-1])
+					sum2 -= float64(row2[x-r-1])
+				}
+				n := float64(min(w-1, x+r) - max(0, x-r) + 1)
+				to[x], to2[x] = float32(sum/n), float32(sum2/n)
 			}
-			if x-r-1 >= 0 {
-				sum -= float64(row[x-r-1])
-			}
-			to[x] = float32(sum / float64(min(w-1, x+r)-max(0, x-r)+1))
 		}
+		inner := min(r+1, w)
+		near(0, inner)
+		if end := w - r; end > inner {
+			n := float64(2*r + 1)
+			k := end - inner
+			come, gone, out := row[inner+r:][:k], row[inner-r-1:][:k], to[inner:][:k]
+			come2, gone2, out2 := row2[inner+r:][:k], row2[inner-r-1:][:k], to2[inner:][:k]
+			for i := range out {
+				sum = sum + float64(come[i]) - float64(gone[i])
+				sum2 = sum2 + float64(come2[i]) - float64(gone2[i])
+				out[i], out2[i] = float32(sum/n), float32(sum2/n)
+			}
+			inner = end
+		}
+		near(inner, w)
 	}
 	sums, nothing := make([]float64, w), make([]float32, w)
 	row := func(y int) []float32 {

@@ -103,3 +103,28 @@ func BenchmarkCut(b *testing.B) {
 		m.Cut(big.Copy(), 0, 0, 1666, 1200)
 	}
 }
+
+func TestMeansAreOfWhatIsAround(t *testing.T) {
+	for _, c := range [][3]int{{1, 1, 1}, {7, 5, 2}, {3, 4, 6}, {40, 9, 3}, {40, 2, 20}, {41, 3, 19}} {
+		w, h, r := c[0], c[1], c[2]
+		v := make([]float32, w*h)
+		for i := range v {
+			v[i] = float32(i*7919%101) / 100
+		}
+		got := boxed(v, w, h, r)
+		for y := range h {
+			for x := range w {
+				sum, n := 0.0, 0
+				for j := max(0, y-r); j <= min(h-1, y+r); j++ {
+					for i := max(0, x-r); i <= min(w-1, x+r); i++ {
+						sum += float64(v[j*w+i])
+						n++
+					}
+				}
+				if want := sum / float64(n); math.Abs(float64(got[y*w+x])-want) > 1e-5 {
+					t.Fatalf("%v at %d, %d: %v, want %v", c, x, y, got[y*w+x], want)
+				}
+			}
+		}
+	}
+}

@@ -79,18 +79,32 @@ func Start(ctx context.Context, o Options) (*Server, error) {
 			return nil, err
 		}
 	}
-	s := &Server{Dir: dir, exited: make(chan struct{})}
 	password, err := initialise(ctx, bin, dir, as)
 	if err != nil {
 		return nil, err
 	}
-	port, err := freePort(o.Port)
-	if err != nil {
-		return nil, fmt.Errorf("find a port for PostgreSQL: %w", err)
+	for wanted := o.Port; ; wanted = 0 {
+		port, err := freePort(wanted)
+		if err != nil {
+			return nil, fmt.Errorf("find a port for PostgreSQL: %w", err)
+		}
+		s, err := launch(ctx, bin, dir, password, port, as, o.Throwaway)
+		if !errors.Is(err, errTaken) || ctx.Err() != nil { // somebody else may take it before the server does
+			return s, err
+		}
 	}
+}
+
+// errTaken says that the port was somebody else's.
+var errTaken = errors.New("its port is taken")
+
+// launch starts the server on a port, and waits until it answers.
+func launch(ctx context.Context, bin, dir, password string, port int, as *syscall.Credential, throwaway bool) (*Server, error) {
+	s := &Server{Dir: dir, exited: make(chan struct{})}
+	data := filepath.Join(dir, "data")
 	args := []string{"-D", data, "-p", strconv.Itoa(port), "-c", "listen_addresses=127.0.0.1", "-c", "unix_socket_directories=",
 		"-c", "logging_collector=off", "-c", "max_connections=200", "-c", "shared_buffers=64MB"}
-	if o.Throwaway {
+	if throwaway {
 		args = append(args, "-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off")
 	}
 	logFile, err := os.Create(filepath.Join(dir, "log"))
@@ -303,9 +317,18 @@ func freePort(wanted int) (int, error) {
 func (s *Server) ready(ctx context.Context, log string) error {
 	ctx, cancel := context.WithTimeout(ctx, 30*time.Second)
 	defer cancel()
+	asking, stop := context.WithCancel(ctx) // whoever else has the port may never answer
+	defer stop()
+	go func() {
+		select {
+		case <-s.exited:
+			stop()
+		case <-asking.Done():
+		}
+	}()
 	admin := strings.Replace(s.URL, "/"+role+"?", "/postgres?", 1)
 	for {
-		conn, err := pgx.Connect(ctx, admin)
+		conn, err := pgx.Connect(asking, admin)
 		if err == nil {
 			defer conn.Close(ctx)
 			var there bool
@@ -322,7 +345,11 @@ func (s *Server) ready(ctx context.Context, log string) error {
 		select {
 		case <-s.exited:
 			text, _ := os.ReadFile(log)
-			return fmt.Errorf("PostgreSQL ended at its start; its log says:\n%s", bytes.TrimSpace(text))
+			err := fmt.Errorf("PostgreSQL ended at its start; its log says:\n%s", bytes.TrimSpace(text))
+			if bytes.Contains(text, []byte("Address already in use")) {
+				err = fmt.Errorf("%w: %w", errTaken, err)
+			}
+			return err
 		case <-ctx.Done():
 			return fmt.Errorf("PostgreSQL doesn't answer; its log is in %s: %w", log, err)
 		case <-time.After(20 * time.Millisecond):

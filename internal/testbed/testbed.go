@@ -33,6 +33,7 @@ type Bed struct {
 	Binary   string
 	Pictures string // the demo's catalogue, for reading alone
 	Postgres *localpg.Server
+	Effort   string // of the sites that Kestrel makes; "": a new site's
 }
 
 // New builds the binary, has the pictures drawn and starts PostgreSQL. Close ends and removes all of it.
@@ -189,14 +190,17 @@ func (b *Bed) ServeOn(t testing.TB, database string, args ...string) *Process {
 }
 
 // Kestrel starts a service with the site kestrel, whose lane catalogue has the pictures. It delivers no AVIF, which takes the
-// longest to make by far, and keeps what its predictions come to: a test that is about formats or the quality that is searched takes
-// KestrelWhole.
+// longest to make by far: a test that is about formats or a quality that is searched takes KestrelWhole.
 func (b *Bed) Kestrel(t testing.TB, args ...string) *Process {
 	t.Helper()
-	return b.kestrel(t, args, "--formats", "webp,jpeg,png", "--effort", "predicted")
+	flags := []string{"--formats", "webp,jpeg,png"}
+	if b.Effort != "" {
+		flags = append(flags, "--effort", b.Effort)
+	}
+	return b.kestrel(t, args, flags...)
 }
 
-// KestrelWhole is Kestrel with every format of a new site.
+// KestrelWhole is Kestrel with the formats and the effort of a new site.
 func (b *Bed) KestrelWhole(t testing.TB, args ...string) *Process {
 	t.Helper()
 	return b.kestrel(t, args)
