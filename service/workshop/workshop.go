@@ -390,7 +390,7 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "how", dead.ending(), "words", dead.stderr.String())
 		if !slow && !dead.killed() {
 			crashes++
-			w.starter.renew()
+			go w.starter.renew() // which may have to wait for a worker that is being forked
 		}
 		if slow && try == 1 {
 			return answer{}, policy.No(policy.Refusal{

@@ -238,6 +238,24 @@ func TestAKilledForkServerCostsNobodyAnything(t *testing.T) {
 	}
 }
 
+// A fork server that hangs holds up neither renders nor starts for long.
+func TestAForkServerThatHangsIsReplaced(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	idle(t, w.renders, 1)
+	before := forkServer(w)
+	syscall.Kill(before, syscall.SIGSTOP)
+	for range 3 {
+		syscall.Kill(idle(t, w.renders, 1)[0], syscall.SIGKILL)
+		if _, err := render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil {
+			t.Fatal(err)
+		}
+	}
+	idle(t, w.renders, 1)
+	if after := forkServer(w); after == 0 || after == before {
+		t.Errorf("the fork server was %d and is %d", before, after)
+	}
+}
+
 // Whoever crashes workers to find out where things lie in memory finds them elsewhere.
 func TestACrashEndsTheForkServer(t *testing.T) {
 	w := workshop(t, Options{Workers: 1})

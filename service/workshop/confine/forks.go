@@ -31,7 +31,7 @@ type ForkServer struct {
 const ForkServerArgument = C.FORK_SERVER
 
 // forkTime is the longest that a fork server may take to load, or to fork, in seconds.
-const forkTime = 10
+const forkTime = 3
 
 // StartForkServer starts one, of an executable file that is opened. It must be called by a thread that outlives the workers:
 // they are its children, and end with it. It doesn't wait until the server is ready: the first Fork does.
