@@ -51,10 +51,11 @@ profile: build ## measure, and leave a CPU profile of each section in var/profil
 	@scripts/need $(BENCH_PACKAGES)
 	go run ./bench -profiles var/profiles
 
-quality-report: ## hold compression against independent measures on photographs; writes var/quality.html
+QUALITY_WIDTHS ?= 640 1600
+quality-report: ## hold compression against independent measures on photographs, at QUALITY_WIDTHS; writes var/quality-640.html and so on
 	@scripts/need $(BUILD_PACKAGES) $(PHOTO_PACKAGES)
 	@mkdir -p var
-	go run ./bench/qualityreport var/quality.html
+	for w in $(QUALITY_WIDTHS); do go run ./bench/qualityreport -width $$w -resume var/quality-$$w.json var/quality-$$w.html || exit; done
 
 conformance-report: ## write what a browser paints beside what we make, worst first
 	@scripts/need $(BUILD_PACKAGES) $(TEST_PACKAGES)

@@ -25,7 +25,7 @@ import (
 	"echolane/internal/testbed"
 )
 
-const hostileFiles = 240
+const hostileFiles = 364
 
 // chunk is one of a PNG's.
 func chunk(kind string, data []byte) []byte {
@@ -237,6 +237,12 @@ func hostiles() (map[string][]byte, error) {
 		copy(lie[at+5:], []byte{0xff, 0xdc, 0xff, 0xdc})
 	}
 	all["lie.jpg"] = lie
+	good["tiff"], good["bmp"] = bombTIFF(300, 200, 300*200), lyingBMP(36, 37)
+	for _, name := range []string{"jxl", "svg", "tiff", "bmp"} {
+		for i := range 31 {
+			all[fmt.Sprintf("cut-%02d.%s", i+1, name)] = good[name][:len(good[name])*(i+1)/32]
+		}
+	}
 	random := rand.New(rand.NewSource(7))
 	names := slices.Sorted(maps.Keys(good))
 	for i := 0; len(all) < hostileFiles; i++ {

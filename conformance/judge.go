@@ -326,7 +326,7 @@ func (j *Judge) seen(expression string) (*image.RGBA, error) {
 	}
 	w, h := math.Max(1, math.Floor(box[0]*1+0.5)), math.Max(1, math.Floor(box[1]+0.5))
 	var shot page.CaptureScreenshotResult
-	beyond, fast := true, true
+	beyond, fast := w > 1600 || h > 1200, true
 	err = j.b.Do(chromedp.Func(func(ctx context.Context, t *chromedp.Target) error {
 		var err error
 		shot, err = cdp.Call(ctx, t, page.CaptureScreenshot, page.CaptureScreenshotParams{

@@ -17,56 +17,73 @@ func Luma(pix []uint8, stride, w, h int) []float64 {
 	return out
 }
 
-// SSIM is the mean structural similarity (Wang et al. 2004): windows of 11×11, Gaussian with sigma 1.5.
-func SSIM(a, b []float64, w, h int) float64 {
-	luminance, structure := windows(a, b, w, h)
-	var sum float64
-	for i := range luminance {
-		sum += luminance[i] * structure[i]
-	}
-	return sum / float64(len(luminance))
+// An Original is what the other pictures are held against. What the measures take of it alone is computed once.
+type Original struct {
+	w, h   int
+	sizes  [5]size
+	blocks []block
+	linear []float32
 }
 
-// MSSSIM is the structural similarity at five sizes (Wang, Simoncelli and Bovik 2003): the product of the means of
-// contrast and structure at each, and of luminance at the smallest, to the powers that its authors found.
-func MSSSIM(a, b []float64, w, h int) float64 {
-	powers := []float64{0.0448, 0.2856, 0.3001, 0.2363, 0.1333}
-	product := 1.0
-	for i, power := range powers {
-		luminance, structure := windows(a, b, w, h)
-		var sum float64
-		for j, v := range structure {
-			if i == len(powers)-1 {
-				v *= luminance[j]
-			}
-			sum += v
-		}
-		product *= math.Pow(math.Max(0, sum/float64(len(structure))), power)
-		a, b = halved(a, w, h), halved(b, w, h)
+// a size is an original's luma at one of five sizes, and its Gaussian means: of the samples and of their squares.
+type size struct {
+	w, h                 int
+	luma, mean, meanOfSq []float64
+}
+
+// Of takes an original's straight RGBA bytes; it has to be opaque.
+func Of(pix []uint8, stride, w, h int) *Original {
+	o := ofLuma(Luma(pix, stride, w, h), w, h)
+	o.linear = linear(pix, stride, w, h)
+	return o
+}
+
+func ofLuma(luma []float64, w, h int) *Original {
+	o := &Original{w: w, h: h, blocks: blocks(luma, w, h)}
+	for i := range o.sizes {
+		o.sizes[i] = size{w, h, luma, gauss(luma, w, h), gauss(mul(luma, luma), w, h)}
+		luma = halved(luma, w, h)
 		w, h = w/2, h/2
 	}
-	return product
+	return o
 }
 
-// windows are the terms of the structural similarity around each sample: of luminance, of contrast and structure.
-func windows(a, b []float64, w, h int) (luminance, structure []float64) {
+// Structure is another picture's structural similarity to the original, from its luma, of the same size: the mean SSIM
+// (Wang et al. 2004), with windows of 11×11, Gaussian with sigma 1.5; and MS-SSIM at five sizes (Wang, Simoncelli and Bovik
+// 2003), the product of the means of contrast and structure at each, and of luminance at the smallest, to the powers that
+// its authors found. Both are 1 for equal pictures.
+func (o *Original) Structure(luma []float64) (ssim, multi float64) {
 	const c1, c2 = 6.5025, 58.5225
-	mul := func(x, y []float64) []float64 {
-		out := make([]float64, len(x))
-		for i := range x {
-			out[i] = x[i] * y[i]
+	powers := []float64{0.0448, 0.2856, 0.3001, 0.2363, 0.1333}
+	multi = 1
+	for i, s := range o.sizes {
+		mb, bb, ab := gauss(luma, s.w, s.h), gauss(mul(luma, luma), s.w, s.h), gauss(mul(s.luma, luma), s.w, s.h)
+		var structures, both float64
+		for j, ma := range s.mean {
+			va, vb, cov := s.meanOfSq[j]-ma*ma, bb[j]-mb[j]*mb[j], ab[j]-ma*mb[j]
+			structure := (2*cov + c2) / (va + vb + c2)
+			structures += structure
+			both += structure * (2*ma*mb[j] + c1) / (ma*ma + mb[j]*mb[j] + c1)
 		}
-		return out
+		n := float64(len(mb))
+		if i == 0 {
+			ssim = both / n
+		}
+		if i == len(powers)-1 {
+			structures = both
+		}
+		multi *= math.Pow(math.Max(0, structures/n), powers[i])
+		luma = halved(luma, s.w, s.h)
 	}
-	ma, mb := gauss(a, w, h), gauss(b, w, h)
-	aa, bb, ab := gauss(mul(a, a), w, h), gauss(mul(b, b), w, h), gauss(mul(a, b), w, h)
-	luminance, structure = make([]float64, len(ma)), make([]float64, len(ma))
-	for i := range ma {
-		va, vb, cov := aa[i]-ma[i]*ma[i], bb[i]-mb[i]*mb[i], ab[i]-ma[i]*mb[i]
-		luminance[i] = (2*ma[i]*mb[i] + c1) / (ma[i]*ma[i] + mb[i]*mb[i] + c1)
-		structure[i] = (2*cov + c2) / (va + vb + c2)
+	return ssim, multi
+}
+
+func mul(a, b []float64) []float64 {
+	out := make([]float64, len(a))
+	for i := range a {
+		out[i] = a[i] * b[i]
 	}
-	return luminance, structure
+	return out
 }
 
 func halved(v []float64, w, h int) []float64 {
@@ -100,11 +117,8 @@ func gauss(v []float64, w, h int) []float64 {
 			padded[i], padded[r+w+i] = row[0], row[w-1]
 		}
 		for x := range w {
-			var s float64
-			for i, p := range padded[x : x+len(k)] {
-				s += k[i] * p
-			}
-			mid[y*w+x] = s
+			p := (*[2*r + 1]float64)(padded[x:])
+			mid[y*w+x] = k[0]*(p[0]+p[10]) + k[1]*(p[1]+p[9]) + k[2]*(p[2]+p[8]) + k[3]*(p[3]+p[7]) + k[4]*(p[4]+p[6]) + k[5]*p[5]
 		}
 	}
 	for y := range h {
@@ -119,27 +133,42 @@ func gauss(v []float64, w, h int) []float64 {
 	return out
 }
 
-// PSNRHVSM is the PSNR of luma whose errors are weighted, in the cosine transform of blocks of 8×8, by how well each
-// frequency is seen, after what the block's own texture masks was taken off them (Ponomarenko, Silvestri, Egiazarian,
-// Carli, Astola and Lukin 2007). The weights are the reciprocals of the luma table of ITU-T T.81, annex K.1.
-func PSNRHVSM(a, b []float64, w, h int) float64 {
-	var sum, n float64
-	for y := 0; y+8 <= h; y += 8 {
-		for x := 0; x+8 <= w; x += 8 {
-			ca, cb := transformed(a, w, x, y), transformed(b, w, x, y)
-			mask := math.Max(masks(a, w, x, y, &ca), masks(b, w, x, y, &cb))
-			for i := range ca {
-				e := math.Abs(ca[i] - cb[i])
-				if i > 0 {
-					e = math.Max(0, e-mask*steps[i]*steps[i]/100)
-				}
-				e *= seenOfStep / steps[i]
-				sum += e * e
+// PSNRHVSM is another picture's PSNR of luma, in decibels. The errors are weighted, in the cosine transform of blocks of
+// 8×8, by how well each frequency is seen, after what the block's own texture masks was taken off them (Ponomarenko,
+// Silvestri, Egiazarian, Carli, Astola and Lukin 2007). The weights are the reciprocals of the luma table of ITU-T T.81,
+// annex K.1.
+func (o *Original) PSNRHVSM(luma []float64) float64 {
+	var sum float64
+	for k, b := range blocks(luma, o.w, o.h) {
+		a := &o.blocks[k]
+		mask := math.Max(a.mask, b.mask)
+		for i := range a.c {
+			e := math.Abs(a.c[i] - b.c[i])
+			if i > 0 {
+				e = math.Max(0, e-mask*steps[i]*steps[i]/100)
 			}
-			n += 64
+			e *= seenOfStep / steps[i]
+			sum += e * e
 		}
 	}
-	return 10 * math.Log10(255*255*n/math.Max(sum, 1e-9))
+	return 10 * math.Log10(255*255*64*float64(len(o.blocks))/math.Max(sum, 1e-9))
+}
+
+// a block is the cosine transform of 8×8 samples, and how much of an error its texture hides.
+type block struct {
+	c    [64]float64
+	mask float64
+}
+
+func blocks(luma []float64, w, h int) []block {
+	out := make([]block, 0, w/8*(h/8))
+	for y := 0; y+8 <= h; y += 8 {
+		for x := 0; x+8 <= w; x += 8 {
+			c := transformed(luma, w, x, y)
+			out = append(out, block{c, masks(luma, w, x, y, &c)})
+		}
+	}
+	return out
 }
 
 // steps is the luma table of ITU-T T.81, annex K.1.

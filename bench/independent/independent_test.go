@@ -29,9 +29,9 @@ var waves = filled(func(x, y int) float64 { return 128 + 60*math.Sin(float64(x)/
 
 // measures are what each gives for two pictures, the more the more alike.
 var measures = map[string]func(a, b []float64) float64{
-	"SSIM":       func(a, b []float64) float64 { return SSIM(a, b, side, side) },
-	"MS-SSIM":    func(a, b []float64) float64 { return MSSSIM(a, b, side, side) },
-	"PSNR-HVS-M": func(a, b []float64) float64 { return PSNRHVSM(a, b, side, side) },
+	"SSIM":       func(a, b []float64) float64 { s, _ := ofLuma(a, side, side).Structure(b); return s },
+	"MS-SSIM":    func(a, b []float64) float64 { _, m := ofLuma(a, side, side).Structure(b); return m },
+	"PSNR-HVS-M": func(a, b []float64) float64 { return ofLuma(a, side, side).PSNRHVSM(b) },
 }
 
 func TestLuma(t *testing.T) {
@@ -69,14 +69,14 @@ func TestPlainPictures(t *testing.T) {
 	const a, b, c1 = 100.0, 110.0, 6.5025
 	plain := func(v float64) []float64 { return filled(func(int, int) float64 { return v }) }
 	want := (2*a*b + c1) / (a*a + b*b + c1)
-	if got := SSIM(plain(a), plain(b), side, side); math.Abs(got-want) > 1e-9 {
+	if got := measures["SSIM"](plain(a), plain(b)); math.Abs(got-want) > 1e-9 {
 		t.Errorf("SSIM %v, want %v", got, want)
 	}
-	if got := MSSSIM(plain(a), plain(b), side, side); math.Abs(got-math.Pow(want, 0.1333)) > 1e-9 {
+	if got := measures["MS-SSIM"](plain(a), plain(b)); math.Abs(got-math.Pow(want, 0.1333)) > 1e-9 {
 		t.Errorf("MS-SSIM %v, want %v", got, math.Pow(want, 0.1333))
 	}
 	// A shift of ten is eighty in the first of 64 coefficients, of whose table the entry is 16.
-	if got, want := PSNRHVSM(plain(a), plain(b), side, side), 10*math.Log10(255*255*64/math.Pow(80*seenOfStep/16, 2)); math.Abs(got-want) > 1e-6 {
+	if got, want := measures["PSNR-HVS-M"](plain(a), plain(b)), 10*math.Log10(255*255*64/math.Pow(80*seenOfStep/16, 2)); math.Abs(got-want) > 1e-6 {
 		t.Errorf("PSNR-HVS-M %v, want %v", got, want)
 	}
 }
@@ -92,7 +92,7 @@ func TestFineErrorsCountLess(t *testing.T) {
 	}
 	fine := add(10, func(x, y int) float64 { return 1 - 2*float64((x+y)&1) })
 	coarse := add(10, func(x, y int) float64 { return 1 - 2*float64((x/8+y/8)&1) })
-	if f, c := PSNRHVSM(waves, fine, side, side), PSNRHVSM(waves, coarse, side, side); f < c+6 {
+	if f, c := measures["PSNR-HVS-M"](waves, fine), measures["PSNR-HVS-M"](waves, coarse); f < c+6 {
 		t.Errorf("PSNR-HVS-M of a fine error is %.1f dB, of a coarse one %.1f", f, c)
 	}
 	lost := func(of string, b []float64) float64 { return 1 - measures[of](waves, b) }
@@ -105,8 +105,8 @@ func TestFineErrorsCountLess(t *testing.T) {
 func TestTextureHides(t *testing.T) {
 	rough := noisy(3, filled(func(int, int) float64 { return 128 }), 25)
 	plain := filled(func(int, int) float64 { return 128 })
-	in := PSNRHVSM(rough, noisy(4, rough, 4), side, side)
-	if on := PSNRHVSM(plain, noisy(4, plain, 4), side, side); in < on+3 {
+	in := measures["PSNR-HVS-M"](rough, noisy(4, rough, 4))
+	if on := measures["PSNR-HVS-M"](plain, noisy(4, plain, 4)); in < on+3 {
 		t.Errorf("noise in texture is %.1f dB, on plain ground %.1f", in, on)
 	}
 }
@@ -121,15 +121,15 @@ func TestButteraugli(t *testing.T) {
 		}
 		return out
 	}
-	before := 0.0
+	of, before := Of(rgba(waves), 4*side, side, side), 0.0
 	for _, much := range []float64{0, 1, 3, 9, 27} {
-		d, err := Butteraugli(rgba(waves), rgba(noisy(7, waves, much)), side, side)
+		d, err := of.Butteraugli(rgba(noisy(7, waves, much)), 4*side)
 		if err != nil || d <= before && much > 0 || much == 0 && d != 0 {
 			t.Errorf("noise of %v is %v apart, after %v (%v)", much, d, before, err)
 		}
 		before = d
 	}
-	if _, err := Butteraugli(rgba(waves), nil, side, side); err == nil {
+	if _, err := of.Butteraugli(nil, 4*side); err == nil {
 		t.Error("a picture without pixels was compared")
 	}
 }

@@ -3,6 +3,8 @@
 package main
 
 import (
+	"encoding/json"
+	"errors"
 	"flag"
 	"fmt"
 	"html/template"
@@ -12,6 +14,7 @@ import (
 	"runtime"
 	"slices"
 	"sort"
+	"sync"
 
 	"golang.org/x/sync/errgroup"
 
@@ -36,6 +39,7 @@ import (
 func main() {
 	width := flag.Int("width", 640, "the pictures' width in pixels")
 	fitted := flag.Bool("fitted", false, "report on the pictures that weights were fitted on instead: to fit what a format's Harder says")
+	resume := flag.String("resume", "", "a file of the pictures that a run which was cut off has measured, read, written, and removed in the end: at 1600 it takes an hour")
 	flag.Parse()
 	to := "var/quality.html"
 	if flag.NArg() > 0 {
@@ -44,7 +48,7 @@ func main() {
 	if only := flag.Args()[min(1, flag.NArg()):]; len(only) > 0 { // some formats
 		formats = slices.DeleteFunc(formats, func(f declare.Format) bool { return !slices.Contains(only, f.String()) })
 	}
-	if err := run(to, *width, *fitted); err != nil {
+	if err := run(to, *resume, *width, *fitted); err != nil {
 		fmt.Fprintln(os.Stderr, "qualityreport:", err)
 		os.Exit(1)
 	}
@@ -103,27 +107,36 @@ type Picture struct {
 
 // at is how near a setting comes, and its bytes.
 type at struct {
-	consensus float64
-	bytes     int
+	Consensus float64
+	Bytes     int
 }
 
-func run(to string, width int, fitted bool) error {
+func run(to, resume string, width int, fitted bool) error {
 	pictures, err := corpus.At(width)
 	if err != nil {
 		return err
 	}
 	pictures = slices.DeleteFunc(pictures, func(p corpus.Picture) bool { return p.Fit != fitted })
+	before, err := begun(resume)
+	if err != nil {
+		return err
+	}
 	measured := make([]Picture, len(pictures))
 	var work errgroup.Group
 	work.SetLimit(runtime.NumCPU())
 	for i, pic := range pictures {
 		work.Go(func() error {
+			key := fmt.Sprintf("%s at %d in %v by %s", pic.Name, width, formats, render.Version)
+			var known bool
+			if measured[i], known = before.of(key); known {
+				return nil
+			}
 			var err error
 			if measured[i], err = measure(pic); err != nil {
 				return fmt.Errorf("%s: %w", pic.Name, err)
 			}
 			fmt.Fprintln(os.Stderr, pic.Name)
-			return nil
+			return before.add(key, measured[i])
 		})
 	}
 	if err := work.Wait(); err != nil {
@@ -218,7 +231,7 @@ func run(to string, width int, fitted bool) error {
 		}
 		say("%-4s first answers have %.2f times the bytes of what is kept in the median, at most %.1f %s", f, median(times), mostFirst, kept(median(times) <= mostFirst))
 		each := againstFixed(measured, f.String())
-		say("%-4s at quality 72 against the plain encoder's one setting with the same mean consensus: a picture takes %.0f %% fewer bytes in the mean, at least %.0f %% %s", f, 100-100*each, 100*leastSaved, kept(each <= 1-leastSaved))
+		say("%-4s at quality 72 takes %.3f times the bytes of the plain encoder's one setting with the same mean consensus, in the mean over the pictures, at most %.2f %s", f, each, 1-leastSaved, kept(each <= 1-leastSaved))
 	}
 	if err := palettes(say, kept); err != nil {
 		return err
@@ -227,7 +240,51 @@ func run(to string, width int, fitted bool) error {
 	for _, p := range measured {
 		every = append(every, p.Results...)
 	}
-	return page(to, every, lines)
+	if err := page(to, every, lines); err != nil || resume == "" {
+		return err
+	}
+	return os.Remove(resume)
+}
+
+// done are the pictures that were measured so far, in a file.
+type done struct {
+	sync.Mutex
+	file     string
+	pictures map[string]Picture
+}
+
+func begun(file string) (*done, error) {
+	d := &done{file: file, pictures: map[string]Picture{}}
+	data, err := os.ReadFile(file)
+	if file == "" || errors.Is(err, os.ErrNotExist) {
+		return d, nil
+	}
+	if err != nil {
+		return nil, err
+	}
+	err = json.Unmarshal(data, &d.pictures)
+	fmt.Fprintf(os.Stderr, "%d pictures were measured before: remove %s where the encoders have changed since\n", len(d.pictures), file)
+	return d, err
+}
+
+func (d *done) of(key string) (Picture, bool) {
+	d.Lock()
+	defer d.Unlock()
+	p, ok := d.pictures[key]
+	return p, ok
+}
+
+func (d *done) add(key string, p Picture) error {
+	d.Lock()
+	defer d.Unlock()
+	if d.pictures[key] = p; d.file == "" {
+		return nil
+	}
+	data, err := json.Marshal(d.pictures)
+	if err != nil {
+		return err
+	}
+	return os.WriteFile(d.file, data, 0o644)
 }
 
 func names(formats []declare.Format) (all []string) {
@@ -253,7 +310,7 @@ func againstFixed(measured []Picture, format string) (each float64) {
 	last := len(measured[0].Fixed[format]) - 1
 	consensus := func(k int) (sum float64) {
 		for _, p := range measured {
-			sum += p.Fixed[format][k].consensus / float64(len(measured))
+			sum += p.Fixed[format][k].Consensus / float64(len(measured))
 		}
 		return sum
 	}
@@ -263,7 +320,7 @@ func againstFixed(measured []Picture, format string) (each float64) {
 	}
 	t := (mean - consensus(k-1)) / (consensus(k) - consensus(k-1))
 	for i, p := range measured {
-		a, b := float64(p.Fixed[format][k-1].bytes), float64(p.Fixed[format][k].bytes)
+		a, b := float64(p.Fixed[format][k-1].Bytes), float64(p.Fixed[format][k].Bytes)
 		each += math.Log(ours[i]/(a*math.Pow(b/a, t))) / float64(len(measured))
 	}
 	return math.Exp(each)
@@ -342,7 +399,7 @@ func measure(pic corpus.Picture) (Picture, error) {
 	}
 	planes := pic.Pixels.To420()
 	original := likeness.OfPlanes(planes)
-	luma, own := independent.Luma(pic.Pixels.Pix, pic.Pixels.Stride, pic.Pixels.W, pic.Pixels.H), tight(pic.Pixels)
+	eyes := independent.Of(pic.Pixels.Pix, pic.Pixels.Stride, pic.Pixels.W, pic.Pixels.H)
 	look := func(data []byte) (seen, error) {
 		p, err := pixels(data)
 		if err != nil {
@@ -351,8 +408,9 @@ func measure(pic corpus.Picture) (Picture, error) {
 		defer p.Free()
 		l := independent.Luma(p.Pix, p.Stride, p.W, p.H)
 		s := seen{Bytes: len(data), Likeness: likeness.Likeness(original.Distance(likeness.OfPixels(p)))}
-		s.Far = [4]float64{1 - independent.SSIM(luma, l, p.W, p.H), 1 - independent.MSSSIM(luma, l, p.W, p.H), -independent.PSNRHVSM(luma, l, p.W, p.H)}
-		s.Far[3], err = independent.Butteraugli(own, tight(p), p.W, p.H)
+		ssim, multi := eyes.Structure(l)
+		s.Far = [4]float64{1 - ssim, 1 - multi, -eyes.PSNRHVSM(l)}
+		s.Far[3], err = eyes.Butteraugli(p.Pix, p.Stride)
 		return s, err
 	}
 	curve := make(scale, len(marks))
@@ -431,15 +489,6 @@ func measure(pic corpus.Picture) (Picture, error) {
 	return out, nil
 }
 
-// tight are a picture's bytes with rows without gaps.
-func tight(p *raster.RGBA) []uint8 {
-	out := make([]uint8, 0, 4*p.W*p.H)
-	for y := range p.H {
-		out = append(out, p.Row(y)...)
-	}
-	return out
-}
-
 func pixels(data []byte) (*raster.RGBA, error) {
 	p, err := imageformats.Of(imageformats.Sniff(data)).Decode(data, codec.Want{})
 	return p.RGBA, err
@@ -452,7 +501,7 @@ func median(v []float64) float64 {
 }
 
 const layout = `<!doctype html><html lang="en"><meta charset="utf-8"><title>Visible quality</title>
-<style>body{margin:24px auto;max-width:1040px;padding:0 16px;font:15px/1.5 system-ui,sans-serif;background:#fbfaf8;color:#20282c}pre{overflow-x:auto;font-size:13px}
+<style>body{margin:24px auto;max-width:1040px;padding:0 16px;font:15px/1.5 system-ui,sans-serif;background:#fbfaf8;color:#20282c}pre{white-space:pre-wrap;font-size:13px}
 svg{width:100%;height:auto}text{font:12px ui-monospace,monospace;fill:#5c666b}.grid{stroke:#d5d2cc}.webp{fill:#3b5bb5}.avif{fill:#00695c}.jxl{fill:#a0408c}.jpeg{fill:#8a6d3b}.band{fill:#00695c;opacity:.08}h2{font-size:16px}</style>
 <h1>Visible quality</h1><p>Each dot is one picture that nothing was fitted on. Its height is the quality at which libjpeg-turbo, 4:2:0, is as far from the original as our variant, by the median of SSIM, MS-SSIM, PSNR-HVS-M and butteraugli; the band is ±4 around what was asked for. In each column from the left: WebP, AVIF, JPEG XL, JPEG.</p>
 <pre>{{range .Lines}}{{.}}

@@ -74,7 +74,7 @@ func renderFile(file, output string, d declare.Declarations, asJSON bool) error 
 		}
 	}
 	request := d.Resolve(site.Defaults, site.Offer(policy.AcceptsAll, d.Over(site.Defaults).Quality))
-	if no := policy.CheckLossless(request); no != nil {
+	if no := policy.CheckLossless(&request); no != nil {
 		return usage{no}
 	}
 	named := map[string][]byte{}

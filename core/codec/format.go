@@ -160,6 +160,9 @@ type Fit struct {
 	Harder func(coarse float64, graphic bool) float64
 	// FirstHarder is the same of first answers, where they are made by other means than what is kept; nil: as Harder.
 	FirstHarder func(coarse float64, graphic bool) float64
+	// Seams is by how many points of quality more than seams alone explain the parts of a large picture look coarser than the
+	// whole at the same setting (go run ./bench/parts); nil: none.
+	Seams func(coarse float64) float64
 }
 
 // A Line is the setting that a picture needs at a quality, from its texture: the quality, a base, and what each of these adds:

@@ -37,18 +37,15 @@ func (d Declarations) AddressForm() string {
 
 // AppendAddressForm appends the address form to b.
 func (d *Declarations) AppendAddressForm(b []byte) []byte {
-	s := borrow()
-	defer giveBack(s)
-	s.upper = *d
-	return s.upper.appendForm(b, false)
+	return d.appendForm(b, d.declared(), false)
 }
 
-// appendForm writes the address form; plain leaves out what says no more than its absence.
-func (d *Declarations) appendForm(b []byte, plain bool) []byte {
-	start := len(b)
-	for left := d.declared(); !left.empty(); left = left.rest() {
+// appendForm writes the address form of those declarations; plain leaves out what says no more than its absence.
+func (d *Declarations) appendForm(b []byte, left mask, plain bool) []byte {
+	table, start := lent(d), len(b)
+	for ; !left.empty(); left = left.rest() {
 		e := &language[left.first()]
-		if plain && e.initial(d) {
+		if plain && e.initial(table) {
 			continue
 		}
 		if len(b) > start {
@@ -57,7 +54,7 @@ func (d *Declarations) appendForm(b []byte, plain bool) []byte {
 		if !e.named {
 			b = append(append(b, e.name...), '=')
 		}
-		b = e.write(b, d)
+		b = e.write(b, table)
 	}
 	return b
 }
@@ -77,7 +74,7 @@ func (d Declarations) Within(box Declarations) Declarations {
 // Inherit takes what d doesn't declare from base, as Over does, where d stands.
 func (d *Declarations) Inherit(base *Declarations) { d.inherit(base, inheritedSet) }
 
-// inherit takes those of which that d doesn't declare from base, and gives what d declares then. Neither leaves the caller's stack.
+// inherit takes those of which that d doesn't declare from base, and gives what d declares then.
 func (d *Declarations) inherit(base *Declarations, which mask) (set mask) {
 	set = d.declared()
 	left := base.declared().without(set).and(which)
@@ -85,13 +82,10 @@ func (d *Declarations) inherit(base *Declarations, which mask) (set mask) {
 		return set
 	}
 	set = set.or(left)
-	s := borrow()
-	defer giveBack(s)
-	s.upper, s.lower = *d, *base
+	to, from := lent(d), lent(base)
 	for ; !left.empty(); left = left.rest() {
-		language[left.first()].take(&s.upper, &s.lower)
+		language[left.first()].take(to, from)
 	}
-	*d = s.upper
 	return set
 }
 

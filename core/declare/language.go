@@ -4,7 +4,7 @@ import (
 	"math/bits"
 	"slices"
 	"strings"
-	"sync"
+	"unsafe"
 )
 
 //go:generate go run echolane/internal/language -C ../..
@@ -132,20 +132,23 @@ func masked(holds func(*declaration) bool) (set mask) {
 	return set
 }
 
+// setOf are some declarations by their names.
+func setOf(names ...string) mask {
+	return masked(func(d *declaration) bool { return slices.Contains(names, d.name) })
+}
+
 var (
 	inheritedSet = masked(func(d *declaration) bool { return d.inherited })
 	passedOnSet  = masked(func(d *declaration) bool { return d.passedOn })
 	paintSet     = masked(func(d *declaration) bool { return d.group == groupPaint || d.group == groupLayers || d.alters })
 )
 
-// A scratch holds declarations while the table's functions work on them. What they are given can't stay on the stack, so that
-// reading and writing a request would cost an allocation each time.
-type scratch struct{ upper, lower Declarations }
-
-var scratches = sync.Pool{New: func() any { return new(scratch) }}
-
-func borrow() *scratch    { return scratches.Get().(*scratch) }
-func giveBack(s *scratch) { scratches.Put(s) }
+// lent is d for the table's functions, which keep nothing of it. The compiler can't see which of them is called, and would have
+// every request's declarations on the heap.
+func lent(d *Declarations) *Declarations {
+	at := uintptr(unsafe.Pointer(d))
+	return *(**Declarations)(unsafe.Pointer(&at))
+}
 
 const nameSlots = 512
 

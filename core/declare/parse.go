@@ -53,12 +53,18 @@ const (
 // Names and keywords are read in any case; `+` is a space; empty pieces between `&` are passed over, as the
 // URL standard's form decoder does.
 func Parse(query string) (Declarations, error) {
-	if len(query) > maxQuery {
-		return Declarations{}, Problems{{Parameter: "query", Given: wording.Cut(query, 80), Reason: "out-of-range", Allowed: "at most 8192 bytes"}}
+	var d Declarations
+	if problems := d.parse(query); problems != nil {
+		return Declarations{}, problems
 	}
-	s := borrow()
-	defer giveBack(s)
-	s.upper = Declarations{}
+	return d, nil
+}
+
+// parse is Parse into d, which declares nothing yet.
+func (d *Declarations) parse(query string) Problems {
+	if len(query) > maxQuery {
+		return Problems{{Parameter: "query", Given: wording.Cut(query, 80), Reason: "out-of-range", Allowed: "at most 8192 bytes"}}
+	}
 	var problems Problems
 	report := func(p Problem) {
 		if len(problems) < maxProblems {
@@ -82,7 +88,7 @@ func Parse(query string) (Declarations, error) {
 		}
 		i := index(name)
 		if i < 0 && len(name) >= 5 && strings.EqualFold(name[:5], "data-") {
-			if problem := s.upper.parseData(name, rawValue); problem != nil {
+			if problem := d.parseData(name, rawValue); problem != nil {
 				report(*problem)
 			}
 			continue
@@ -111,7 +117,7 @@ func Parse(query string) (Declarations, error) {
 			if shortly[short.name] = true; short.alone {
 				whole = whole.or(short.mask())
 			}
-			if problem := s.upper.assignShort(short, value); problem != nil {
+			if problem := d.assignShort(short, value); problem != nil {
 				report(*problem)
 			}
 			continue
@@ -127,18 +133,15 @@ func Parse(query string) (Declarations, error) {
 			continue
 		}
 		seen = seen.or(bit(i))
-		problem := s.upper.assign(i, value)
-		if problem == nil && i == animationIndex && s.upper.Animation != AnimationNone {
+		problem := d.assign(i, value)
+		if problem == nil && i == animationIndex && d.Animation != AnimationNone {
 			problem = OnlyInSheet(value)
 		}
 		if problem != nil {
 			report(*problem)
 		}
 	}
-	if problems != nil {
-		return Declarations{}, problems
-	}
-	return s.upper, nil
+	return problems
 }
 
 func undecodable(name, given string) Problem {
@@ -160,7 +163,7 @@ func (d *Declarations) assign(i int, value string) *Problem {
 		}
 		value = plainly.Replace(p.first)
 	}
-	if reason := p.read(d, value); reason != "" {
+	if reason := p.read(lent(d), value); reason != "" {
 		return problemOf(p.name, value, reason, p.grammar, p.keywords)
 	}
 	return nil
@@ -171,7 +174,7 @@ func (d *Declarations) assignShort(short *shorthand, value string) *Problem {
 	if value = trim(strings.TrimSuffix(trim(value), ";")); value == "" {
 		return &Problem{Parameter: short.name, Reason: "empty", Allowed: short.grammar}
 	}
-	if reason := short.set(d, value); reason != "" {
+	if reason := short.set(lent(d), value); reason != "" {
 		return problemOf(short.name, value, reason, short.grammar, nil)
 	}
 	return nil

@@ -4,6 +4,7 @@ import (
 	"crypto/sha256"
 	"encoding/base64"
 	"fmt"
+	"strings"
 )
 
 // Resolved is a request after a site's defaults, its ladder and negotiation, before the source's own size is
@@ -116,48 +117,8 @@ func said(text string) bool { return text != "" && text != "none" }
 // Append appends the resolved form's text to b: the address form with every format that may be delivered,
 // separated by commas, CSS's initial values left out, and the focus where the variant depends on it.
 func (r *Resolved) Append(b []byte) []byte {
-	s := borrow()
-	defer giveBack(s)
-	s.upper = r.Declarations
-	d := &s.upper
-	if d.Width == 0 && d.Height == 0 && d.Aspect.IsZero() { // no slot to fit into
-		d.Fit, d.Position = FitUnset, Position{}
-	}
-	if d.Fit == Fill { // nothing is left to position
-		d.Position = Position{}
-	}
-	if d.Width != 0 && d.Height != 0 {
-		d.Aspect = Ratio{} // CSS ignores it
-	}
-	for _, l := range []*Layer{&d.Before, &d.After} {
-		if len(r.Layers) == 0 && (l.Content == "" || l.Opacity.Declared && l.Opacity.Value == 0) {
-			*l = Layer{} // nothing of it shows
-		}
-	}
-	if d.BackgroundImage == "" {
-		d.GroundPosition, d.GroundSize, d.GroundRepeat = Position{}, GroundSize{}, Repeats{}
-		if d.Background.A == 0 && len(r.Layers) == 0 && d.Before == (Layer{}) {
-			d.Blend, d.Backdrop = BlendUnset, ""
-			if d.Fit != Contain && d.Fit != ScaleDown && d.Fit != None {
-				d.Background = Color{}
-			}
-		}
-	}
-	switch kind := d.Mask().Kind; {
-	case kind == NoMask || kind == SubjectMask:
-		d.MaskMode = MaskModeUnset
-		fallthrough
-	case kind != ImageMask:
-		d.MaskPosition, d.MaskSize, d.MaskRepeat = Position{}, GroundSize{}, Repeats{}
-	}
-	if said(d.Border) && d.PaddingEdges() == [4]Length{} && !d.Framed() {
-		d.Border = ""
-	}
-	if d.Map.Strength == 0 {
-		d.Map = Map{}
-	}
-	start := len(b)
-	b = d.appendForm(b, true)
+	d, start := &r.Declarations, len(b)
+	b = d.appendForm(b, d.declared().without(r.idle()), true)
 	if len(b) > start {
 		b = append(b, '&')
 	}
@@ -181,6 +142,61 @@ func (r *Resolved) Append(b []byte) []byte {
 		b = r.Focus.append(append(b, "&focus="...))
 	}
 	return b
+}
+
+// Some declarations.
+var (
+	fitSet, positionSet, aspectSet        = setOf("object-fit"), setOf("object-position"), setOf("aspect-ratio")
+	groundSet, underSet                   = setOf("background-position", "background-size", "background-repeat"), setOf("mix-blend-mode", "backdrop-filter")
+	colourSet, borderSet, mapSet, modeSet = setOf("background-color"), setOf("border"), setOf("gradient-map"), setOf("mask-mode")
+	maskSet                               = setOf("mask-position", "mask-size", "mask-repeat")
+	beforeSet, afterSet                   = masked(func(d *declaration) bool { return strings.HasPrefix(d.name, BeforeLayer+"-") }), masked(func(d *declaration) bool { return strings.HasPrefix(d.name, AfterLayer+"-") })
+)
+
+// idle is the set of declarations that change nothing beside the others.
+func (r *Resolved) idle() (set mask) {
+	d, fit := &r.Declarations, r.Fit
+	if d.Width == 0 && d.Height == 0 && d.Aspect.IsZero() { // no slot to fit into
+		set, fit = fitSet.or(positionSet), FitUnset
+	}
+	if fit == Fill { // nothing is left to position
+		set = set.or(positionSet)
+	}
+	if d.Width != 0 && d.Height != 0 { // CSS ignores the ratio
+		set = set.or(aspectSet)
+	}
+	hidden := func(l *Layer) bool {
+		return len(r.Layers) == 0 && (l.Content == "" || l.Opacity.Declared && l.Opacity.Value == 0)
+	}
+	under := len(r.Layers) > 0 || !hidden(&d.Before)
+	if !under {
+		set = set.or(beforeSet)
+	}
+	if hidden(&d.After) {
+		set = set.or(afterSet)
+	}
+	if d.BackgroundImage == "" {
+		set = set.or(groundSet)
+		if d.Background.A == 0 && !under {
+			if set = set.or(underSet); fit != Contain && fit != ScaleDown && fit != None {
+				set = set.or(colourSet)
+			}
+		}
+	}
+	switch kind := d.Mask().Kind; {
+	case kind == NoMask || kind == SubjectMask:
+		set = set.or(modeSet)
+		fallthrough
+	case kind != ImageMask:
+		set = set.or(maskSet)
+	}
+	if said(d.Border) && d.PaddingEdges() == [4]Length{} && !d.Framed() {
+		set = set.or(borderSet)
+	}
+	if d.Map.Strength == 0 {
+		set = set.or(mapSet)
+	}
+	return set
 }
 
 // appendLayers tells the sheet's layers apart from others, briefly.

@@ -12,12 +12,15 @@ import (
 
 // harder is how many points of quality the measure asks more of a format than other measures do, where first of a first answer.
 func harder(fit *codec.Fit, quality float64, graphic, first bool) float64 {
-	coarse := math.Max(0, math.Min(1, (90-quality)/40))
+	coarse := coarseness(quality)
 	if first && fit.FirstHarder != nil {
 		return fit.FirstHarder(coarse, graphic)
 	}
 	return fit.Harder(coarse, graphic)
 }
+
+// coarseness is 0 from quality 90 on and 1 up to 50.
+func coarseness(quality float64) float64 { return math.Max(0, math.Min(1, (90-quality)/40)) }
 
 // target is the distance of libjpeg-turbo's 4:2:0 JPEG from this picture at a quality, transparency laid on the matte. It is
 // larger by as much as the measure is harder on the format.

@@ -3,6 +3,7 @@ package encode
 import (
 	"cmp"
 	"errors"
+	"math"
 
 	"echolane/core/codec"
 	"echolane/core/likeness"
@@ -11,7 +12,7 @@ import (
 
 // How near searches come, in points of quality: on a whole picture, on parts of one, and how far off the whole may be after a
 // search on parts before it is encoded once more. `go run ./bench encoding` measures what they cost.
-const wholeTolerance, partsTolerance, remakeTolerance = 0.4, 3, 5
+const wholeTolerance, partsTolerance, remakeTolerance = 0.4, 3, 3
 
 // An encode of a small picture with less than one byte per lightBelow pixels is so quick that it counts half.
 const (
@@ -56,10 +57,14 @@ func (p *Picture) searchedByParts(part *Picture, w *codec.Writer, e encoder, gue
 	}
 	quality := float64(how.Quality)
 	slope *= largeSlope // large pictures have more plain blocks, in which a setting does more
+	allowance := seamAllowance
+	if w.Fit.Seams != nil {
+		allowance *= math.Exp(likeness.Points(quality, w.Fit.Seams(coarseness(quality))))
+	}
 	goal := part.aim(w, how.Quality)
 	found, err = likeness.Search(on.Encoder, func() (float64, error) {
 		target, err := goal()
-		return seamAllowance * target, err
+		return allowance * target, err
 	}, guess, slope, likeness.Points(quality, partsTolerance))
 	if err != nil {
 		return found, how, err

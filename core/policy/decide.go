@@ -140,7 +140,8 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 		named := s.Sheet.OfClasses(*d, r.Client)
 		quality = named.Quality
 	}
-	full := s.Sheet.Over(*d, r.Client)
+	full := *d
+	s.Sheet.Under(&full, r.Client)
 	if no := s.checkEncoding(d, &full, trace); no != nil {
 		return declare.Resolved{}, no
 	}
@@ -159,7 +160,7 @@ func (s *Site) Decide(r *Ask, trace *[]Step) (declare.Resolved, *Refusal) {
 	}
 	resolved.Motion = s.motion(d, &resolved, trace)
 	resolved.Own = quality == 0 && !full.IsPaint() && len(resolved.Layers) == 0 && !r.Lane.Signed
-	if no := CheckLossless(resolved); no != nil {
+	if no := CheckLossless(&resolved); no != nil {
 		refused(trace, "quality", no.Detail)
 		return declare.Resolved{}, no
 	}
@@ -187,7 +188,7 @@ func (s *Site) motion(asked *declare.Declarations, r *declare.Resolved, trace *[
 	if asked.Animation == declare.AnimationNone {
 		return nil
 	}
-	m := &declare.Motion{PerSecond: s.AnimationFPS, Most: s.AnimationFrames}
+	var m declare.Motion
 	// The sheet says what it names, but for a sheet that was never published.
 	if a, ok := r.Moving(); ok && len(s.Sheet.Keyframes(a.Name)) > 0 {
 		m.Animation, m.Keyframes = r.Animation, s.Sheet.Keyframes(a.Name)
@@ -207,7 +208,9 @@ func (s *Site) motion(asked *declare.Declarations, r *declare.Resolved, trace *[
 	if m.Animation == "" { // that the picture itself stays holds up no layer
 		r.Animation = ""
 	}
-	return m
+	m.PerSecond, m.Most = s.AnimationFPS, s.AnimationFrames
+	moving := m // most requests' stays on the stack
+	return &moving
 }
 
 func moves(trace *[]Step, keyframes, how string) {

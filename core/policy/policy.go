@@ -173,7 +173,7 @@ func (l Limits) CheckOutput(w, h int) *Refusal {
 }
 
 // CheckLossless says whether the declared format can do what the quality asks.
-func CheckLossless(r declare.Resolved) *Refusal {
+func CheckLossless(r *declare.Resolved) *Refusal {
 	if r.Quality != declare.Lossless || len(r.Formats) != 1 || r.Formats[0].CarriesLossless() {
 		return nil
 	}

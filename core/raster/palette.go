@@ -1,9 +1,6 @@
 package raster
 
-import (
-	"math"
-	"slices"
-)
+import "slices"
 
 // An Indexed is a picture whose pixels name colours of a palette.
 type Indexed struct {
@@ -157,15 +154,27 @@ func (g group) cut() (a, b group) {
 		count += g.cells[i].count
 	}
 	middle := sum / count
-	slices.SortStableFunc(g.cells, func(a, b cell) int {
-		switch x, y := a.sum[g.axis]/a.count, b.sum[g.axis]/b.count; {
-		case x < y:
+	type ranked struct { // of two equal ones the earlier comes first
+		mean float64
+		at   int
+	}
+	order := make([]ranked, len(g.cells))
+	for i := range g.cells {
+		order[i] = ranked{g.cells[i].sum[g.axis] / g.cells[i].count, i}
+	}
+	slices.SortFunc(order, func(a, b ranked) int {
+		switch {
+		case a.mean < b.mean:
 			return -1
-		case x > y:
+		case a.mean > b.mean:
 			return 1
 		}
-		return 0
+		return a.at - b.at
 	})
+	before := slices.Clone(g.cells)
+	for i, o := range order {
+		g.cells[i] = before[o.at]
+	}
 	at := 1
 	for at < len(g.cells)-1 && g.cells[at].sum[g.axis]/g.cells[at].count <= middle {
 		at++
@@ -193,11 +202,12 @@ func choose(cells []cell, n int) [][4]uint8 {
 	for i, g := range groups {
 		centres[i] = meanOf(g.cells)
 	}
+	k := 0 // cells that follow each other are mostly of one group
 	for range 3 {
 		sums := make([]cell, len(centres))
 		for i := range cells {
 			m := cells[i].mean()
-			k := closest(centres, m)
+			k = closest(centres, m, k)
 			for c := range m {
 				sums[k].sum[c] += cells[i].sum[c]
 			}
@@ -233,15 +243,26 @@ func meanOf(cells []cell) [4]float64 {
 	return all.mean()
 }
 
-func closest(centres [][4]float64, v [4]float64) int {
-	best, at := math.Inf(1), 0
-	for i, c := range centres {
-		var d float64
-		for j := range v {
-			e := v[j] - c[j]
-			d += e * e * channelWeight[j]
+// closest is the first of the centres that are nearest to v. It is the sooner found the nearer the guessed one is: others
+// are let go as soon as a part of the distance is larger.
+func closest(centres [][4]float64, v [4]float64, guess int) int {
+	part := func(c *[4]float64, j int) float64 {
+		e := v[j] - c[j]
+		return e * e * channelWeight[j]
+	}
+	c := &centres[guess]
+	best, at := part(c, 0)+part(c, 1)+part(c, 2)+part(c, 3), guess
+	for i := range centres {
+		c := &centres[i]
+		d := part(c, 0)
+		if d > best {
+			continue
 		}
-		if d < best {
+		if d += part(c, 1); d > best {
+			continue
+		}
+		d += part(c, 2)
+		if d += part(c, 3); d < best || d == best && i < at {
 			best, at = d, i
 		}
 	}
@@ -253,6 +274,7 @@ type nearest struct {
 	centres [][4]float64
 	known   map[uint32]uint8
 	drop    int // bits of each channel that don't matter
+	last    int
 }
 
 func newNearest(palette [][4]uint8, coarse bool) *nearest {
@@ -271,7 +293,7 @@ func (n *nearest) find(r, g, b, a int) uint8 {
 	if i, ok := n.known[k]; ok {
 		return i
 	}
-	i := uint8(closest(n.centres, [4]float64{float64(r), float64(g), float64(b), float64(a)}))
-	n.known[k] = i
-	return i
+	n.last = closest(n.centres, [4]float64{float64(r), float64(g), float64(b), float64(a)}, n.last)
+	n.known[k] = uint8(n.last)
+	return uint8(n.last)
 }

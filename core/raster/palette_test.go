@@ -1,6 +1,7 @@
 package raster
 
 import (
+	"math"
 	"math/rand/v2"
 	"testing"
 )
@@ -85,5 +86,32 @@ func TestPlanesOfPixels(t *testing.T) {
 	l := y.ToLimited()
 	if l.Y.Row(0)[0] != 97 || l.Range != Limited {
 		t.Errorf("luma 94 is %d in limited range", l.Y.Row(0)[0])
+	}
+}
+
+// Whichever is guessed, the first of the nearest centres is found.
+func TestClosestWhateverIsGuessed(t *testing.T) {
+	r := rand.New(rand.NewPCG(5, 8))
+	for range 300 {
+		centres := make([][4]float64, 1+r.IntN(40))
+		for i := range centres { // few values, so that many are as near
+			centres[i] = [4]float64{float64(r.IntN(4)), float64(r.IntN(4)), float64(r.IntN(4)), float64(r.IntN(2))}
+		}
+		v := [4]float64{float64(r.IntN(4)), 1.5, float64(r.IntN(4)), 0.5}
+		best, want := math.Inf(1), 0
+		for i, c := range centres {
+			var d float64
+			for j := range v {
+				d += (v[j] - c[j]) * (v[j] - c[j]) * channelWeight[j]
+			}
+			if d < best {
+				best, want = d, i
+			}
+		}
+		for guess := range centres {
+			if got := closest(centres, v, guess); got != want {
+				t.Fatalf("%v of %v is nearest to the centre %d, with %d guessed it's %d", v, centres, want, guess, got)
+			}
+		}
 	}
 }

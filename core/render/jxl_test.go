@@ -6,10 +6,13 @@ import (
 	"image/color"
 	stdjpeg "image/jpeg"
 	"math"
+	"os"
 	"os/exec"
+	"path/filepath"
 	"testing"
 
 	"echolane/core/codec/jxl"
+	"echolane/core/codec/png"
 	"echolane/core/declare"
 	"echolane/core/geometry"
 	"echolane/core/metadata"
@@ -124,5 +127,38 @@ func TestLargeVariantsAreMadeInOneFormat(t *testing.T) {
 		if got, no := j.choose(geometry.Size{W: side, H: side}, true, "photograph"); no != nil || len(got) != want || got[0] != declare.AVIF {
 			t.Errorf("%d × %d pixels are tried in %v, want %d: %v", side, side, got, want, no)
 		}
+	}
+}
+
+// What is kept comes progressively: a part of the file shows the whole picture, coarsely.
+func TestAPartOfAJPEGXLShowsThePicture(t *testing.T) {
+	if _, err := exec.LookPath("djxl"); err != nil {
+		t.Skip("there is no djxl here")
+	}
+	r := variant(t, drawn(t, "delta-red.jpg"), "width=640&format=jxl&quality=80")
+	whole := pixels(t, r)
+	file := filepath.Join(t.TempDir(), "part.jxl")
+	before := 0.0
+	for _, part := range []float64{0.35, 0.6, 1} {
+		if err := os.WriteFile(file, r.Data[:int(part*float64(len(r.Data)))], 0o644); err != nil {
+			t.Fatal(err)
+		}
+		if out, err := exec.Command("djxl", "--allow_partial_files", file, file+".png").CombinedOutput(); err != nil {
+			t.Fatalf("%.0f %% of it: %v %s", 100*part, err, out)
+		}
+		data, err := os.ReadFile(file + ".png")
+		if err != nil {
+			t.Fatal(err)
+		}
+		shown, err := png.Decode(data)
+		if err != nil {
+			t.Fatal(err)
+		}
+		got := psnr(t, shown.RGBA, whole)
+		t.Logf("%.0f %% of it: %.1f dB", 100*part, got)
+		if got < 20 || got < before {
+			t.Errorf("%.0f %% of the file show the picture by %.1f dB, after %.1f", 100*part, got, before)
+		}
+		before = got
 	}
 }

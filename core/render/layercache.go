@@ -1,35 +1,24 @@
 package render
 
 import (
-	"container/list"
 	"crypto/sha256"
 	"fmt"
-	"sync"
 
 	"echolane/core/declare"
 	"echolane/core/raster"
+	"echolane/core/recent"
 )
 
 // A LayerCache keeps layers' pictures as pixels of the size that they were wanted in, the last used ones within a
 // bound: a mark that stands on every picture of a site is decoded and resampled once. It is safe for concurrent
 // use; the pictures in it are only read. The zero value and nil keep nothing.
 type LayerCache struct {
-	room int // bytes of pixels
-
-	mu    sync.Mutex
-	used  int
-	byKey map[[sha256.Size]byte]*list.Element
-	order list.List // of keptLayer, the last used in front
-}
-
-type keptLayer struct {
-	key    [sha256.Size]byte
-	pixels *raster.RGBA
+	kept *recent.Cache[[sha256.Size]byte, *raster.RGBA]
 }
 
 // NewLayerCache makes one that holds at most so many bytes of pixels.
 func NewLayerCache(room int) *LayerCache {
-	return &LayerCache{room: room, byKey: map[[sha256.Size]byte]*list.Element{}}
+	return &LayerCache{recent.New[[sha256.Size]byte, *raster.RGBA](room, room/4)}
 }
 
 // layerKey tells apart everything that a layer's pixels depend on.
@@ -44,30 +33,12 @@ func (c *LayerCache) get(key [sha256.Size]byte) *raster.RGBA {
 	if c == nil {
 		return nil
 	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	e := c.byKey[key]
-	if e == nil {
-		return nil
-	}
-	c.order.MoveToFront(e)
-	return e.Value.(keptLayer).pixels
+	p, _ := c.kept.Get(key)
+	return p
 }
 
 func (c *LayerCache) put(key [sha256.Size]byte, p *raster.RGBA) {
-	if c == nil || len(p.Pix) > c.room/4 {
-		return
-	}
-	c.mu.Lock()
-	defer c.mu.Unlock()
-	if c.byKey[key] != nil {
-		return
-	}
-	c.byKey[key] = c.order.PushFront(keptLayer{key, p})
-	for c.used += len(p.Pix); c.used > c.room; {
-		last := c.order.Back()
-		k := c.order.Remove(last).(keptLayer)
-		delete(c.byKey, k.key)
-		c.used -= len(k.pixels.Pix)
+	if c != nil {
+		c.kept.Put(key, p, len(p.Pix))
 	}
 }

@@ -537,7 +537,7 @@ func TestBrokenSourcesAreRefusedWithTheirReason(t *testing.T) {
 	} {
 		for i := 1; i < 32; i++ {
 			cut := file[:len(file)*i/32]
-			_, err := Variant(cut, job(t, "width=50&format=png"))
+			_, err := Paint(cut, job(t, "width=50"))
 			if err == nil {
 				t.Errorf("%s, cut to %d/32, goes through", name, i)
 				continue
@@ -549,7 +549,7 @@ func TestBrokenSourcesAreRefusedWithTheirReason(t *testing.T) {
 		for i := 20; i < len(file); i += 1 + len(file)/97 {
 			bad := append([]byte(nil), file...)
 			bad[i] ^= 0x5a
-			if _, err := Variant(bad, job(t, "width=50&format=png")); err != nil && !ofSource(refusal(t, err)) {
+			if _, err := Paint(bad, job(t, "width=50")); err != nil && !ofSource(refusal(t, err)) {
 				t.Errorf("%s with byte %d flipped: %v", name, i, err)
 			}
 		}

@@ -109,9 +109,15 @@ func (s *Sheet) Base() declare.Declarations {
 // Over lays declarations over the sheet's rules for their classes and for `*`: the cascade. Classes win over `*`,
 // among classes the rule that names more of them, then the later one.
 func (s *Sheet) Over(d declare.Declarations, who Client) declare.Declarations {
+	s.Under(&d, who)
+	return d
+}
+
+// Under is Over where d stands.
+func (s *Sheet) Under(d *declare.Declarations, who Client) {
 	if d.Class == "" && s.simple {
 		d.Inherit(&s.base)
-		return d
+		return
 	}
 	resolution := d.Resolution
 	if resolution == 0 {
@@ -122,7 +128,6 @@ func (s *Sheet) Over(d declare.Declarations, who Client) declare.Declarations {
 			d.Inherit(&r.set)
 		}
 	}
-	return d
 }
 
 // OfClasses is Over without the rules for `*`.

@@ -294,7 +294,7 @@ func TestFontsAreBounded(t *testing.T) {
 	if _, err := Set("Kite", 0, false, Style{Size: 20, Families: []string{"Large"}}, fonts); err != nil {
 		t.Error(err)
 	}
-	if n := cache.order.Len(); n != 1 {
+	if n, _ := cache.fonts.Holds(); n != 1 {
 		t.Errorf("%d fonts are kept beside one that fills the cache", n)
 	}
 	err := CheckFont(append(large, make([]byte, 3<<20)...))

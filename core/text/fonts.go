@@ -1,12 +1,14 @@
 package text
 
 import (
-	"container/list"
 	"crypto/sha256"
 	"fmt"
+	"math"
 	"slices"
 	"strings"
 	"sync"
+
+	"echolane/core/recent"
 )
 
 // Bounds on fonts.
@@ -46,13 +48,10 @@ func NewFonts(files map[string][]byte, families []Family, cache *Cache) *Fonts {
 
 // A Cache keeps fonts that were read and runs that were shaped, the last used ones within bounds. It is safe for concurrent use.
 type Cache struct {
-	room int
+	fonts *recent.Cache[cacheKey, readFont]
 
-	mu    sync.Mutex
-	used  int
-	byKey map[cacheKey]*list.Element
-	order list.List // of *readFont, the last used in front
-	runs  runs
+	mu   sync.Mutex
+	runs runs
 }
 
 type cacheKey struct {
@@ -61,23 +60,20 @@ type cacheKey struct {
 }
 
 type readFont struct {
-	key  cacheKey
 	font *fontFace
 	err  error
-	size int
 }
 
 // NewCache makes one that holds fonts of about so many bytes.
 func NewCache(room int) *Cache {
-	return &Cache{room: room, byKey: map[cacheKey]*list.Element{}}
+	return &Cache{fonts: recent.New[cacheKey, readFont](room, math.MaxInt)} // one that is larger is kept alone
 }
 
 // Forget drops what is kept.
 func (c *Cache) Forget() {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	c.used, c.byKey = 0, map[cacheKey]*list.Element{}
-	c.order.Init()
+	c.fonts.Forget()
 	c.runs = runs{}
 }
 
@@ -90,23 +86,17 @@ func (c *Cache) read(data []byte, system bool, index int) (*fontFace, error) {
 	} else {
 		key.digest = sha256.Sum256(data)
 	}
-	if e := c.byKey[key]; e != nil {
-		c.order.MoveToFront(e)
-		r := e.Value.(*readFont)
+	if r, ok := c.fonts.Get(key); ok {
 		return r.font, r.err
 	}
-	r := &readFont{key: key, size: len(data) + 4096}
+	var r readFont
+	size := len(data) + 4096
 	if r.font, r.err = parseFont(data, index); r.font != nil {
 		if r.font.key = key; r.font.colr != nil {
-			r.size += len(r.font.colr.data) + 8*len(r.font.colr.layers)
+			size += len(r.font.colr.data) + 8*len(r.font.colr.layers)
 		}
 	}
-	c.byKey[key] = c.order.PushFront(r)
-	for c.used += r.size; c.used > c.room && c.order.Len() > 1; {
-		last := c.order.Remove(c.order.Back()).(*readFont)
-		delete(c.byKey, last.key)
-		c.used -= last.size
-	}
+	c.fonts.Put(key, r, size)
 	return r.font, r.err
 }
 

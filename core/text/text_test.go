@@ -259,18 +259,19 @@ func TestLongTextsAndWordsEnd(t *testing.T) {
 }
 
 func TestReadFontsAreKeptWithinABound(t *testing.T) {
-	c := NewCache(3 * len(goregular.TTF))
+	room := 3 * len(goregular.TTF)
+	c := NewCache(room)
 	for i := range 10 {
 		data := append(append([]byte(nil), goregular.TTF...), byte(i))
 		if _, err := c.read(data, false, 0); err != nil {
 			t.Fatal(err)
 		}
 	}
-	if c.order.Len() > 3 || c.used > c.room {
-		t.Errorf("%d fonts, %d bytes of %d", c.order.Len(), c.used, c.room)
+	if n, used := c.fonts.Holds(); n == 0 || n > 3 || used > room {
+		t.Errorf("%d fonts, %d bytes of %d", n, used, room)
 	}
 	c.Forget()
-	if c.order.Len() != 0 || c.used != 0 {
+	if n, used := c.fonts.Holds(); n != 0 || used != 0 {
 		t.Error("it forgets nothing")
 	}
 }

@@ -61,6 +61,8 @@ type Conn struct {
 	loan   Loan        // of memory that the answer lies in; nil: none
 	wrote  bool        // since it was noted
 
+	heard bool // something came
+
 	lingers atomic.Bool
 
 	reads, writes deadline
@@ -227,7 +229,8 @@ func (c *Conn) SetDeadline(t time.Time) error {
 	return errors.Join(c.SetReadDeadline(t), c.SetWriteDeadline(t))
 }
 
-// Read reads what the client sent. Who reads isn't in the midst of writing an answer.
+// Read reads what the client sent. Who reads isn't in the midst of writing an answer. A connection on which nothing ever came ends with
+// io.EOF, also where its time is over or it was reset: there is nobody to be told.
 func (c *Conn) Read(b []byte) (int, error) {
 	if c.loan != nil && c.wrote {
 		c.loan.Back()
@@ -236,7 +239,11 @@ func (c *Conn) Read(b []byte) (int, error) {
 	if err := c.reads.settle(c.Conn.SetReadDeadline); err != nil {
 		return 0, err
 	}
-	return c.Conn.Read(b)
+	n, err := c.Conn.Read(b)
+	if c.heard = c.heard || n > 0; err != nil && !c.heard {
+		err = io.EOF
+	}
+	return n, err
 }
 
 // SyscallConn gives the connection itself to who looks whether its client is still there.

@@ -326,6 +326,37 @@ func (c *timed) SetWriteDeadline(t time.Time) error {
 	return nil
 }
 
+// Browsers open connections ahead of what they may ask: one that was never used ends like one that its client closed, without an answer
+// that the client would take for that of the request which it is about to send.
+func TestAConnectionThatWasNeverUsedEndsSilently(t *testing.T) {
+	l, _ := listening(t, 3, nil)
+	for _, said := range []string{"", "G"} {
+		client := dial(t, l)
+		ours := accept(t, l)
+		io.WriteString(client, said)
+		ours.SetReadDeadline(time.Now().Add(50 * time.Millisecond))
+		var got []byte
+		room, err := make([]byte, 8), error(nil)
+		for err == nil {
+			var n int
+			n, err = ours.Read(room)
+			got = append(got, room[:n]...)
+		}
+		if string(got) != said || (err == io.EOF) != (said == "") {
+			t.Errorf("after %q: %q, %v", said, got, err)
+		}
+		ours.Close()
+	}
+	client := dial(t, l)
+	ours := accept(t, l)
+	client.(*net.TCPConn).SetLinger(0) // so that it is reset
+	client.Close()
+	ours.SetReadDeadline(time.Now().Add(5 * time.Second))
+	if _, err := ours.Read(make([]byte, 1)); err != io.EOF {
+		t.Errorf("reset before anything was sent: %v", err)
+	}
+}
+
 func TestDeadlinesComeIntoForceWhereSomebodyWaits(t *testing.T) {
 	under := &timed{}
 	c := &Conn{Conn: under}

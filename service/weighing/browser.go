@@ -86,87 +86,6 @@ func (b *browser) stop() {
 	}
 }
 
-// asked is one request of the page.
-type asked struct {
-	id       network.RequestID
-	url      string
-	kind     string
-	status   int64
-	cache    string
-	bytes    float64
-	finished bool
-	failed   string
-	image    bool
-	ended    float64 // seconds since 1970
-}
-
-// traffic is what a tab asked for.
-type traffic struct {
-	mu     sync.Mutex
-	byID   map[network.RequestID]*asked
-	order  []*asked
-	last   time.Time
-	epoch  float64 // seconds since 1970 of the browser's own clock's zero
-	paused chan *fetch.EventRequestPaused
-}
-
-func (t *traffic) see(ev any) {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	switch e := ev.(type) {
-	case *network.EventRequestWillBeSent:
-		t.last = time.Now()
-		if t.epoch == 0 {
-			t.epoch = e.WallTime.Float64() - e.Timestamp.Float64()
-		}
-		if len(t.order) < 20000 && !strings.HasPrefix(e.Request.URL, "data:") {
-			a := &asked{id: e.RequestID, url: e.Request.URL, image: string(e.Type) == "Image"}
-			t.byID[e.RequestID] = a
-			t.order = append(t.order, a)
-		}
-	case *network.EventResponseReceived:
-		if a := t.byID[e.RequestID]; a != nil && e.Response != nil {
-			a.kind, a.status = e.Response.MimeType, e.Response.Status
-			for name, v := range e.Response.Headers {
-				if strings.EqualFold(name, "cache-control") {
-					a.cache = fmt.Sprint(v)
-				}
-			}
-			a.image = a.image || strings.HasPrefix(a.kind, "image/")
-		}
-	case *network.EventLoadingFinished:
-		t.last = time.Now()
-		if a := t.byID[e.RequestID]; a != nil {
-			a.bytes, a.finished, a.ended = e.EncodedDataLength, true, t.epoch+e.Timestamp.Float64()
-		}
-	case *network.EventLoadingFailed:
-		t.last = time.Now()
-		if a := t.byID[e.RequestID]; a != nil {
-			a.failed, a.finished = e.ErrorText, true
-		}
-	case *fetch.EventRequestPaused:
-		select {
-		case t.paused <- e:
-		default:
-		}
-	}
-}
-
-func (t *traffic) quiet(wait time.Duration) bool {
-	t.mu.Lock()
-	defer t.mu.Unlock()
-	if time.Since(t.last) < wait {
-		return false
-	}
-	open := 0
-	for _, a := range t.order {
-		if !a.finished {
-			open++
-		}
-	}
-	return open == 0 || time.Since(t.last) > 3*time.Second
-}
-
 // found is what measure.js gives.
 type found struct {
 	Title     string  `json:"title"`
@@ -277,29 +196,29 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	}
 	settle()
 	// What is seen first is painted before anything moves: scrolling ends the watch for the largest paint.
-	if _, err := evaluate[bool](ctx, paintedScript, chromedp.EvalAwaitPromise); err != nil {
+	if _, err := evaluate[bool](ctx, watch, paintedScript, chromedp.EvalAwaitPromise); err != nil {
 		return nil, err
 	}
-	first, err := evaluate[found](ctx, measureScript)
+	first, err := evaluate[found](ctx, watch, measureScript)
 	if err != nil {
 		return nil, err
 	}
 	for i := 1; i <= mostScroll && i*s.Height < first.Height+s.Height; i++ { // what comes with scrolling, comes
-		if _, err := evaluate[bool](ctx, fmt.Sprintf(scrolledScript, i*s.Height), chromedp.EvalAwaitPromise); err != nil {
+		if _, err := evaluate[bool](ctx, watch, fmt.Sprintf(scrolledScript, i*s.Height), chromedp.EvalAwaitPromise); err != nil {
 			return nil, err
 		}
 	}
 	settle()
-	if _, err := evaluate[bool](ctx, "scrollTo({top: 0, behavior: 'instant'}), true"); err != nil {
+	if _, err := evaluate[bool](ctx, watch, "scrollTo({top: 0, behavior: 'instant'}), true"); err != nil {
 		return nil, err
 	}
-	all, err := evaluate[found](ctx, measureScript)
+	all, err := evaluate[found](ctx, watch, measureScript)
 	if err != nil {
 		return nil, err
 	}
 	out.view.ShotHeight = min(max(all.Height, s.Height), mostShotHigh)
 	out.view.ShotData = shoot(ctx, s, out.view.ShotHeight)
-	sizes, err := evaluate[[]sized](ctx, sizingScript)
+	sizes, err := evaluate[[]sized](ctx, watch, sizingScript)
 	if err != nil {
 		out.notes = append(out.notes, "on the "+s.Name+" it couldn't be tried which pictures make the page jump")
 	}
@@ -418,10 +337,6 @@ func (b *browser) stand(ctx context.Context, t *traffic, over *line) (stop func(
 	return func() { end(); serving.Wait() }, nil
 }
 
-func newTraffic() *traffic {
-	return &traffic{byID: map[network.RequestID]*asked{}, last: time.Now(), paused: make(chan *fetch.EventRequestPaused, 4096)}
-}
-
 // paintedScript waits until what is on the first screen is decoded and the largest of it painted: on a busy machine that takes a while.
 const paintedScript = `(async () => {
   const wait = (ms) => new Promise((r) => setTimeout(r, ms));
@@ -454,77 +369,6 @@ const scrolledScript = `(async () => {
   return true;
 })()`
 
-// box is an <img>'s at one width of the viewport, CSS pixels.
-type box struct {
-	Key string  `json:"key"`
-	Nth int     `json:"nth"`
-	W   float64 `json:"w"`
-	H   float64 `json:"h"`
-}
-
-const boxScript = `(() => {
-  const counts = {};
-  return [...document.images].slice(0, 1000).map((e) => {
-    const key = globalThis.__laneKey(e);
-    counts[key] = (counts[key] ?? 0) + 1;
-    const s = getComputedStyle(e);
-    const px = (n) => parseFloat(s[n]) || 0;
-    const r = e.getBoundingClientRect();
-    return { key, nth: counts[key] - 1, w: r.width - px("paddingLeft") - px("paddingRight") - px("borderLeftWidth") - px("borderRightWidth"), h: r.height - px("paddingTop") - px("paddingBottom") - px("borderTopWidth") - px("borderBottomWidth") };
-  });
-})()`
-
-// boxes opens the page once and measures its pictures in viewports of many widths.
-func (b *browser) boxes(address string, widths []int) (map[int][]box, error) {
-	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
-	defer cancel()
-	t := newTraffic()
-	if err := errors.Join(chromedp.Listen(ctx, t.see), b.answerDialogs(ctx)); err != nil {
-		return nil, err
-	}
-	end, err := b.stand(ctx, t, nil)
-	if err != nil {
-		return nil, err
-	}
-	defer end()
-	resize := func(w int) error {
-		return chromedp.Do(ctx, chromedp.EmulateViewport(int64(w), 900))
-	}
-	if err := chromedp.Do(ctx, chromedp.Func(func(ctx context.Context, _ *chromedp.Target) error {
-		_, err := chromedp.Call(ctx, page.AddScriptToEvaluateOnNewDocument, page.AddScriptToEvaluateOnNewDocumentParams{Source: observeScript})
-		return err
-	})); err != nil {
-		return nil, err
-	}
-	if err := resize(widths[0]); err != nil {
-		return nil, err
-	}
-	watch := b.watchScripts(ctx)
-	defer watch.stop()
-	loading, stop := context.WithTimeout(ctx, loadTime)
-	err = chromedp.Do(loading, chromedp.Navigate(address))
-	stop()
-	if err != nil && !(errors.Is(err, context.DeadlineExceeded) && ctx.Err() == nil) {
-		return nil, err
-	}
-	// Lazy ones get their natural size by being loaded.
-	if _, err := evaluate[bool](ctx, `(async () => { for (const e of document.images) e.loading = "eager"; const end = Date.now() + 8000; while (Date.now() < end && [...document.images].some((e) => !e.complete)) await new Promise((r) => setTimeout(r, 50)); return true; })()`, chromedp.EvalAwaitPromise); err != nil {
-		return nil, err
-	}
-	out := map[int][]box{}
-	for _, w := range widths {
-		if err := resize(w); err != nil {
-			return nil, err
-		}
-		list, err := evaluate[[]box](ctx, boxScript)
-		if err != nil {
-			return nil, err
-		}
-		out[w] = list
-	}
-	return out, ctx.Err()
-}
-
 func (b *browser) fulfil(ctx context.Context, e *fetch.EventRequestPaused) error {
 	f, ok := b.overlay[e.Request.URL]
 	if !ok {
@@ -535,12 +379,6 @@ func (b *browser) fulfil(ctx context.Context, e *fetch.EventRequestPaused) error
 		RequestID: e.RequestID, ResponseCode: 200, Body: f.data, ResponseHeaders: []*fetch.HeaderEntry{{Name: "Content-Type", Value: f.kind}},
 	})
 	return err
-}
-
-func evaluate[T any](ctx context.Context, script string, options ...chromedp.EvaluateOption) (T, error) {
-	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
-	defer cancel()
-	return chromedp.Run(ctx, chromedp.Evaluate[T](script, options...))
 }
 
 // take makes a view of what was found.

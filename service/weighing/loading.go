@@ -198,7 +198,7 @@ func (b *browser) load(parent context.Context, address string, s Screen, l line)
 	watch := b.watchScripts(ctx)
 	defer watch.stop()
 	if !out.Cut { // what has come is painted soon, but on a busy machine not at once
-		if _, err := evaluate[bool](ctx, paintedScript, chromedp.EvalAwaitPromise); err != nil && ctx.Err() != nil {
+		if _, err := evaluate[bool](ctx, watch, paintedScript, chromedp.EvalAwaitPromise); err != nil && ctx.Err() != nil {
 			return out, err
 		}
 	}
@@ -208,7 +208,7 @@ func (b *browser) load(parent context.Context, address string, s Screen, l line)
 		ContentMS float64 `json:"content_ms"`
 		Awaited   bool    `json:"awaited"` // a picture of the first screen hasn't come
 		Shift     float64 `json:"shift"`
-	}](ctx, `(() => ({ origin: performance.timeOrigin, first_ms: performance.getEntriesByName("first-contentful-paint")[0]?.startTime ?? 1e9, content_ms: globalThis.__laneSeen?.content_ms ?? 0, awaited: [...document.images].some((e) => !e.complete && e.getBoundingClientRect().top < innerHeight), shift: globalThis.__laneSeen?.shift ?? 0 }))()`)
+	}](ctx, watch, `(() => ({ origin: performance.timeOrigin, first_ms: performance.getEntriesByName("first-contentful-paint")[0]?.startTime ?? 1e9, content_ms: globalThis.__laneSeen?.content_ms ?? 0, awaited: [...document.images].some((e) => !e.complete && e.getBoundingClientRect().top < innerHeight), shift: globalThis.__laneSeen?.shift ?? 0 }))()`)
 	if err != nil {
 		if out.Cut && ctx.Err() == nil { // nothing of the page has come
 			return out, nil

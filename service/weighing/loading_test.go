@@ -181,6 +181,31 @@ func TestAPageWhoseScriptNeverEnds(t *testing.T) {
 	}
 }
 
+// What we ask of a page may take longer than a script of its own may, with many pictures or on a busy machine: it isn't taken for one that
+// never ends.
+func TestAPageThatAnswersSlowly(t *testing.T) {
+	if Chromium() == "" {
+		t.Skip("there is no Chromium here")
+	}
+	w := fixer(t)
+	w.Browsers.Busy, w.Browsers.Quiet = 400*time.Millisecond, 120*time.Millisecond
+	a := askFor(t, `<!doctype html><title>A kite</title><script>
+		const own = Element.prototype.getBoundingClientRect;
+		Element.prototype.getBoundingClientRect = function () { for (const end = performance.now() + 6; performance.now() < end;); return own.call(this); };
+	</script><body>`+strings.Repeat(`<img src="pictures/`+anyPicture()+`" alt="" width=30 height=20>`, 300), Screen{"phone", 390, 844, 1})
+	a.Loads, a.Fix = 0, false
+	out, err := w.Weigh(context.Background(), a, func(int, int, string) {})
+	if err != nil {
+		t.Fatal(err)
+	}
+	if v := out.Report.Views[0]; len(v.Pictures) != 300 {
+		t.Errorf("%d pictures", len(v.Pictures))
+	}
+	if notes := strings.Join(out.Report.Notes, "\n"); strings.Contains(notes, "a script of the page") {
+		t.Errorf("what was ours is said to be the page's: %s", notes)
+	}
+}
+
 func anyPicture() string {
 	return slices.Min(slices.Collect(maps.Keys(shopPictures())))
 }

@@ -13,7 +13,7 @@ type Layer = Schemas["Layer"];
 
 const overflows: Record<string, string> = { wider: "is wider than its box", higher: "is higher than its box", cut: "has more lines than line-clamp allows" };
 
-export function Place(props: { site: string; source: string; classes: string[]; data: string; mark: string; text: string; onChange: (text: string) => void }) {
+export function Place(props: { site: string; source: string; classes: string[]; data: string; mark: string; text: string; drawn: boolean; onChange: (text: string) => void }) {
   const [named, setNamed] = useState("");
   const typed = useSettled(named, 400).trim();
   const of = typed || props.classes.find((c) => props.text.includes(`.${c}::`)) || "";
@@ -24,12 +24,17 @@ export function Place(props: { site: string; source: string; classes: string[]; 
     retry: false,
   });
   const [picked, setPicked] = useState<string>();
-  const [drag, setDrag] = useState<{ how: How; x: number; y: number; from: Box; now: Box }>();
+  const [drag, setDrag] = useState<{ how: How; x: number; y: number; from: Box }>();
+  // Where a layer was put, until the service has drawn it there: whoever goes on meanwhile goes on from here.
+  const [put, setPut] = useState<{ name: string; box: Box }>();
   const all = shown.data;
-  useEffect(() => setDrag(undefined), [all]);
+  const drawn = props.drawn && !shown.isPlaceholderData;
+  useEffect(() => {
+    if (drawn && !drag) setPut(undefined);
+  }, [all, drawn]);
   const layers = all?.layers ?? [];
   const layer = layers.find((l) => l.name === picked);
-  const boxOf = (l: Layer): Box => (drag && l.name === picked ? drag.now : l);
+  const boxOf = (l: Layer): Box => (put?.name === l.name ? put.box : l);
 
   const write = (l: Layer, to: Box) => {
     const part = (v: number, whole: number) => `${+((100 * v) / whole).toFixed(2)}%`;
@@ -47,24 +52,27 @@ export function Place(props: { site: string; source: string; classes: string[]; 
     const p = at(e);
     const name = (e.target as HTMLElement).dataset["handle"];
     const how = handles.find((h) => h.name === name);
-    const under = [...layers].reverse().filter((l) => holds(l, p.x, p.y));
+    const under = [...layers].reverse().filter((l) => holds({ ...l, ...boxOf(l) }, p.x, p.y));
     const hit = how ? layer : (under.find((l) => l.name === picked) ?? under[0]);
     setPicked(hit?.name);
     if (!hit) return;
     e.currentTarget.setPointerCapture(e.pointerId);
-    const from = { x: hit.x, y: hit.y, width: hit.width, height: hit.height };
-    setDrag({ how: how ?? "move", x: p.x, y: p.y, from, now: from });
+    const { x, y, width, height } = boxOf(hit);
+    setDrag({ how: how ?? "move", x: p.x, y: p.y, from: { x, y, width, height } });
   };
   const end = () => {
-    if (!drag || !layer) return setDrag(undefined);
-    if (Math.hypot(drag.now.x - drag.from.x, drag.now.y - drag.from.y, drag.now.width - drag.from.width, drag.now.height - drag.from.height) < 0.5) return setDrag(undefined);
-    write(layer, drag.now);
+    setDrag(undefined);
+    if (!drag || !layer) return;
+    const now = boxOf(layer);
+    if (Math.hypot(now.x - drag.from.x, now.y - drag.from.y, now.width - drag.from.width, now.height - drag.from.height) >= 0.5) write(layer, now);
   };
   const key = (e: React.KeyboardEvent, l: Layer) => {
     const step = stepOf(e.key);
     if (!step || !all) return;
     e.preventDefault();
-    write(l, moved(l, e.shiftKey ? corner : "move", step[0] * all.width, step[1] * all.height, 4));
+    const box = moved(boxOf(l), e.shiftKey ? corner : "move", step[0] * all.width, step[1] * all.height, 4);
+    setPut({ name: l.name, box });
+    write(l, box);
   };
   const percent = (b: Box) => (all ? percents({ x: b.x / all.width, y: b.y / all.height, width: b.width / all.width, height: b.height / all.height }) : "");
   return (
@@ -78,12 +86,12 @@ export function Place(props: { site: string; source: string; classes: string[]; 
           <div
             onPointerDown={begin}
             onPointerMove={(e) => {
-              if (!drag) return;
+              if (!drag || !layer) return;
               const p = at(e);
-              setDrag({ ...drag, now: moved(drag.from, drag.how, p.x - drag.x, p.y - drag.y, 4) });
+              setPut({ name: layer.name, box: moved(drag.from, drag.how, p.x - drag.x, p.y - drag.y, 4) });
             }}
             onPointerUp={end}
-            onPointerCancel={() => setDrag(undefined)}
+            onPointerCancel={() => (setDrag(undefined), setPut(undefined))}
             className="relative touch-none overflow-hidden select-none"
             style={{ aspectRatio: `${all.width} / ${all.height}`, width: `min(100%, ${all.width}px, calc(60dvh * ${all.width / all.height}))` }}
           >

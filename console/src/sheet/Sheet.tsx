@@ -67,7 +67,7 @@ function Work({ site, lanes }: { site: string; lanes: string[] }) {
     const kept = draft.current ?? sheet.data?.draft?.text;
     if (settled === published) {
       draft.current = undefined;
-      if (kept !== undefined) void write(() => dropDraft(site)).then(() => queries.invalidateQueries({ queryKey: ["sheet", site] }), setError);
+      if (kept !== undefined) void write(() => dropDraft(site)).then(() => (setSaved(""), queries.invalidateQueries({ queryKey: ["sheet", site] })), setError);
       return;
     }
     if (settled === kept) return setSaved(settled);
@@ -188,7 +188,7 @@ function Previews(props: { site: string; lanes: string[]; source: string; before
         </fieldset>
       )}
       {sources[0] && props.ready && props.text.includes("::") && (
-        <Place site={props.site} source={sources[0]} classes={props.after ?? []} data={data} mark={String(hash(props.mark))} text={props.text} onChange={props.onChange} />
+        <Place site={props.site} source={sources[0]} classes={props.after ?? []} data={data} mark={String(hash(props.mark))} text={props.text} drawn={props.mark === props.text} onChange={props.onChange} />
       )}
       {sources.length === 0 ? (
         <p className="text-soft">Pick a source, or several, to see what each class makes of them.</p>

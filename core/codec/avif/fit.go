@@ -27,5 +27,6 @@ var fit = &codec.Fit{
 		{90, 66.2, -10.22, -2.71, -5.94},
 		{95, 62.9, -7.13, -1.13, -3.19},
 	},
+	Seams:  func(coarse float64) float64 { return -1.3 + 2.8*coarse },
 	Harder: func(float64, bool) float64 { return -1.2 },
 }

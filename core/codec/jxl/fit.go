@@ -31,6 +31,7 @@ var fit = &codec.Fit{
 		{90, 64.5, -11.64, 2.88, 5.72},
 		{95, 65.0, -11.75, 5.84, 28.73},
 	},
+	Seams:  func(coarse float64) float64 { return 0.9 + 4*coarse },
 	Harder: func(float64, bool) float64 { return 2.5 },
 	// At the effort of first answers the measure sees less of what is lost than the others do (go run ./bench/qualityreport -fitted).
 	FirstHarder: func(coarse float64, _ bool) float64 { return 1.3 - 6.7*math.Min(coarse, 0.45) },

@@ -27,5 +27,6 @@ var fit = &codec.Fit{
 		{90, 102.5, -6.82, -1.09, 0.63},
 		{95, 101.1, -3.90, -0.48, -0.57},
 	},
+	Seams:  func(coarse float64) float64 { return -2 + 4.6*coarse + 2.4*coarse*coarse },
 	Harder: func(coarse float64, _ bool) float64 { return 1.5*min(1, 2*coarse) - 2.1 },
 }
