@@ -27,8 +27,19 @@ type worker struct {
 	conn    *net.UnixConn
 	read    *bufio.Reader
 	stderr  *words
-	heard   chan struct{} // closed when there is no more of it
-	done    int           // jobs
+	heard   chan struct{}   // closed when there is no more of it
+	done    int             // jobs
+	stale   <-chan struct{} // closed once it is known where things lie in its memory
+}
+
+// worn reports whether the worker is to be replaced after its job.
+func (o *worker) worn() bool {
+	select {
+	case <-o.stale:
+		return true
+	default:
+		return o.done >= jobsPerWorker
+	}
 }
 
 // A starter starts workers, all from one thread: a worker ends with the thread that started it, and stands back from its
@@ -43,7 +54,11 @@ type starter struct {
 
 	mu       sync.Mutex
 	forks    *confine.ForkServer // nil: there is none now
+	stale    <-chan struct{}     // the fork server's
 	cantFork bool                // the machine doesn't let a fork server start workers
+
+	renewing sync.Mutex
+	renewed  chan struct{} // closed by the next renew
 }
 
 // newStarter opens the program that is the worker: "" is this one. It finds the best way to start it that the machine lets it
@@ -56,7 +71,7 @@ func newStarter(program string, memory int64, started func(time.Duration)) (*sta
 	if err != nil {
 		return nil, nil, nil, fmt.Errorf("start a render worker: %w", err)
 	}
-	s := &starter{program: file, memory: memory, todo: make(chan func()), started: started}
+	s := &starter{program: file, memory: memory, todo: make(chan func()), started: started, renewed: make(chan struct{})}
 	backed := make(chan error)
 	go func() {
 		runtime.LockOSThread() // and never unlocked: the thread ends with the goroutine
@@ -86,7 +101,9 @@ func newStarter(program string, memory int64, started func(time.Duration)) (*sta
 }
 
 func (s *starter) close() {
-	s.renew()
+	s.mu.Lock()
+	s.drop()
+	s.mu.Unlock()
 	close(s.todo)
 	s.program.Close()
 }
@@ -98,14 +115,23 @@ func (s *starter) on(do func() error) error {
 	return <-done
 }
 
-// renew ends the fork server: the next worker is another one's, and has other addresses.
+// renew has workers that start from now on come from another fork server, and so have other addresses. Those that there are
+// become stale. It waits for nothing.
 func (s *starter) renew() {
-	s.mu.Lock()
-	defer s.mu.Unlock()
-	s.drop()
+	s.renewing.Lock()
+	defer s.renewing.Unlock()
+	close(s.renewed)
+	s.renewed = make(chan struct{})
 }
 
-// drop is renew with s.mu held.
+// fresh is closed once what is started now has become stale.
+func (s *starter) fresh() <-chan struct{} {
+	s.renewing.Lock()
+	defer s.renewing.Unlock()
+	return s.renewed
+}
+
+// drop ends the fork server. s.mu is held.
 func (s *starter) drop() {
 	if s.forks != nil {
 		s.forks.End()
@@ -133,6 +159,10 @@ func (s *starter) fork(n uint64, socket, words *os.File) *os.Process {
 	defer s.mu.Unlock()
 	if s.cantFork {
 		return nil
+	}
+	if now := s.fresh(); s.stale != now {
+		s.drop()
+		s.stale = now
 	}
 	if s.forks == nil {
 		err := s.on(func() (err error) {
@@ -180,7 +210,7 @@ func (s *starter) start() (*worker, []confine.Measure, error) {
 		conn.Close()
 		return nil, nil, fmt.Errorf("start a render worker: %w", err)
 	}
-	one := &worker{conn: conn, read: bufio.NewReaderSize(conn, 64<<10), stderr: &words{}, heard: make(chan struct{})}
+	one := &worker{conn: conn, read: bufio.NewReaderSize(conn, 64<<10), stderr: &words{}, heard: make(chan struct{}), stale: s.fresh()}
 	one.process, err = s.process(theirs, say)
 	theirs.Close() // so that its end is heard
 	say.Close()

@@ -2,6 +2,8 @@ package workshop
 
 import (
 	"context"
+	"errors"
+	"os"
 	"sync/atomic"
 	"time"
 
@@ -49,13 +51,16 @@ func (w *Workshop) together(ctx context.Context, p *place, one **worker, o messa
 		stay()
 	}
 	w.ended(worker)
-	if worker.done += 1 + len(p.along); err != nil || left.Load() == 0 || worker.done >= jobsPerWorker {
+	if worker.done += 1 + len(p.along); err != nil || left.Load() == 0 || worker.worn() {
 		worker.end()
 		*one = nil
 	}
 	if err != nil {
 		if left.Load() > 0 {
 			w.lost.Add(1)
+			if !errors.Is(err, os.ErrDeadlineExceeded) && !worker.killed() {
+				w.starter.renew()
+			}
 			w.calls.note(worker.stderr.String())
 			w.o.Log.Warn("a render worker was lost over several variants of a source, which are now made one by one", "error", err, "how", worker.ending(), "words", worker.stderr.String())
 		} else {

@@ -153,6 +153,8 @@ func (w *Workshop) keepSpare() {
 		pause = first
 		select {
 		case w.spare <- one:
+		case <-one.stale:
+			one.end()
 		case <-w.closed:
 			one.end()
 			return
@@ -360,7 +362,7 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 		left := !stay()
 		w.ended(one)
 		if err == nil && !left {
-			if one.done++; one.done >= jobsPerWorker {
+			if one.done++; one.worn() {
 				one.end()
 				one = nil
 			}
@@ -390,7 +392,7 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 		w.o.Log.Warn("a render worker was lost", "slow", slow, "error", err, "how", dead.ending(), "words", dead.stderr.String())
 		if !slow && !dead.killed() {
 			crashes++
-			go w.starter.renew() // which may have to wait for a worker that is being forked
+			w.starter.renew()
 		}
 		if slow && try == 1 {
 			return answer{}, policy.No(policy.Refusal{

@@ -256,32 +256,48 @@ func TestAForkServerThatHangsIsReplaced(t *testing.T) {
 	}
 }
 
-// Whoever crashes workers to find out where things lie in memory finds them elsewhere.
+// Whoever crashes workers to find out where things lie in memory finds them elsewhere, in the worker that tries again too.
 func TestACrashEndsTheForkServer(t *testing.T) {
 	w := workshop(t, Options{Workers: 1})
-	before := forkServer(w)
-	stop := make(chan struct{})
-	go func() {
-		for crashed := false; !crashed; {
-			w.mu.Lock()
-			for one := range w.running {
-				one.process.Signal(syscall.SIGABRT)
-				crashed = true
+	for range 3 {
+		idle(t, w.renders, 1)
+		before := forkServer(w)
+		stop := make(chan struct{})
+		go func() {
+			for crashed := false; !crashed; {
+				w.mu.Lock()
+				for one := range w.running {
+					one.process.Signal(syscall.SIGABRT)
+					crashed = true
+				}
+				w.mu.Unlock()
 			}
-			w.mu.Unlock()
+			close(stop)
+		}()
+		if _, err := render1(w, context.Background(), blank(t, 3000, 3000), job(t, "width=9")); err != nil {
+			t.Fatal(err)
 		}
-		close(stop)
-	}()
-	if _, err := render1(w, context.Background(), blank(t, 3000, 3000), job(t, "width=9")); err != nil {
+		<-stop
+		if after := forkServer(w); after == 0 || after == before {
+			t.Errorf("the fork server was %d and is %d", before, after)
+		}
+	}
+}
+
+// A worker that has a crashed one's addresses is replaced after its next job.
+func TestAStaleWorkerIsReplaced(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	before := idle(t, w.renders, 1)[0]
+	w.starter.renew()
+	if _, err := render1(w, context.Background(), picture(t, 30, 20), job(t, "width=9")); err != nil {
 		t.Fatal(err)
 	}
-	<-stop
-	testbed.Eventually(t, "another fork server is there", func() error {
-		if after := forkServer(w); after == 0 || after == before {
-			return fmt.Errorf("it was %d and is %d", before, after)
-		}
-		return nil
-	})
+	if after := idle(t, w.renders, 1)[0]; after == before {
+		t.Errorf("worker %d is still there", after)
+	}
+	if w.Lost() != 0 {
+		t.Errorf("%d were lost", w.Lost())
+	}
 }
 
 func TestASourceThatEndsTwoWorkersIsTold(t *testing.T) {
