@@ -22,6 +22,7 @@ package likeness
 
 import (
 	"math"
+	"math/bits"
 	"slices"
 	"sync"
 
@@ -150,15 +151,19 @@ func (p plane) spread() {
 	copy(above, p.v[:p.w])
 	for y := range p.h {
 		at, below := p.v[y*p.w:][:p.w], p.v[min(y+1, p.h-1)*p.w:][:p.w]
-		for x := range row {
-			row[x] = (above[x] + 6*at[x] + below[x]) / 8
-		}
+		smoothed(above, at, below, row)
 		copy(above, at)
 		last := p.w - 1
 		at[0], at[last] = (7*row[0]+row[min(1, last)])/8, (row[max(0, last-1)]+7*row[last])/8
-		for x := 1; x < last; x++ {
-			at[x] = (row[x-1] + 6*row[x] + row[x+1]) / 8
+		if last > 1 {
+			smoothed(row[:last-1], row[1:last], row[2:], at[1:last])
 		}
+	}
+}
+
+func smoothedPlain(a, b, c, to []float32) {
+	for x := range to {
+		to[x] = (a[x] + 6*b[x] + c[x]) / 8
 	}
 }
 
@@ -175,11 +180,12 @@ func (v *view) clip(light *[256]float32, p *raster.YCbCr, from, to int) {
 		low, scale = 16, 255.0/219
 	}
 	const usual = 12 // how far colour may be from where it's looked up
+	marks := make([]uint8, v.blue.w/8)
 	for y := from; y < to; y++ {
 		blue, red := v.blue.v[y*v.blue.w:][:v.blue.w], v.red.v[y*v.blue.w:][:v.blue.w]
 		first, second := p.Y.Row(2 * y)[:p.W], p.Y.Row(min(2*y+1, p.H-1))[:p.W]
-		for x, c := range blue {
-			r, g, b := apart(c, red[x])
+		check := func(x int) {
+			r, g, b := apart(blue[x], red[x])
 			least, most := low+(usual-min(r, g, b))/scale, low+(255-usual-max(r, g, b))/scale
 			at, next := 2*x, min(2*x+1, p.W-1)
 			least -= float32(min(first[at], first[next], second[at], second[next]))
@@ -187,6 +193,15 @@ func (v *view) clip(light *[256]float32, p *raster.YCbCr, from, to int) {
 			if least > 0 || most < 0 {
 				v.clipFour(light, p, x, y, low, scale)
 			}
+		}
+		done := markClips(blue, red, first, second, low, scale, usual, marks)
+		for i, m := range marks[:done/8] {
+			for ; m != 0; m &= m - 1 {
+				check(8*i + bits.TrailingZeros8(m))
+			}
+		}
+		for x := done; x < len(blue); x++ {
+			check(x)
 		}
 	}
 }
@@ -216,6 +231,12 @@ func looked(p raster.Plane, w, h int, table *[256]float32) plane {
 	out := plane{w, h, borrowed(w * h)}
 	for y := range h {
 		from, to := p.Pix[y*p.Stride:][:w], out.v[y*w:][:w]
+		for len(from) >= 8 { // without a check of bounds for each
+			f, t := (*[8]uint8)(from), (*[8]float32)(to)
+			t[0], t[1], t[2], t[3] = table[f[0]], table[f[1]], table[f[2]], table[f[3]]
+			t[4], t[5], t[6], t[7] = table[f[4]], table[f[5]], table[f[6]], table[f[7]]
+			from, to = from[8:], to[8:]
+		}
 		for x, s := range from {
 			to[x] = table[s]
 		}
@@ -281,12 +302,15 @@ func (p plane) halved() plane {
 	out := plane{w, h, borrowed(w * h)}
 	for y := range h {
 		a, b := p.v[2*y*p.w:][:2*w], p.v[(2*y+1)*p.w:][:2*w]
-		to := out.v[y*w:][:w]
-		for x := range to {
-			to[x] = (a[2*x] + a[2*x+1] + b[2*x] + b[2*x+1]) / 4
-		}
+		halvedRow(a, b, out.v[y*w:][:w])
 	}
 	return out
+}
+
+func halvedRowPlain(a, b, to []float32) {
+	for x := range to {
+		to[x] = (a[2*x] + a[2*x+1] + b[2*x] + b[2*x+1]) / 4
+	}
 }
 
 // Distance is how far q looks from p, which is the original and of the same size: 0 for equal, towards 1 for

@@ -410,6 +410,85 @@ func TestVectorsChangeNoBit(t *testing.T) {
 	}
 }
 
+// same tells where vectors and plain code differ, to the bit.
+func same(t *testing.T, what string, quick, plain []float32) {
+	t.Helper()
+	for i := range plain {
+		if quick[i] != plain[i] {
+			t.Fatalf("%s: %d of %d is %v with vectors, %v without", what, i, len(plain), quick[i], plain[i])
+		}
+	}
+}
+
+func TestViewsAreTheSameWithoutVectors(t *testing.T) {
+	r := rand.New(rand.NewPCG(4, 11))
+	some := func(n int) []float32 {
+		v := make([]float32, n)
+		for i := range v {
+			v[i] = float32(r.Float64()*240 - 120)
+		}
+		return v
+	}
+	for range 200 {
+		n := 1 + r.IntN(70)
+		quick, plain := make([]float32, n), make([]float32, n)
+		a, b, c := some(3*n), some(3*n), some(3*n)
+		halvedRow(a, b, quick)
+		halvedRowPlain(a, b, plain)
+		same(t, "halved", quick, plain)
+		smoothed(a, b, c, quick)
+		smoothedPlain(a, b, c, plain)
+		same(t, "smoothed", quick, plain)
+		thirds(a, quick)
+		thirdsPlain(a, plain)
+		same(t, "thirds", quick, plain)
+	}
+}
+
+// What is marked holds all whose colour is beyond what can be shown, and little of what is well within.
+func TestSamplesThatMayBeClippedAreMarked(t *testing.T) {
+	r := rand.New(rand.NewPCG(6, 2))
+	const near = 12
+	beyond, marked, all := 0, 0, 0
+	for range 300 {
+		w := 16 + r.IntN(80)
+		cw := (w + 1) / 2
+		blue, red := make([]float32, cw), make([]float32, cw)
+		first, second := make([]uint8, w), make([]uint8, w)
+		for i := range blue {
+			blue[i], red[i] = float32(r.IntN(81)-40), float32(r.IntN(81)-40)
+		}
+		for i := range first {
+			first[i], second[i] = uint8(40+r.IntN(176)), uint8(40+r.IntN(176))
+		}
+		low, scale := float32(0), float32(1)
+		if r.IntN(2) == 0 {
+			low, scale = 16, 255.0/219
+		}
+		marks := make([]uint8, cw/8)
+		done := markClips(blue, red, first, second, low, scale, near, marks)
+		for x := range done {
+			r, g, b := apart(blue[x], red[x])
+			least := (float32(min(first[2*x], first[2*x+1], second[2*x], second[2*x+1]))-low)*scale + min(r, g, b)
+			most := (float32(max(first[2*x], first[2*x+1], second[2*x], second[2*x+1]))-low)*scale + max(r, g, b)
+			is := marks[x/8]>>(x%8)&1 == 1
+			if is != (least < near || most > 255-near) && !(least < near+0.1 || most > 255-near-0.1) || !is && (least < near || most > 255-near) {
+				t.Fatalf("sample %d of %d, from %v to %v: marked %v", x, w, least, most, is)
+			}
+			all++
+			if is {
+				marked++
+			}
+			if least < near || most > 255-near {
+				beyond++
+			}
+		}
+	}
+	if all > 0 && (beyond < all/20 || marked > beyond+all/100) {
+		t.Errorf("of %d samples %d are to be marked, and %d are", all, beyond, marked)
+	}
+}
+
 func BenchmarkDistance(b *testing.B) {
 	p := meadow(640, 400).To420()
 	original := OfPlanes(p)

@@ -76,6 +76,13 @@ func columnsPlain(a, b []float32, stride, rows int, out *runs, from, to int) {
 	}
 }
 
+// thirdsPlain sums each three samples.
+func thirdsPlain(from, to []float32) {
+	for i := range to {
+		to[i] = from[block*i] + from[block*i+1] + from[block*i+2]
+	}
+}
+
 func windowsPlain(up, row *runs, g *grid, at int, c *[5]float32, from, to int) {
 	for i := from; i < to; i++ {
 		var s [5]float32
@@ -110,10 +117,7 @@ func distances(a, b plane) grid {
 		at := by * block * a.w
 		columns(a.v[at:], b.v[at:], a.w, block, all, bw*block)
 		for k := range 5 {
-			from, to := all.of(k), row.of(k)[:bw]
-			for i := range to {
-				to[i] = from[block*i] + from[block*i+1] + from[block*i+2]
-			}
+			thirds(all.of(k), row.of(k)[:bw])
 		}
 		if by > 0 {
 			windows(up, row, &g, (by-1)*g.w, &constants, g.w)
