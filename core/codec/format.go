@@ -128,9 +128,9 @@ type Encoder struct {
 	Write func(setting float64) ([]byte, error)
 	// Read gives what was written in planes, which the caller frees; nil: it is compared in pixels.
 	Read func(data []byte) (*raster.YCbCr, error)
-	// Show encodes as far as needed to say what decoders show, which the caller frees; file gives the bytes, and may be
-	// called at the same time as shown is looked at. nil: it has to be written and decoded.
-	Show func(setting float64) (shown *raster.YCbCr, file func() ([]byte, error))
+	// Show encodes as far as needed to say what decoders show; shown gives that, which the caller frees, and file the bytes.
+	// They may be called at the same time, once each. nil: it has to be written and decoded.
+	Show func(setting float64) (shown func() *raster.YCbCr, file func() ([]byte, error))
 }
 
 // Exactly is the setting of an animation's frames that keeps every visible pixel.

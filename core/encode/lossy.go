@@ -86,19 +86,19 @@ func (p *Picture) encoder(w *codec.Writer) (encoder, error) {
 	}
 	if own.Show != nil {
 		e.Try = func(s float64) (data []byte, distance float64, err error) {
-			planes, write := own.Show(s)
-			defer planes.Free()
+			show, write := own.Show(s)
 			var file errgroup.Group // beside the look
 			file.Go(func() (err error) {
 				data, err = write()
 				return err
 			})
+			planes := show()
+			defer planes.Free()
 			shown := p.look(planes, likeness.OfShown)
 			defer shown.Free()
-			if err = file.Wait(); err != nil {
-				return nil, 0, err
-			}
-			return data, original().Distance(shown), nil
+			distance = original().Distance(shown)
+			err = file.Wait()
+			return data, distance, err
 		}
 		return e, nil
 	}

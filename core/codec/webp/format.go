@@ -72,10 +72,10 @@ func lossy(p codec.Painted, o codec.Options) (*codec.Encoder, error) {
 		ready.Wait()
 		return opened
 	}
-	e.Show = func(s float64) (*raster.YCbCr, func() ([]byte, error)) {
+	e.Show = func(s float64) (func() *raster.YCbCr, func() ([]byte, error)) {
 		w := encoder()
 		w.Choose(s, o.Quick)
-		return w.Shown(), w.File
+		return w.Shown, w.File
 	}
 	e.Write = func(s float64) ([]byte, error) { return encoder().Write(s) }
 	if o.Quick {
