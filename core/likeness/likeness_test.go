@@ -442,6 +442,20 @@ func TestViewsAreTheSameWithoutVectors(t *testing.T) {
 		thirds(a, quick)
 		thirdsPlain(a, plain)
 		same(t, "thirds", quick, plain)
+		var g group
+		for k := range g {
+			copy(g[k][:], some(8))
+		}
+		steps, inverse := [64]float32(some(64)), [64]float32{}
+		for k := range steps {
+			steps[k] = max(1, steps[k])
+			inverse[k] = 1 / steps[k]
+		}
+		var off, left, offPlain, leftPlain [8]float32
+		dropped(&g, &steps, &inverse, 0.4, &off, &left)
+		droppedPlain(&g, &steps, &inverse, 0.4, &offPlain, &leftPlain)
+		same(t, "off", off[:], offPlain[:])
+		same(t, "left", left[:], leftPlain[:])
 	}
 }
 

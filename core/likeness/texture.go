@@ -12,9 +12,13 @@ type Texture struct {
 	Busy  float64 // the mean logarithm of the blocks' variances over the measure's constant
 	Plain float64 // the share of blocks that have next to no texture
 
-	coefficients [][64]float32
-	variances    []float32
+	blocks    int
+	groups    []group
+	variances []float32 // 0 behind the last block
 }
+
+// group is the coefficients of eight blocks: frequency, block.
+type group [64][8]float32
 
 // mostBlocks is how many are looked at.
 const mostBlocks = 300
@@ -60,14 +64,21 @@ func textureOf(w, h int, read func(x0, y0 int, v *[64]float32)) *Texture {
 		for _, v := range c[1:] {
 			variance += v * v / 64
 		}
-		t.coefficients, t.variances = append(t.coefficients, c), append(t.variances, variance)
+		if t.blocks%8 == 0 {
+			t.groups, t.variances = append(t.groups, group{}), append(t.variances, make([]float32, 8)...)
+		}
+		for k, v := range c {
+			t.groups[t.blocks/8][k][t.blocks%8] = v
+		}
+		t.variances[t.blocks] = variance
+		t.blocks++
 		t.Busy += math.Log(float64(1 + variance/c2))
 		if variance < c2/16 {
 			t.Plain++
 		}
 	}
-	t.Busy /= float64(len(t.variances))
-	t.Plain /= float64(len(t.variances))
+	t.Busy /= float64(t.blocks)
+	t.Plain /= float64(t.blocks)
 	return t
 }
 
@@ -112,21 +123,28 @@ func (t *Texture) lost(steps *[64]float32, up float32) float64 {
 		inverse[k] = 1 / s
 	}
 	var sum float32
-	for i := range t.coefficients {
-		c := &t.coefficients[i]
-		var off, left float32
-		for k := 1; k < 64; k++ {
-			v := c[k]
+	for i := range t.groups {
+		var off, left [8]float32
+		dropped(&t.groups[i], steps, &inverse, up, &off, &left)
+		for j, o := range off[:min(8, t.blocks-8*i)] {
+			sum += o / 64 / (t.variances[8*i+j] + left[j]/64 + c2)
+		}
+	}
+	return float64(sum) / float64(max(1, t.blocks))
+}
+
+// droppedPlain says of each of eight blocks the sum of the squares of what is off after rounding, and of what is left.
+func droppedPlain(g *group, steps, inverse *[64]float32, up float32, off, left *[8]float32) {
+	for k := 1; k < 64; k++ {
+		for j, v := range &g[k] {
 			if v < 0 {
 				v = -v
 			}
 			r := float32(int32(v*inverse[k]+up)) * steps[k]
-			left += r * r
-			off += (v - r) * (v - r)
+			left[j] += r * r
+			off[j] += (v - r) * (v - r)
 		}
-		sum += off / 64 / (t.variances[i] + left/64 + c2)
 	}
-	return float64(sum) / float64(max(1, len(t.coefficients)))
 }
 
 // luma are JPEG's steps at quality 50 (ITU-T T.81, annex K.1).

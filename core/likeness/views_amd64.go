@@ -22,6 +22,19 @@ func thirdsAVX2(from, to *float32, n int)
 //go:noescape
 func clipsAVX2(blue, red *float32, first, second *uint8, constants *[8]float32, marks *uint8, n int)
 
+// droppedAVX2 is droppedPlain.
+//
+//go:noescape
+func droppedAVX2(of *group, steps, inverse *[64]float32, up float32, off, left *[8]float32)
+
+func dropped(g *group, steps, inverse *[64]float32, up float32, off, left *[8]float32) {
+	if hasVectors {
+		droppedAVX2(g, steps, inverse, up, off, left)
+	} else {
+		droppedPlain(g, steps, inverse, up, off, left)
+	}
+}
+
 func halvedRow(a, b, to []float32) {
 	done := 0
 	if n := len(to) / 8; hasVectors && n > 0 {

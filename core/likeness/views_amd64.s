@@ -170,3 +170,42 @@ eight:
 	JNZ eight
 	VZEROUPPER
 	RET
+
+// func droppedAVX2(of *group, steps, inverse *[64]float32, up float32, off, left *[8]float32)
+TEXT ·droppedAVX2(SB), NOSPLIT, $0-48
+	MOVQ of+0(FP), SI
+	MOVQ steps+8(FP), R8
+	MOVQ inverse+16(FP), R9
+	VBROADCASTSS up+24(FP), Y15
+	MOVQ off+32(FP), R10
+	MOVQ left+40(FP), R11
+	VPCMPEQD Y14, Y14, Y14
+	VPSRLD $1, Y14, Y14 // all but the sign
+	VXORPS Y0, Y0, Y0   // off
+	VXORPS Y1, Y1, Y1   // left
+	MOVQ $63, CX
+
+frequency:
+	ADDQ $32, SI
+	ADDQ $4, R8
+	ADDQ $4, R9
+	VANDPS (SI), Y14, Y2
+	VBROADCASTSS (R8), Y3
+	VBROADCASTSS (R9), Y4
+	VMULPS Y4, Y2, Y4
+	VADDPS Y15, Y4, Y4
+	VCVTTPS2DQ Y4, Y4
+	VCVTDQ2PS Y4, Y4
+	VMULPS Y3, Y4, Y4
+	VMULPS Y4, Y4, Y5
+	VADDPS Y5, Y1, Y1
+	VSUBPS Y4, Y2, Y2
+	VMULPS Y2, Y2, Y2
+	VADDPS Y2, Y0, Y0
+	DECQ CX
+	JNZ frequency
+
+	VMOVUPS Y0, (R10)
+	VMOVUPS Y1, (R11)
+	VZEROUPPER
+	RET

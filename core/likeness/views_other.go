@@ -2,6 +2,10 @@
 
 package likeness
 
+func dropped(g *group, steps, inverse *[64]float32, up float32, off, left *[8]float32) {
+	droppedPlain(g, steps, inverse, up, off, left)
+}
+
 func halvedRow(a, b, to []float32) { halvedRowPlain(a, b, to) }
 
 func smoothed(a, b, c, to []float32) { smoothedPlain(a, b, c, to) }
