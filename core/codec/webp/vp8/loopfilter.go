@@ -11,24 +11,27 @@ import (
 func (p *Plan) Shown() *raster.YCbCr {
 	out := raster.New420(p.w, p.h, raster.Limited)
 	var colour sync.WaitGroup
-	colour.Go(func() {
-		p.filter(1, &out.Cb)
-		p.filter(2, &out.Cr)
-	})
-	p.filter(0, &out.Y)
+	colour.Go(func() { p.filter(1, 2, &out.Cb, &out.Cr) })
+	p.filter(0, 0, &out.Y, nil)
 	colour.Wait()
 	return out
 }
 
-// filter filters one plane.
-func (p *Plan) filter(i int, to *raster.Plane) {
+// filter filters two planes of colour side by side, or one of luma: i and j are the same then, and the second isn't there.
+func (p *Plan) filter(i, j int, to, second *raster.Plane) {
 	side := 8
 	if i == 0 {
 		side = 16
 	}
 	recon := &p.recon[i]
-	s := loopFilter{pix: append(p.filtered[i][:0], recon.pix...)}
-	p.filtered[i] = s.pix
+	p.filtered[i] = append(p.filtered[i][:0], recon.pix...)
+	if j != i {
+		p.filtered[j] = append(p.filtered[j][:0], p.recon[j].pix...)
+	}
+	s := loopFilter{a: p.filtered[i], b: p.filtered[j], stride: recon.stride}
+	if i == j {
+		s.apart = 8
+	}
 	for k := range p.blocks {
 		level := p.last.filterLevel[p.blocks[k].segment]
 		if level == 0 {
@@ -43,23 +46,32 @@ func (p *Plan) filter(i int, to *raster.Plane) {
 		at := recon.offset(side*x, side*y)
 		for dx := 0; dx < side; dx += inner {
 			if x > 0 || dx > 0 {
-				s.edge(at+dx, 1, recon.stride, side, dx == 0)
+				s.edge(at+dx, true, dx == 0)
 			}
 		}
 		for dy := 0; dy < side; dy += inner {
 			if y > 0 || dy > 0 {
-				s.edge(at+dy*recon.stride, recon.stride, 1, side, dy == 0)
+				s.edge(at+dy*recon.stride, false, dy == 0)
 			}
 		}
 	}
-	for y := range to.H {
-		copy(to.Row(y)[:to.W], s.pix[recon.offset(0, y):])
+	copied(to, s.a, recon)
+	if second != nil {
+		copied(second, s.b, recon)
 	}
 }
 
-// loopFilter is a plane with the limits of the level in force.
+func copied(to *raster.Plane, pix []uint8, recon *reconstruction) {
+	for y := range to.H {
+		copy(to.Row(y)[:to.W], pix[recon.offset(0, y):])
+	}
+}
+
+// loopFilter is two planes, or one twice, with the limits of the level in force.
 type loopFilter struct {
-	pix                  []uint8
+	a, b                 []uint8
+	stride               int
+	apart                int   // how far along an edge b's eight samples are from a's
 	outer, inner, across int32 // the limits at macroblock edges, at subblock edges, and of interior differences
 	sharp                int32 // the high edge variance threshold
 }
@@ -78,15 +90,29 @@ func (s *loopFilter) within(level int) {
 // signed clamps to the range of a signed sample.
 func signed(v int32) int32 { return max(-128, min(127, v)) }
 
-// edge filters n samples along an edge. over is the step across the edge, along the step along it; between says that it is a
-// macroblock edge, which is filtered more.
-func (s *loopFilter) edge(at, over, along, n int, between bool) {
+// edge filters sixteen samples along an edge that begins at a place: eight of each plane, or one's eight after the other's. upright
+// says that it runs down; between says that it is a macroblock edge, which is filtered more.
+func (s *loopFilter) edge(at int, upright, between bool) {
+	over, along := s.stride, 1
+	if upright {
+		over, along = along, over
+	}
+	next := at + s.apart*along
+	if s.edges(s.a, s.b, at, next, s.stride, upright, between) {
+		return
+	}
+	s.plainly(s.a, at, over, along, between)
+	s.plainly(s.b, next, over, along, between)
+}
+
+// plainly filters eight samples along an edge. over is the step across the edge, along the step along it.
+func (s *loopFilter) plainly(all []uint8, at, over, along int, between bool) {
 	limit, across, sharp := s.inner, s.across, s.sharp
 	if between {
 		limit = s.outer
 	}
-	for ; n > 0; n, at = n-1, at+along {
-		pix := s.pix[at-4*over : at+3*over+1]
+	for n := 8; n > 0; n, at = n-1, at+along {
+		pix := all[at-4*over : at+3*over+1]
 		p0, q0 := int32(pix[3*over]), int32(pix[4*over])
 		p1, q1 := int32(pix[2*over]), int32(pix[5*over])
 		if 2*abs(p0-q0)+abs(p1-q1)>>1 > limit {

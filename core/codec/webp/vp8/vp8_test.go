@@ -461,3 +461,52 @@ func FuzzIndex(f *testing.F) {
 		}
 	})
 }
+
+func TestTheLoopFilterIsTheSameWithoutVectors(t *testing.T) {
+	r := rand.New(rand.NewPCG(15, 6))
+	const stride, high = 40, 24
+	changed, left := 0, 0
+	for range 4000 {
+		a, b := make([]uint8, stride*high), make([]uint8, stride*high)
+		rough := 1 + r.IntN(60)
+		for i := range a {
+			step := i % stride / (1 + r.IntN(30)) * r.IntN(8)
+			a[i], b[i] = uint8(min(255, 100+r.IntN(rough)+step)), uint8(max(0, 30+r.IntN(rough)-2*step))
+			if r.IntN(40) == 0 {
+				a[i], b[i] = uint8(r.IntN(256)), 255*uint8(r.IntN(2))
+			}
+		}
+		s := loopFilter{stride: stride}
+		if r.IntN(2) == 0 {
+			b, s.apart = a, 8
+		}
+		s.within(1 + r.IntN(63))
+		at, upright, between := 4*stride+4+r.IntN(8), r.IntN(2) == 0, r.IntN(2) == 0
+		over, along := stride, 1
+		if upright {
+			over, along = 1, stride
+		}
+		wantA := slices.Clone(a)
+		wantB := wantA
+		if s.apart == 0 {
+			wantB = slices.Clone(b)
+		}
+		s.plainly(wantA, at, over, along, between)
+		s.plainly(wantB, at+s.apart*along, over, along, between)
+		before := slices.Clone(a)
+		if !s.edges(a, b, at, at+s.apart*along, stride, upright, between) {
+			t.Skip("this processor has no vectors")
+		}
+		if !slices.Equal(a, wantA) || !slices.Equal(b, wantB) {
+			t.Fatalf("upright %v, between macroblocks %v, limits %+v: other samples with vectors than without", upright, between, s)
+		}
+		if slices.Equal(a, before) {
+			left++
+		} else {
+			changed++
+		}
+	}
+	if changed < 500 || left < 500 {
+		t.Errorf("%d edges were filtered, %d left", changed, left)
+	}
+}
