@@ -59,6 +59,9 @@ type bank struct {
 	lo, hi  int // source samples that any destination sample uses: [lo, hi)
 }
 
+// exactSteps is into how many parts of a sample places are reckoned without rounding.
+const exactSteps = 1 << 16
+
 // newBank works the weights out. The window never leaves the n source samples: what the kernel wants beyond
 // an edge goes to the edge's own sample, as if it were repeated. Weights of one sample sum to gain.
 func newBank(a Axis, n int, gain float64) *bank {
@@ -68,11 +71,21 @@ func newBank(a Axis, n int, gain float64) *bank {
 	taps := min(int(math.Ceil(2*reach)), n)
 	b := &bank{start: make([]int32, a.Len), weights: make([]int16, a.Len*taps), taps: taps, lo: n}
 	exact := make([]float64, taps)
+	same, like, taken := math.NaN(), 0, 0 // where the last sample lay in its window, which, and how wide that was
 	for i := range a.Len {
 		centre := a.From + (float64(i)+0.5)*a.Step
 		first := int(math.Floor(centre-reach-0.5)) + 1
 		last := int(math.Ceil(centre+reach-0.5)) - 1
 		start := min(max(first, 0), n-taps)
+		if at := centre - float64(first); first == start && last < n && at*exactSteps == math.Floor(at*exactSteps) {
+			if at == same && last-first == taken { // as half the size has everywhere
+				copy(b.weights[i*taps:(i+1)*taps], b.weights[like*taps:])
+				b.start[i] = int32(start)
+				b.lo, b.hi = min(b.lo, start), max(b.hi, start+taps)
+				continue
+			}
+			same, like, taken = at, i, last-first
+		}
 		clear(exact)
 		var sum float64
 		for j := first; j <= last; j++ {

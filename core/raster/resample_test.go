@@ -4,6 +4,7 @@ import (
 	"bytes"
 	"math"
 	"math/rand/v2"
+	"slices"
 	"testing"
 )
 
@@ -271,6 +272,26 @@ func TestNearestTakesThePixelThatAMiddleFallsInto(t *testing.T) {
 	for i, want := range []uint8{40, 0, 50, 10, 60, 20, 70, 30} {
 		if got := turned.Row(i / 2)[4*(i%2)]; got != want {
 			t.Errorf("turned: pixel %d is %d, want %d", i, got, want)
+		}
+	}
+}
+
+// Weights that are taken over from another sample are its own.
+func TestWeightsAreTheSameWhereverTheyComeFrom(t *testing.T) {
+	for _, a := range []Axis{{0, 2, 40}, {0.5, 1.5, 50}, {3, 0.75, 80}, {90, -2, 40}, {0, 1.9, 45}, {-2.25, 2.25, 40}, {0.1, 2, 40}} {
+		const n, gain = 91, 1.16
+		all := newBank(a, n, gain)
+		for i := range a.Len {
+			one := newBank(Axis{From: a.From + float64(i)*a.Step, Step: a.Step, Len: 1}, n, gain)
+			if one.start[0] != all.start[i] || !slices.Equal(one.weights, all.weights[i*all.taps:(i+1)*all.taps]) {
+				t.Errorf("%+v: sample %d has %v from %d, by itself %v from %d", a, i, all.weights[i*all.taps:(i+1)*all.taps], all.start[i], one.weights, one.start[0])
+				break
+			}
+		}
+		for i, start := range all.start {
+			if int(start) < all.lo || int(start)+all.taps > all.hi {
+				t.Errorf("%+v: sample %d is outside of %d to %d", a, i, all.lo, all.hi)
+			}
 		}
 	}
 }

@@ -2,6 +2,7 @@ package render
 
 import (
 	"math"
+	"sync"
 
 	"echolane/core/codec"
 	"echolane/core/geometry"
@@ -167,13 +168,17 @@ func resamplePlanes(src *raster.YCbCr, info codec.Info, p geometry.Plan, scale i
 		part := from.View(within(cut, kx, ky, from.W, from.H, &x, &y))
 		return raster.ResamplePlane(part, x, y, 1, 0)
 	}
-	dst.Y = resample(src.Y, s, s, x, y)
 	halve := func(a raster.Axis, perPixel float64) raster.Axis {
 		return raster.Axis{From: a.From * perPixel, Step: 2 * a.Step * perPixel, Len: (a.Len + 1) / 2}
 	}
 	cx, cy := halve(x, src.ChromaX), halve(y, src.ChromaY)
-	dst.Cb = resample(src.Cb, s*src.ChromaX, s*src.ChromaY, cx, cy)
-	dst.Cr = resample(src.Cr, s*src.ChromaX, s*src.ChromaY, cx, cy)
+	var colour sync.WaitGroup
+	colour.Go(func() {
+		dst.Cb = resample(src.Cb, s*src.ChromaX, s*src.ChromaY, cx, cy)
+		dst.Cr = resample(src.Cr, s*src.ChromaX, s*src.ChromaY, cx, cy)
+	})
+	dst.Y = resample(src.Y, s, s, x, y)
+	colour.Wait()
 	if transpose {
 		across := dst
 		dst = across.Transpose()
