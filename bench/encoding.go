@@ -123,12 +123,15 @@ func searching(source []byte, width float64, format declare.Format, rounds int) 
 
 // keptFile is a WebP as it's kept.
 func keptFile(p *raster.YCbCr, fineness float64) ([]byte, error) {
-	return webp.NewEncoder(p).Write(fineness)
+	w := webp.NewEncoder(p)
+	defer w.Free()
+	return w.Write(fineness)
 }
 
 // guessed is a WebP as a first answer begins.
 func guessed(p *raster.YCbCr, fineness float64) ([]byte, error) {
 	w := webp.NewEncoder(p)
+	defer w.Free()
 	w.Choose(fineness, true)
 	return w.File()
 }

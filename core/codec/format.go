@@ -131,6 +131,8 @@ type Encoder struct {
 	// Show encodes as far as needed to say what decoders show; shown gives that, which the caller frees, and file the bytes.
 	// They may be called at the same time, once each. nil: it has to be written and decoded.
 	Show func(setting float64) (shown func() *raster.YCbCr, file func() ([]byte, error))
+	// Free gives back what it has made, once it isn't used any more; nil: there is nothing.
+	Free func()
 }
 
 // Exactly is the setting of an animation's frames that keeps every visible pixel.

@@ -61,10 +61,14 @@ type Picture struct {
 	looking sync.Once
 	looked  *likeness.Picture
 	taken   string // the sort of picture that parts of it are taken for; "": what they look like
+	opened  []func()
 }
 
 // Free gives back what it has made, and the planes.
 func (p *Picture) Free() {
+	for _, free := range p.opened {
+		free()
+	}
 	p.YCbCr.Free()
 	p.looked.Free()
 }

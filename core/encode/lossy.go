@@ -72,11 +72,14 @@ type encoder struct {
 	own *codec.Encoder
 }
 
-// encoder opens the picture for a format.
+// encoder opens the picture for a format. It is the picture's to free.
 func (p *Picture) encoder(w *codec.Writer) (encoder, error) {
 	own, err := w.Lossy(p, p.options())
 	if err != nil {
 		return encoder{}, err
+	}
+	if own.Free != nil {
+		p.opened = append(p.opened, own.Free)
 	}
 	e := encoder{own: own}
 	e.Least, e.Most, e.Step = own.Least, own.Most, own.Step

@@ -56,6 +56,7 @@ func textureOf(w, h int, read func(x0, y0 int, v *[64]float32)) *Texture {
 	if every > 1 && across%every == 0 { // never the same columns all the way down
 		every++
 	}
+	t.groups, t.variances = make([]group, 0, all/every/8+1), make([]float32, 0, all/every+8)
 	for i := every / 2; i < all; i += every {
 		var v [64]float32
 		read(i%across*8, i/across*8, &v)

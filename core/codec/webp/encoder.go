@@ -19,8 +19,11 @@ const indexes = 1.27
 // plain is the fineness from which on λ fades, to 0 at 100.
 const plain = 96
 
-// NewEncoder opens a 4:2:0 picture in Limited range.
+// NewEncoder opens a 4:2:0 picture in Limited range. It may be freed.
 func NewEncoder(p *raster.YCbCr) *Encoder { return &Encoder{plan: vp8.New(p)} }
+
+// Free gives back the encoder's room; it isn't used any more.
+func (w *Encoder) Free() { w.plan.Free() }
 
 // Write encodes at a fineness of 0–100, which comes as near as libwebp's.
 func (w *Encoder) Write(fineness float64) ([]byte, error) {

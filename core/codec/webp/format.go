@@ -58,6 +58,7 @@ func lossy(p codec.Painted, o codec.Options) (*codec.Encoder, error) {
 	if w, h := p.Size(); o.Frame || w*h > trellisBelow {
 		e.Write = func(s float64) ([]byte, error) { return EncodePlanes(limited, Quality(s)) }
 		e.Read = DecodePlanes
+		e.Free = limited.Free
 		return e, nil
 	}
 	e.Finer, e.Near = 0, quarter
@@ -78,6 +79,10 @@ func lossy(p codec.Painted, o codec.Options) (*codec.Encoder, error) {
 		return w.Shown, w.File
 	}
 	e.Write = func(s float64) ([]byte, error) { return encoder().Write(s) }
+	e.Free = func() {
+		encoder().Free()
+		limited.Free()
+	}
 	if o.Quick {
 		e.Glances, e.Finer = 2, quickLoss
 		e.Write = func(s float64) ([]byte, error) {

@@ -141,10 +141,10 @@ func writeModes(w *boolWriter, m *macroblock, above []uint8, left *[4]uint8) {
 const maxModes = 1<<19 - 1
 
 // write puts the frame together: the header, with the probabilities that suit the coefficients, the modes, and one partition
-// of coefficients. It returns those probabilities too.
-func (h *header) write(blocks []macroblock, levels []coefficients) ([]byte, *coeffProbs, error) {
+// of coefficients. It returns those probabilities too. room is for the tokens.
+func (h *header) write(blocks []macroblock, levels []coefficients, room *tokens) ([]byte, *coeffProbs, error) {
 	across := (h.w + 15) / 16
-	t := tokensOf(blocks, levels, across)
+	t := room.of(blocks, levels, across)
 	probs := t.probs()
 	rest := newBoolWriter(len(blocks) * 32)
 	var beside sync.WaitGroup

@@ -65,7 +65,7 @@ func (r *run) choose() {
 	}
 	for from, to := 0, first; from < n; from, to = to, min(n, to*later) {
 		if from > 0 {
-			c := tokensOf(r.blocks[:from], r.coefficients[:from], r.across).probs()
+			c := r.tokens.of(r.blocks[:from], r.coefficients[:from], r.across).probs()
 			r.costBy(&c)
 		}
 		r.sideBySide(from, to, func(x, y int) {

@@ -31,12 +31,31 @@ type Plan struct {
 	chromaTrellis trellis // and chroma's
 	last          *header // of the frame that was made last
 	filtered      [3][]uint8
+	tokens        tokens
+	logs          []float32
+	busy          []float64
+}
+
+// plans are those that nobody uses, with room for the next picture.
+var plans = sync.Pool{New: func() any { return &Plan{} }}
+
+// sized is v with room for n values, all zero.
+func sized[T any](v []T, n int) []T {
+	if cap(v) < n {
+		return make([]T, n)
+	}
+	clear(v[:n])
+	return v[:n]
 }
 
 // A plane is padded to whole macroblocks.
 type plane struct {
 	pix    []uint8
 	stride int
+
+	moments  []moments // of variances
+	at       []moments
+	variance []float32
 }
 
 // These constants give the fewest bytes on the corpus at equal SSIM of luma, with chroma about as near as libjpeg-turbo's
@@ -67,90 +86,100 @@ const (
 // noSquareBits is for candidates whose cost nobody asks for.
 var noSquareBits [16]float32
 
-// New makes a plan of a 4:2:0 picture in Limited range.
+// New makes a plan of a 4:2:0 picture in Limited range. It may be freed.
 func New(from *raster.YCbCr) *Plan {
 	across, down := (from.W+15)/16, (from.H+15)/16
-	p := &Plan{w: from.W, h: from.H, across: across, blocks: make([]macroblock, across*down), coefficients: make([]coefficients, across*down)}
+	p := plans.Get().(*Plan)
+	*p = Plan{
+		w: from.W, h: from.H, across: across, blocks: sized(p.blocks, across*down), coefficients: sized(p.coefficients, across*down),
+		source: p.source, recon: p.recon, filtered: p.filtered, tokens: p.tokens,
+		lambda: p.lambda, lambdaUV: p.lambdaUV, lambdaY2: p.lambdaY2, logs: p.logs, busy: p.busy,
+	}
 	for i, s := range []*raster.Plane{&from.Y, &from.Cb, &from.Cr} {
 		side := 8
 		if i == 0 {
 			side = 16
 		}
-		p.source[i] = filled(s, side*across, side*down)
-		p.recon[i] = newReconstruction(side*across, side*down)
+		p.source[i].fill(s, side*across, side*down)
+		p.recon[i].reset(side*across, side*down)
 	}
-	p.segment(p.setLambdas())
+	p.setLambdas()
+	p.segment()
 	return p
 }
 
-// filled is a padded plane: its last column and row are repeated.
-func filled(from *raster.Plane, w, h int) plane {
-	p := plane{make([]uint8, w*h), w}
+// Free gives back the plan's room; it isn't used any more.
+func (p *Plan) Free() { plans.Put(p) }
+
+// fill makes the plane a padded one: its last column and row are repeated.
+func (p *plane) fill(from *raster.Plane, w, h int) {
+	p.pix, p.stride = sized(p.pix, w*h), w
 	for y := range h {
 		row, to := from.Row(min(y, from.H-1))[:from.W], p.pix[y*w:y*w+w]
 		for x := copy(to, row); x < w; x++ {
 			to[x] = row[len(row)-1]
 		}
 	}
-	return p
 }
 
-// setLambdas sets λ from the variance around each block, and returns its logarithms for luma.
-func (p *Plan) setLambdas() (logs []float32) {
+// setLambdas sets λ from the variance around each block, and keeps its logarithms for luma.
+func (p *Plan) setLambdas() {
 	var luma, blue, red []float32
 	var colour sync.WaitGroup
 	colour.Go(func() { blue, red = p.source[1].variances(), p.source[2].variances() })
 	luma = p.source[0].variances()
 	colour.Wait()
-	p.lambda, logs = make([]float32, len(luma)), luma
+	p.lambda, p.logs = sized(p.lambda, len(luma)), sized(p.logs, len(luma))
 	for i, v := range luma {
 		d := &lambdas[lambdaIndex(v)]
-		p.lambda[i], logs[i] = d.dear, d.log
+		p.lambda[i], p.logs[i] = d.dear, d.log
 	}
-	p.lambdaUV = make([]float32, len(blue))
+	p.lambdaUV = sized(p.lambdaUV, len(blue))
 	for i := range blue { // only chroma masks chroma
 		p.lambdaUV[i] = float32(min(mostLambdaUV, math.Pow(float64((blue[i]+red[i]+leastColour)/usualColour), colourPower)))
 	}
 	w := p.source[0].stride / 4
-	p.lambdaY2 = means(p.lambda, w, 4)
+	p.lambdaY2 = means(p.lambdaY2, p.lambda, w, 4)
 	for i, v := range p.lambdaY2 {
 		p.lambdaY2[i] = float32(math.Pow(float64(v), meansPower))
 	}
-	return logs
 }
 
-// variances are those of the 8×8 samples around each subblock.
+// moments are of some samples: how many there are, what they come to, and their squares.
+type moments struct{ n, v, squares int32 }
+
+// variances are those of the 8×8 samples around each subblock. They are the plane's, until it is looked at again.
 func (p *plane) variances() []float32 {
 	w, h := p.stride/4, len(p.pix)/p.stride/4
-	// Sums and sums of squares of 2×2 samples, with nothing around the picture; then of 8×2.
-	type sums struct{ n, v, squares int32 }
-	rows := make([][]sums, 2*h+2)
-	at := make([]sums, 2*w+2)
-	all := make([]sums, len(rows)*w)
-	for y := range rows {
+	// Of 2×2 samples, with nothing around the picture; then of 8×2.
+	p.at, p.moments = sized(p.at, 2*w+2), sized(p.moments, (2*h+2)*w)
+	at := p.at
+	row := func(y int) []moments { return p.moments[y*w : (y+1)*w] }
+	for y := range 2*h + 2 {
 		clear(at)
 		if y > 0 && y <= 2*h {
 			above, below := p.pix[(2*y-2)*p.stride:][:p.stride], p.pix[(2*y-1)*p.stride:][:p.stride]
 			for x := range 2 * w {
 				a, b, c, d := int32(above[2*x]), int32(above[2*x+1]), int32(below[2*x]), int32(below[2*x+1])
-				at[x+1] = sums{4, a + b + c + d, a*a + b*b + c*c + d*d}
+				at[x+1] = moments{4, a + b + c + d, a*a + b*b + c*c + d*d}
 			}
 		}
-		rows[y] = all[y*w : (y+1)*w]
-		for x := range w {
+		for x, to := 0, row(y); x < w; x++ {
 			a, b, c, d := &at[2*x], &at[2*x+1], &at[2*x+2], &at[2*x+3]
-			rows[y][x] = sums{a.n + b.n + c.n + d.n, a.v + b.v + c.v + d.v, a.squares + b.squares + c.squares + d.squares}
+			to[x] = moments{a.n + b.n + c.n + d.n, a.v + b.v + c.v + d.v, a.squares + b.squares + c.squares + d.squares}
 		}
 	}
-	out := make([]float32, w*h)
-	for i := range out {
-		x, y := i%w, i/w*2
-		a, b, c, d := &rows[y][x], &rows[y+1][x], &rows[y+2][x], &rows[y+3][x]
-		n := float32(a.n + b.n + c.n + d.n)
-		mean := float32(a.v+b.v+c.v+d.v) / n
-		out[i] = max(0, float32(a.squares+b.squares+c.squares+d.squares)/n-mean*mean)
+	p.variance = sized(p.variance, w*h)
+	for y := range h {
+		one, two, three, four := row(2*y), row(2*y+1), row(2*y+2), row(2*y+3)
+		for x := range w {
+			a, b, c, d := &one[x], &two[x], &three[x], &four[x]
+			n := float32(a.n + b.n + c.n + d.n)
+			mean := float32(a.v+b.v+c.v+d.v) / n
+			p.variance[y*w+x] = max(0, float32(a.squares+b.squares+c.squares+d.squares)/n-mean*mean)
+		}
 	}
-	return out
+	return p.variance
 }
 
 // lambdaIndex is where lambdas has the λ of a luma variance, within half a hundredth.
@@ -174,9 +203,9 @@ var (
 	}()
 )
 
-// means averages n×n values.
-func means(v []float32, w, n int) []float32 {
-	out := make([]float32, len(v)/(n*n))
+// means averages n×n values, into out where there is room.
+func means(out, v []float32, w, n int) []float32 {
+	out = sized(out, len(v)/(n*n))
 	for i := range v {
 		out[i/w/n*(w/n)+i%w/n] += v[i] / float32(n*n)
 	}
@@ -184,11 +213,12 @@ func means(v []float32, w, n int) []float32 {
 }
 
 // segment groups the macroblocks by how busy they are. Busier segments have coarser quantizers.
-func (p *Plan) segment(logs []float32) {
-	busy := make([]float64, len(p.blocks))
+func (p *Plan) segment() {
+	p.busy = sized(p.busy, len(p.blocks))
+	busy := p.busy
 	mean := 0.0
 	w := p.source[0].stride / 4
-	for i, v := range logs {
+	for i, v := range p.logs {
 		busy[i/w/4*p.across+i%w/4] += float64(v) / 16
 	}
 	for _, v := range busy {
@@ -254,7 +284,7 @@ func (p *Plan) Again(index, thrift float64) {
 
 // Frame writes the frame that was made last. It fails where the modes don't fit into the first partition.
 func (p *Plan) Frame() ([]byte, error) {
-	frame, c, err := p.last.write(p.blocks, p.coefficients)
+	frame, c, err := p.last.write(p.blocks, p.coefficients, &p.tokens)
 	if err != nil {
 		return nil, err
 	}

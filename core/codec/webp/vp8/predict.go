@@ -38,17 +38,16 @@ type reconstruction struct {
 
 const border = 16
 
-// newReconstruction sets the border that prediction begins with: 127 above, 129 on the left (RFC 6386, section 12.2).
-func newReconstruction(w, h int) reconstruction {
-	m := reconstruction{stride: w + 2*border}
-	m.pix = make([]uint8, m.stride*(h+1))
+// reset sets the border that prediction begins with: 127 above, 129 on the left (RFC 6386, section 12.2).
+func (m *reconstruction) reset(w, h int) {
+	m.stride = w + 2*border
+	m.pix = sized(m.pix, m.stride*(h+1))
 	for x := range m.stride {
 		m.pix[x] = 127
 	}
 	for y := 1; y <= h; y++ {
 		m.pix[y*m.stride+border-1] = 129
 	}
-	return m
 }
 
 // offset is the place of a sample in pix.

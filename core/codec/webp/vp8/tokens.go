@@ -149,11 +149,13 @@ func (t *tokens) large(at, size int) {
 	}
 }
 
-// tokensOf are the tokens of all macroblocks.
-func tokensOf(blocks []macroblock, levels []coefficients, across int) tokens {
-	t := make(tokens, 0, 128*len(blocks))
+// of has the tokens be those of all macroblocks.
+func (t *tokens) of(blocks []macroblock, levels []coefficients, across int) tokens {
+	if *t = (*t)[:0]; cap(*t) == 0 {
+		*t = make(tokens, 0, 128*len(blocks))
+	}
 	each(blocks, levels, across, t.block)
-	return t
+	return *t
 }
 
 // bits is how many bits they take by the probabilities of the first place.

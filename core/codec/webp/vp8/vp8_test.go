@@ -7,6 +7,7 @@ import (
 	"math"
 	"math/rand/v2"
 	"slices"
+	"sync"
 	"testing"
 
 	"golang.org/x/image/vp8"
@@ -104,7 +105,7 @@ func TestDecodersMakeTheSamplesThatWerePredictedFrom(t *testing.T) {
 		run := anything(r, mixed(r, 1+r.IntN(120), 1+r.IntN(90)))
 		run.quick = seed%2 == 0
 		run.all()
-		frame, _, err := run.header.write(run.blocks, run.coefficients)
+		frame, _, err := run.header.write(run.blocks, run.coefficients, &run.tokens)
 		if err != nil {
 			t.Fatal(err)
 		}
@@ -115,7 +116,7 @@ func TestDecodersMakeTheSamplesThatWerePredictedFrom(t *testing.T) {
 		// The same where the modes are chosen; then too the frame holds the levels of which the samples were made.
 		run.quick = seed%3 == 0
 		run.choose()
-		if frame, _, err = run.header.write(run.blocks, run.coefficients); err != nil {
+		if frame, _, err = run.header.write(run.blocks, run.coefficients, &run.tokens); err != nil {
 			t.Fatal(err)
 		}
 		run.compared(t, frame, fmt.Sprintf("seed %d, chosen", seed))
@@ -168,7 +169,7 @@ func TestChosenModesTakeFewerBytes(t *testing.T) {
 func TestTriesAreTheSameWithoutVectors(t *testing.T) {
 	r := rand.New(rand.NewPCG(6, 6))
 	for range 300 {
-		source := plane{make([]uint8, 64*8), 64}
+		source := plane{pix: make([]uint8, 64*8), stride: 64}
 		predicted := make([]uint8, 16*8)
 		for i := range source.pix {
 			source.pix[i] = uint8(r.IntN(256))
@@ -508,5 +509,37 @@ func TestTheLoopFilterIsTheSameWithoutVectors(t *testing.T) {
 	}
 	if changed < 500 || left < 500 {
 		t.Errorf("%d edges were filtered, %d left", changed, left)
+	}
+}
+
+// A plan that has another picture's room writes what one of its own does.
+func TestRoomIsUsedAgain(t *testing.T) {
+	r := rand.New(rand.NewPCG(8, 3))
+	pictures := []*raster.YCbCr{mixed(r, 150, 90), mixed(r, 64, 200), mixed(r, 17, 5)}
+	written := func(p *raster.YCbCr) ([]byte, *raster.YCbCr) {
+		plan := New(p)
+		defer plan.Free()
+		plan.Choose(30, 1, true)
+		plan.Again(24, 1)
+		shown := plan.Shown()
+		frame, err := plan.Frame()
+		if err != nil {
+			t.Fatal(err)
+		}
+		return frame, shown
+	}
+	var frames [][]byte
+	var shown []*raster.YCbCr
+	for _, p := range pictures {
+		plans = sync.Pool{New: plans.New}
+		f, s := written(p)
+		frames, shown = append(frames, f), append(shown, s)
+	}
+	for n := range 20 {
+		i := n * 7 % len(pictures)
+		f, s := written(pictures[i])
+		if !bytes.Equal(f, frames[i]) || !bytes.Equal(s.Y.Pix, shown[i].Y.Pix) || !bytes.Equal(s.Cr.Pix, shown[i].Cr.Pix) {
+			t.Errorf("picture %d is written otherwise with room that others had", i)
+		}
 	}
 }
