@@ -231,7 +231,7 @@ func efforts(r *report, sources [][]byte) error {
 				}
 				return data, original.Distance(likeness.OfShown(p)), nil
 			}
-			found, err := likeness.Search(e.search, func() (float64, error) { return target, nil }, e.guess, e.slope, 0.02)
+			found, err := likeness.Search(e.search, func() float64 { return target }, e.guess, e.slope, 0.02)
 			if err != nil {
 				return err
 			}

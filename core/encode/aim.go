@@ -2,8 +2,7 @@ package encode
 
 import (
 	"math"
-
-	"golang.org/x/sync/errgroup"
+	"sync"
 
 	"echolane/core/codec"
 	"echolane/core/codec/jpeg"
@@ -24,22 +23,15 @@ func coarseness(quality float64) float64 { return math.Max(0, math.Min(1, (90-qu
 
 // target is the distance of libjpeg-turbo's 4:2:0 JPEG from this picture at a quality, transparency laid on the matte. It is
 // larger by as much as the measure is harder on the format.
-func (p *Picture) target(w *codec.Writer, quality int) (float64, error) {
+func (p *Picture) target(w *codec.Writer, quality int) float64 {
 	planes := p.Planes()
 	if p.strips {
 		planes = stripsOf(planes)
 		defer planes.Free()
 	}
-	data, err := jpeg.EncodePlainly(planes, quality)
-	if err != nil {
-		return 0, err
-	}
-	shown, err := jpeg.Decode(data, codec.Want{Planes: true})
-	if err != nil {
-		return 0, err
-	}
+	shown := jpeg.Shown(planes, quality)
 	defer shown.Free()
-	original, written := p.original(), likeness.OfShown(shown.YCbCr)
+	original, written := p.original(), likeness.OfShown(shown)
 	defer written.Free()
 	if !p.Opaque() {
 		original = likeness.OfPlanes(planes)
@@ -47,20 +39,13 @@ func (p *Picture) target(w *codec.Writer, quality int) (float64, error) {
 	}
 	// Plain areas come out exactly at any quality: there the measure's floor is asked for, not the impossible.
 	q := float64(quality)
-	return math.Max(original.Distance(written), 2e-4) * math.Exp(likeness.Points(q, harder(w.Fit, q, p.Kind() == "graphic", p.Quick))), nil
+	return math.Max(original.Distance(written), 2e-4) * math.Exp(likeness.Points(q, harder(w.Fit, q, p.Kind() == "graphic", p.Quick)))
 }
 
 // aim begins to work out a target beside the first encode. The function that it returns waits for it.
-func (p *Picture) aim(w *codec.Writer, quality int) func() (float64, error) {
+func (p *Picture) aim(w *codec.Writer, quality int) func() float64 {
 	p.Planes()
-	var target float64
-	var work errgroup.Group
-	work.Go(func() (err error) {
-		target, err = p.target(w, quality)
-		return err
-	})
-	return func() (float64, error) {
-		err := work.Wait()
-		return target, err
-	}
+	target := make(chan float64, 1)
+	go func() { target <- p.target(w, quality) }()
+	return sync.OnceValue(func() float64 { return <-target })
 }

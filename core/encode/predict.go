@@ -31,12 +31,11 @@ func (p *Picture) predicted(w *codec.Writer, e encoder, guess, slope float64, ho
 	if err != nil {
 		return nil, how, err
 	}
-	target, err := goal()
-	how.Setting, how.setting, how.Aim, how.Trials = e.own.Name(found.Setting), found.Setting, Rounded(target), found.Trials
+	how.Setting, how.setting, how.Aim, how.Trials = e.own.Name(found.Setting), found.Setting, Rounded(goal()), found.Trials
 	if found.Distance > 0 {
 		how.Likeness = Rounded(found.Distance)
 	}
-	return found.Data, how, err
+	return found.Data, how, nil
 }
 
 // Of a large picture's first answer only strips are looked at: so many, evenly spread, together one stripsShare-th of its rows.

@@ -2,7 +2,6 @@ package encode
 
 import (
 	"cmp"
-	"errors"
 	"math"
 
 	"echolane/core/codec"
@@ -43,9 +42,8 @@ func (p *Picture) searched(w *codec.Writer, e encoder, guess, slope float64, how
 	}
 	goal := p.aim(w, how.Quality)
 	found, err := likeness.Search(e.Encoder, goal, guess, slope, likeness.Points(float64(how.Quality), cmp.Or(e.own.Near, wholeTolerance)))
-	target, broke := goal()
-	how.Aim = Rounded(target)
-	return found, how, errors.Join(err, broke)
+	how.Aim = Rounded(goal())
+	return found, how, err
 }
 
 // searchedByParts searches on parts of the picture, and then checks the whole, which comes out better: it has no seams.
@@ -62,17 +60,11 @@ func (p *Picture) searchedByParts(part *Picture, w *codec.Writer, e encoder, gue
 		allowance *= math.Exp(likeness.Points(quality, w.Fit.Seams(coarseness(quality))))
 	}
 	goal := part.aim(w, how.Quality)
-	found, err = likeness.Search(on.Encoder, func() (float64, error) {
-		target, err := goal()
-		return allowance * target, err
-	}, guess, slope, likeness.Points(quality, partsTolerance))
+	found, err = likeness.Search(on.Encoder, func() float64 { return allowance * goal() }, guess, slope, likeness.Points(quality, partsTolerance))
 	if err != nil {
 		return found, how, err
 	}
-	target, err := p.target(w, how.Quality)
-	if err != nil {
-		return found, how, err
-	}
+	target := p.target(w, how.Quality)
 	how.Aim = Rounded(target)
 	found, err = likeness.Whole(e.Encoder, found, target, slope, likeness.Points(quality, remakeTolerance))
 	return found, how, err

@@ -276,9 +276,7 @@ func TestLightEncodesAreTriedAround(t *testing.T) {
 }
 
 // asked is a goal that is known.
-func asked(target float64) func() (float64, error) {
-	return func() (float64, error) { return target, nil }
-}
+func asked(target float64) func() float64 { return func() float64 { return target } }
 
 // Parts may mislead: the whole is looked at, and made once more where that is far off.
 func TestAWholeIsMendedWhereItsPartsMisled(t *testing.T) {
@@ -335,10 +333,10 @@ func TestAGlanceIsCorrected(t *testing.T) {
 			t.Errorf("from %v: %d bytes after %v, %v", guess, len(f.Data), f.Trials, err)
 		}
 	}
-	broken := errors.New("no goal")
-	tries := 0
-	if _, err := Glance(anEncoder(&tries, 1), nil, func() (float64, error) { return 0, broken }, 50, -0.06, 0.05, 0.5); !errors.Is(err, broken) {
-		t.Errorf("without a goal: %v", err)
+	broken := errors.New("no encode")
+	failing := Encoder{Most: 100, Step: 1, Try: func(float64) ([]byte, float64, error) { return nil, 0, broken }}
+	if _, err := Glance(failing, nil, asked(0.01), 50, -0.06, 0.05, 0.5); !errors.Is(err, broken) {
+		t.Errorf("without an encode: %v", err)
 	}
 }
 

@@ -1,7 +1,6 @@
 package likeness
 
 import (
-	"errors"
 	"math"
 )
 
@@ -89,11 +88,11 @@ func (r *run) done(f Found) Found {
 // guess is where to begin, slope how much the logarithm of the distance is thought to change with a setting one higher
 // (below zero). It ends where that logarithm is near enough, or after five encodes, light ones counting half: two in the
 // usual case.
-func Search(e Encoder, goal func() (float64, error), guess, slope, enough float64) (Found, error) {
+func Search(e Encoder, goal func() float64, guess, slope, enough float64) (Found, error) {
 	r := &run{e: e}
 	_, err := r.try(guess)
-	target, broke := goal()
-	if err = errors.Join(err, broke); err != nil {
+	target := goal()
+	if err != nil {
 		return Found{}, err
 	}
 	off := func(f Found) float64 { return math.Abs(math.Log((f.Distance + 1e-9) / target)) }
@@ -184,11 +183,11 @@ func Whole(e Encoder, parts Found, target, slope, enough float64) (Found, error)
 // Glance encodes once and looks, how far from a goal that it asks for afterwards; where that isn't near enough it encodes
 // again, by how much the setting is thought to do. What is corrected by more than is sure is looked at again, and corrected
 // once more by what was seen of both. The last encode is written without a look: then the distance of what is found is 0.
-func Glance(e Encoder, write func(setting float64) ([]byte, error), goal func() (float64, error), guess, slope, enough, sure float64) (Found, error) {
+func Glance(e Encoder, write func(setting float64) ([]byte, error), goal func() float64, guess, slope, enough, sure float64) (Found, error) {
 	r := &run{e: e}
 	f, err := r.try(guess)
-	target, broke := goal()
-	if err = errors.Join(err, broke); err != nil {
+	target := goal()
+	if err != nil {
 		return Found{}, err
 	}
 	off := math.Log((f.Distance + 1e-9) / target)

@@ -1,5 +1,6 @@
 package jpeg
 
+// #cgo CFLAGS: -O3
 // #cgo LDFLAGS: -ljpeg
 // #include <stdlib.h>
 // #include "libjpeg.h"
@@ -7,6 +8,7 @@ import "C"
 
 import (
 	"runtime"
+	"sync"
 	"unsafe"
 
 	"echolane/core/codec"
@@ -90,6 +92,31 @@ func EncodePlanes(p *raster.YCbCr, quality int) ([]byte, error) { return encodeP
 
 // EncodePlainly is EncodePlanes with neither: the same pixels, sooner, in more bytes.
 func EncodePlainly(p *raster.YCbCr, quality int) ([]byte, error) { return encodePlanes(p, quality, 1) }
+
+// Shown is what EncodePlanes's file shows of a 4:2:0 picture in Full range, in a quarter of the time that it takes to write and
+// to read one. The caller frees it.
+func Shown(p *raster.YCbCr, quality int) *raster.YCbCr {
+	percent := 200 - 2*quality
+	if quality < 50 {
+		percent = 5000 / max(1, quality)
+	}
+	out := raster.New420(p.W, p.H, raster.Full)
+	var work sync.WaitGroup
+	show := func(table *[64]int, from, to *raster.Plane) {
+		var steps [64]C.uint16_t
+		for k, v := range table {
+			steps[zigzag[k]] = C.uint16_t(min(255, max(1, (v*percent+50)/100)))
+		}
+		C.el_show((*C.uint8_t)(&from.Pix[0]), C.int(from.Stride), (*C.uint8_t)(&to.Pix[0]), C.int(to.Stride), C.int(to.W), C.int(to.H), &steps[0])
+	}
+	work.Go(func() {
+		show(&chrominance, &p.Cb, &out.Cb)
+		show(&chrominance, &p.Cr, &out.Cr)
+	})
+	show(&luminance, &p.Y, &out.Y)
+	work.Wait()
+	return out
+}
 
 func encodePlanes(p *raster.YCbCr, quality int, plain C.int) ([]byte, error) {
 	var out *C.uint8_t

@@ -3,6 +3,7 @@ package jpeg
 import (
 	"bytes"
 	"math"
+	"math/rand/v2"
 	"testing"
 
 	"echolane/core/codec"
@@ -266,5 +267,43 @@ func TestRowsBelowArentDecoded(t *testing.T) {
 	}
 	if _, err := Decode(plain[:len(plain)*3/4], codec.Want{Planes: true}); err == nil {
 		t.Error("three quarters of a file are taken for the whole")
+	}
+}
+
+// What is shown without a file is what libjpeg-turbo's file shows.
+func TestShownIsWhatAFileShows(t *testing.T) {
+	r := rand.New(rand.NewPCG(81, 1))
+	for n := range 120 {
+		w, h := 1+r.IntN(70), 1+r.IntN(50)
+		p := grain(w, h)
+		for _, plane := range []*raster.Plane{&p.Y, &p.Cb, &p.Cr} {
+			for i := range plane.Pix {
+				switch n % 4 {
+				case 1: // as rough as can be
+					plane.Pix[i] = 255 * uint8(r.IntN(2))
+				case 2:
+					plane.Pix[i] = uint8(r.IntN(256))
+				case 3:
+					plane.Pix[i] = uint8(128 + 100*math.Sin(float64(i)/float64(3+n)))
+				}
+			}
+		}
+		quality := 1 + r.IntN(100)
+		data, err := EncodePlainly(p, quality)
+		if err != nil {
+			t.Fatal(err)
+		}
+		file, err := Decode(data, codec.Want{Scale: 8, Planes: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		shown := Shown(p, quality)
+		for i, planes := range [3][2]raster.Plane{{shown.Y, file.YCbCr.Y}, {shown.Cb, file.YCbCr.Cb}, {shown.Cr, file.YCbCr.Cr}} {
+			for y := range planes[0].H {
+				if a, b := planes[0].Row(y), planes[1].Row(y)[:planes[0].W]; !bytes.Equal(a[:planes[0].W], b) {
+					t.Fatalf("%d×%d at quality %d, kind %d, plane %d, row %d: %v, in the file %v", w, h, quality, n%4, i, y, a, b)
+				}
+			}
+		}
 	}
 }

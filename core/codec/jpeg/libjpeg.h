@@ -36,6 +36,8 @@ void el_close(el_decoder *d);
 // Encoding. 4:2:0, progressive, optimised tables. *out is malloc'ed.
 int el_write_planes(const uint8_t *y, int ys, const uint8_t *cb, const uint8_t *cr, int cs,
 	int w, int h, int quality, int plain, uint8_t **out, unsigned long *n, char *message);
+// What a plane of a baseline JPEG shows, written with a quantizer whose 64 steps are in natural order.
+void el_show(const uint8_t *from, int stride, uint8_t *to, int to_stride, int w, int h, const uint16_t *quantizer);
 int el_write_pixels(const uint8_t *rgbx, int stride, int w, int h, int quality, int full,
 	uint8_t **out, unsigned long *n, char *message);
 
