@@ -27,24 +27,28 @@ func luma(q []uint8) uint8 {
 	return uint8((19595*uint32(q[0]) + 38470*uint32(q[1]) + 7471*uint32(q[2]) + 32768) >> 16)
 }
 
+// A limiter takes samples of Full range to Limited range: (v×scale + offset)/255 + low, rounded down.
+type limiter struct{ scale, offset, low uint16 }
+
+var limitLuma, limitColour = limiter{219, 127, 16}, limiter{224, 127 + 128*(255-224), 0}
+
+func (l limiter) rowPlain(from, to []uint8) {
+	for x, v := range from {
+		to[x] = uint8((uint16(v)*l.scale+l.offset)/255 + l.low)
+	}
+}
+
 // ToLimited gives a copy of a Full picture in Limited range.
 func (p *YCbCr) ToLimited() *YCbCr {
 	out := New420(p.W, p.H, Limited)
-	var light, colour [256]uint8
-	for i := range light {
-		light[i] = uint8((i*219+127)/255 + 16)
-		colour[i] = uint8(min(240, max(16, ((i-128)*224+128*255+127)/255)))
-	}
 	for i, planes := range [3][2]Plane{{p.Y, out.Y}, {p.Cb, out.Cb}, {p.Cr, out.Cr}} {
-		table := &colour
+		l := limitColour
 		if i == 0 {
-			table = &light
+			l = limitLuma
 		}
 		for y := range planes[1].H {
 			to := planes[1].Row(y)
-			for x, v := range planes[0].Row(y)[:len(to)] {
-				to[x] = table[v]
-			}
+			l.row(planes[0].Row(y)[:len(to)], to)
 		}
 	}
 	return out

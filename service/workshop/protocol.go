@@ -206,16 +206,27 @@ func (r *fdReader) take() []int {
 	return fds
 }
 
+// mostRoom is how many bytes a worker keeps for sources to be read to.
+const mostRoom = 1 << 20
+
 // sources brings the bytes of an order's inputs together: data holds those that came with it, fds the files of the others.
-// changed says that a file had fewer bytes than it should have.
-func (o *message) sources(data []byte, fds []int) (all [][]byte, changed bool, err error) {
-	for _, in := range o.Inputs {
+// changed says that a file had fewer bytes than it should have. room is where the first is read to where it isn't large: nothing
+// of it is kept from one job to the next, other than of layers and fonts.
+func (o *message) sources(data []byte, fds []int, room *[]byte) (all [][]byte, changed bool, err error) {
+	for i, in := range o.Inputs {
 		var b []byte
 		if in.InFile {
 			if len(fds) == 0 || in.Size < 0 {
 				return nil, false, errors.New("an order's file didn't come")
 			}
-			b = make([]byte, in.Size)
+			if i == 0 && in.Size <= mostRoom {
+				if int64(cap(*room)) < in.Size {
+					*room = make([]byte, in.Size)
+				}
+				b = (*room)[:in.Size]
+			} else {
+				b = make([]byte, in.Size)
+			}
 			for at := 0; at < len(b); {
 				n, err := unix.Pread(fds[0], b[at:], in.From+int64(at))
 				if err == unix.EINTR {

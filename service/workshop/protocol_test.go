@@ -129,7 +129,8 @@ func FuzzWhatAWorkerIsTold(f *testing.F) {
 		if err != nil {
 			return
 		}
-		if all, _, err := o.sources(body, nil); err == nil && len(all) != len(o.Inputs) {
+		var room []byte
+		if all, _, err := o.sources(body, nil, &room); err == nil && len(all) != len(o.Inputs) {
 			t.Errorf("%d sources of %d", len(all), len(o.Inputs))
 		}
 	})

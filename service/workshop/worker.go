@@ -38,6 +38,7 @@ func Work() error {
 	if err := send(out, hello{Measures: measures}, nil); err != nil {
 		return err
 	}
+	var room []byte
 	rest := rester{forget: func() { findings.Forget(); fonts.Forget() }}
 	for {
 		var o message
@@ -50,7 +51,7 @@ func Work() error {
 		}
 		fds := files.take()
 		rest.work()
-		sources, changed, err := o.sources(data, fds)
+		sources, changed, err := o.sources(data, fds, &room)
 		for _, fd := range fds {
 			unix.Close(fd)
 		}
