@@ -94,7 +94,7 @@ func tell(conn *net.UnixConn, o message, contents []*source.Content) error {
 		}
 		length += c.Size()
 	}
-	head, err := json.Marshal(o)
+	head, err := sparse(o)
 	if err != nil {
 		return err
 	}
@@ -126,7 +126,7 @@ func tell(conn *net.UnixConn, o message, contents []*source.Content) error {
 
 // send sends what a worker has to say, with a variant's bytes.
 func send(w *bufio.Writer, what any, data []byte) error {
-	head, err := json.Marshal(what)
+	head, err := sparse(what)
 	if err != nil {
 		return err
 	}
