@@ -127,19 +127,29 @@ func ofPlanes(p *raster.YCbCr, shown bool) *Picture {
 		}
 		return out
 	}
-	var beside sync.WaitGroup
-	beside.Go(func() { v.blue, v.red = halved(p.Cb), halved(p.Cr) })
-	v.light[0] = looked(p.Y, p.W, p.H, light)
-	beside.Wait()
-	beside.Go(func() { v.clip(light, p, 0, ch/2) })
-	v.clip(light, p, ch/2, ch)
-	beside.Wait()
+	large := p.W*p.H >= largeArea
+	both(large, func() { v.blue, v.red = halved(p.Cb), halved(p.Cr) }, func() { v.light[0] = looked(p.Y, p.W, p.H, light) })
+	both(large, func() { v.clip(light, p, 0, ch/2) }, func() { v.clip(light, p, ch/2, ch) })
 	if shown && p.ChromaX == 0.5 && p.ChromaY == 0.5 {
-		beside.Go(v.blue.spread)
-		v.red.spread()
-		beside.Wait()
+		both(large, v.blue.spread, v.red.spread)
 	}
 	return finished(p.W, p.H, v)
+}
+
+// largeArea is from how many pixels on a picture is looked at by two goroutines: below it takes longer to wake another than it saves.
+const largeArea = 1_000_000
+
+// both does two things: at the same time where that is worth it.
+func both(worth bool, a, b func()) {
+	if !worth {
+		a()
+		b()
+		return
+	}
+	var beside sync.WaitGroup
+	beside.Go(a)
+	b()
+	beside.Wait()
 }
 
 // spread makes each sample of colour the mean of the four pixels that show it, where colour is enlarged by a triangle:
@@ -341,14 +351,11 @@ func between(a, b *view) float64 {
 	if a.same(b) { // which the sums below miss by what they round
 		return 0
 	}
-	var beside sync.WaitGroup
-	var blue, red, half, eighth seen
-	beside.Go(func() {
+	var blue, red, half, eighth, whole seen
+	both(len(a.light[0].v) >= largeArea, func() {
 		blue, red = look(a.blue, b.blue), look(a.red, b.red)
 		half, eighth = look(a.light[1], b.light[1]), look(a.light[3], b.light[3])
-	})
-	whole := look(a.light[0], b.light[0])
-	beside.Wait()
+	}, func() { whole = look(a.light[0], b.light[0]) })
 	d := weightOfError*whole.masked + weightOfHalf*half.structure + weightOfEighth*eighth.structure + weightOfHalfError*half.err + weightOfColour*(blue.err+red.err)/2
 	return d / (1 + d)
 }

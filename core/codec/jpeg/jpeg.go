@@ -93,6 +93,9 @@ func EncodePlanes(p *raster.YCbCr, quality int) ([]byte, error) { return encodeP
 // EncodePlainly is EncodePlanes with neither: the same pixels, sooner, in more bytes.
 func EncodePlainly(p *raster.YCbCr, quality int) ([]byte, error) { return encodePlanes(p, quality, 1) }
 
+// largeArea is from how many pixels on two goroutines work out what is shown: below it takes longer to wake another than it saves.
+const largeArea = 1_000_000
+
 // Shown is what EncodePlanes's file shows of a 4:2:0 picture in Full range, in a quarter of the time that it takes to write and
 // to read one. The caller frees it.
 func Shown(p *raster.YCbCr, quality int) *raster.YCbCr {
@@ -109,10 +112,15 @@ func Shown(p *raster.YCbCr, quality int) *raster.YCbCr {
 		}
 		C.el_show((*C.uint8_t)(&from.Pix[0]), C.int(from.Stride), (*C.uint8_t)(&to.Pix[0]), C.int(to.Stride), C.int(to.W), C.int(to.H), &steps[0])
 	}
-	work.Go(func() {
+	colour := func() {
 		show(&chrominance, &p.Cb, &out.Cb)
 		show(&chrominance, &p.Cr, &out.Cr)
-	})
+	}
+	if p.W*p.H >= largeArea {
+		work.Go(colour)
+	} else {
+		colour()
+	}
 	show(&luminance, &p.Y, &out.Y)
 	work.Wait()
 	return out
