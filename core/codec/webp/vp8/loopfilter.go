@@ -6,12 +6,19 @@ import (
 	"echolane/core/raster"
 )
 
+// largeArea is from how many pixels on two goroutines filter: below it takes longer to wake another than it saves.
+const largeArea = 1_000_000
+
 // Shown is what decoders show of the frame that was made last, in Limited range: its reconstruction behind the normal loop
 // filter (RFC 6386, section 15).
 func (p *Plan) Shown() *raster.YCbCr {
 	out := raster.New420(p.w, p.h, raster.Limited)
 	var colour sync.WaitGroup
-	colour.Go(func() { p.filter(1, 2, &out.Cb, &out.Cr) })
+	if p.w*p.h >= largeArea {
+		colour.Go(func() { p.filter(1, 2, &out.Cb, &out.Cr) })
+	} else {
+		p.filter(1, 2, &out.Cb, &out.Cr)
+	}
 	p.filter(0, 0, &out.Y, nil)
 	colour.Wait()
 	return out
