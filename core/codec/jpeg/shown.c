@@ -74,7 +74,7 @@ INLINE void backward(eight v[8], int second) {
 	v[4] = ROUNDED(e3 - a, bits);
 }
 
-#define PICK(a, b, ...) __builtin_shuffle(a, b, (eight){__VA_ARGS__})
+#define PICK(a, b, ...) __builtin_shufflevector(a, b, __VA_ARGS__)
 
 INLINE void transpose(eight v[8]) {
 	eight a[8], b[8];
