@@ -353,9 +353,9 @@ func between(a, b *view) float64 {
 	}
 	var blue, red, half, eighth, whole seen
 	both(len(a.light[0].v) >= largeArea, func() {
-		blue, red = look(a.blue, b.blue), look(a.red, b.red)
-		half, eighth = look(a.light[1], b.light[1]), look(a.light[3], b.light[3])
-	}, func() { whole = look(a.light[0], b.light[0]) })
+		blue, red = look(a.blue, b.blue, wanted{err: true}), look(a.red, b.red, wanted{err: true})
+		half, eighth = look(a.light[1], b.light[1], wanted{structure: true, err: true}), look(a.light[3], b.light[3], wanted{structure: true})
+	}, func() { whole = look(a.light[0], b.light[0], wanted{masked: true}) })
 	d := weightOfError*whole.masked + weightOfHalf*half.structure + weightOfEighth*eighth.structure + weightOfHalfError*half.err + weightOfColour*(blue.err+red.err)/2
 	return d / (1 + d)
 }

@@ -454,6 +454,10 @@ func TestViewsAreTheSameWithoutVectors(t *testing.T) {
 		droppedPlain(&g, &steps, &inverse, 0.4, &offPlain, &leftPlain)
 		same(t, "off", off[:], offPlain[:])
 		same(t, "left", left[:], leftPlain[:])
+		block, columns := [64]float32(some(64)), [64]float32{}
+		transformedPlain(&block, &basis, &across, &columns)
+		rows := cosines(&block)
+		same(t, "cosines", rows[:], columns[:])
 	}
 }
 

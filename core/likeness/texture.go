@@ -98,7 +98,23 @@ var basis = func() (b [8][8]float32) {
 	return b
 }()
 
+// across is basis as what multiplies rows: place, frequency.
+var across = func() (t [8][8]float32) {
+	for u := range 8 {
+		for x := range 8 {
+			t[x][u] = basis[u][x]
+		}
+	}
+	return t
+}()
+
+// cosines is the transform of a block: of its rows, then of its columns.
 func cosines(block *[64]float32) (out [64]float32) {
+	transformed(block, &basis, &across, &out)
+	return out
+}
+
+func transformedPlain(block *[64]float32, basis, _ *[8][8]float32, out *[64]float32) {
 	var rows [64]float32
 	for y := range 8 {
 		v := block[8*y : 8*y+8 : 8*y+8]
@@ -113,7 +129,6 @@ func cosines(block *[64]float32) (out [64]float32) {
 			out[w*8+u] = b[0]*rows[u] + b[1]*rows[8+u] + b[2]*rows[16+u] + b[3]*rows[24+u] + b[4]*rows[32+u] + b[5]*rows[40+u] + b[6]*rows[48+u] + b[7]*rows[56+u]
 		}
 	}
-	return out
 }
 
 // lost is how much structure the blocks lose where their coefficients are rounded to multiples of steps; what is

@@ -35,6 +35,19 @@ func dropped(g *group, steps, inverse *[64]float32, up float32, off, left *[8]fl
 	}
 }
 
+// transformedAVX2 is transformedPlain; across is basis with its indices the other way round.
+//
+//go:noescape
+func transformedAVX2(block *[64]float32, basis, across *[8][8]float32, out *[64]float32)
+
+func transformed(block *[64]float32, basis, across *[8][8]float32, out *[64]float32) {
+	if hasVectors {
+		transformedAVX2(block, basis, across, out)
+	} else {
+		transformedPlain(block, basis, across, out)
+	}
+}
+
 func halvedRow(a, b, to []float32) {
 	done := 0
 	if n := len(to) / 8; hasVectors && n > 0 {

@@ -209,3 +209,71 @@ frequency:
 	VMOVUPS Y1, (R11)
 	VZEROUPPER
 	RET
+
+// Y9 is the sum of eight rows, Y0 to Y7, each times one of eight numbers, in their order.
+#define SUM(numbers) \
+	VBROADCASTSS (numbers), Y8 \
+	VMULPS Y0, Y8, Y9 \
+	VBROADCASTSS 4(numbers), Y8 \
+	VMULPS Y1, Y8, Y8 \
+	VADDPS Y8, Y9, Y9 \
+	VBROADCASTSS 8(numbers), Y8 \
+	VMULPS Y2, Y8, Y8 \
+	VADDPS Y8, Y9, Y9 \
+	VBROADCASTSS 12(numbers), Y8 \
+	VMULPS Y3, Y8, Y8 \
+	VADDPS Y8, Y9, Y9 \
+	VBROADCASTSS 16(numbers), Y8 \
+	VMULPS Y4, Y8, Y8 \
+	VADDPS Y8, Y9, Y9 \
+	VBROADCASTSS 20(numbers), Y8 \
+	VMULPS Y5, Y8, Y8 \
+	VADDPS Y8, Y9, Y9 \
+	VBROADCASTSS 24(numbers), Y8 \
+	VMULPS Y6, Y8, Y8 \
+	VADDPS Y8, Y9, Y9 \
+	VBROADCASTSS 28(numbers), Y8 \
+	VMULPS Y7, Y8, Y8 \
+	VADDPS Y8, Y9, Y9
+
+#define ROWS(at) \
+	VMOVUPS (at), Y0 \
+	VMOVUPS 32(at), Y1 \
+	VMOVUPS 64(at), Y2 \
+	VMOVUPS 96(at), Y3 \
+	VMOVUPS 128(at), Y4 \
+	VMOVUPS 160(at), Y5 \
+	VMOVUPS 192(at), Y6 \
+	VMOVUPS 224(at), Y7
+
+// func transformedAVX2(block *[64]float32, basis, across *[8][8]float32, out *[64]float32)
+TEXT ·transformedAVX2(SB), NOSPLIT, $256-32
+	MOVQ block+0(FP), SI
+	MOVQ basis+8(FP), R8
+	MOVQ across+16(FP), R9
+	MOVQ out+24(FP), DI
+	LEAQ rows-256(SP), R10
+	MOVQ R10, R11
+	ROWS(R9)
+	MOVQ $8, CX
+
+across:
+	SUM(SI)
+	VMOVUPS Y9, (R11)
+	ADDQ $32, SI
+	ADDQ $32, R11
+	DECQ CX
+	JNZ across
+
+	ROWS(R10)
+	MOVQ $8, CX
+
+down:
+	SUM(R8)
+	VMOVUPS Y9, (DI)
+	ADDQ $32, R8
+	ADDQ $32, DI
+	DECQ CX
+	JNZ down
+	VZEROUPPER
+	RET

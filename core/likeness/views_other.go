@@ -6,6 +6,10 @@ func dropped(g *group, steps, inverse *[64]float32, up float32, off, left *[8]fl
 	droppedPlain(g, steps, inverse, up, off, left)
 }
 
+func transformed(block *[64]float32, basis, across *[8][8]float32, out *[64]float32) {
+	transformedPlain(block, basis, across, out)
+}
+
 func halvedRow(a, b, to []float32) { halvedRowPlain(a, b, to) }
 
 func smoothed(a, b, c, to []float32) { smoothedPlain(a, b, c, to) }

@@ -176,19 +176,29 @@ func newGrid(w, h int) grid {
 	return grid{w: w, h: h, lost: borrowed(w * h), err: borrowed(w * h), masked: borrowed(w * h)}
 }
 
-// seen is what two planes' windows say together.
+// seen is what two planes' windows say together, where it was wanted.
 type seen struct {
 	structure, masked float64 // means
 	err               float64 // the 2-norm of the windows' errors
 }
 
-func look(a, b plane) seen {
+// wanted is what look is to say: each sum takes its time.
+type wanted struct{ structure, masked, err bool }
+
+func look(a, b plane, want wanted) (s seen) {
 	g := distances(a, b)
 	defer g.free()
-	s := seen{structure: math.Max(0, mean(g.lost)), masked: mean(g.masked)}
-	for _, e := range g.err {
-		s.err += float64(e) * float64(e)
+	if want.structure {
+		s.structure = math.Max(0, mean(g.lost))
 	}
-	s.err = math.Sqrt(s.err / float64(len(g.err)))
+	if want.masked {
+		s.masked = mean(g.masked)
+	}
+	if want.err {
+		for _, e := range g.err {
+			s.err += float64(e) * float64(e)
+		}
+		s.err = math.Sqrt(s.err / float64(len(g.err)))
+	}
 	return s
 }
