@@ -11,7 +11,6 @@ import (
 	"net/http"
 	"os"
 	"runtime"
-	"slices"
 	"strings"
 	"sync"
 	"sync/atomic"
@@ -263,7 +262,7 @@ func workers(r *report) error {
 		time.Sleep(500 * time.Millisecond) // the others start
 		rest := int64(0)
 		for _, pid := range testbed.WorkersOf(os.Getpid()) {
-			rest = max(rest, privateOf(pid))
+			rest = max(rest, testbed.PrivateMemory(pid))
 		}
 		r.atMost("a resting worker's own memory, beside what all share of the program", float64(rest)/1e6, "MB", 25)
 		var b bytes.Buffer
@@ -295,20 +294,6 @@ func workers(r *report) error {
 		r.atMost("a job's overhead through the socket", float64(at(through, .5)-at(alone, .5))/1e6, "ms", 0.5)
 		return nil
 	})
-}
-
-// privateOf is how many bytes of memory a process has that no other shares.
-func privateOf(pid int) (n int64) {
-	text, _ := os.ReadFile(fmt.Sprintf("/proc/%d/smaps_rollup", pid))
-	for line := range strings.Lines(string(text)) {
-		name, value, _ := strings.Cut(line, ":")
-		if slices.Contains([]string{"Private_Clean", "Private_Dirty"}, name) {
-			var kb int64
-			fmt.Sscan(value, &kb)
-			n += kb << 10
-		}
-	}
-	return n
 }
 
 func jobOf(query string) (render.Job, error) {

@@ -206,6 +206,31 @@ func TestAKilledWorkerCostsNobodyAnything(t *testing.T) {
 	}
 }
 
+// What a large picture took is given back, even if its source was small.
+func TestAWorkerRestsOnLittle(t *testing.T) {
+	w := workshop(t, Options{Workers: 1})
+	pid := idle(t, w.renders, 1)[0]
+	const most = 25 << 20
+	for _, query := range []string{"width=900&format=webp", "width=2500&format=webp"} {
+		if _, err := render1(w, context.Background(), blank(t, 3000, 2500), job(t, query)); err != nil {
+			t.Fatal(err)
+		}
+	}
+	idle(t, w.renders, 1)
+	switch took := testbed.PrivateMemory(pid); {
+	case took == 0:
+		t.Skip("only root may look at a worker's memory")
+	case took < most:
+		t.Fatalf("the renders took %d bytes: too few to show anything", took)
+	}
+	testbed.Eventually(t, "it rests", func() error {
+		if n := testbed.PrivateMemory(pid); n == 0 || n > most {
+			return fmt.Errorf("it has %d bytes", n)
+		}
+		return nil
+	})
+}
+
 // forkServer is the process of the one that a workshop has now, 0: none.
 func forkServer(w *Workshop) int {
 	w.starter.mu.Lock()
