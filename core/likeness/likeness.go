@@ -127,7 +127,7 @@ func ofPlanes(p *raster.YCbCr, shown bool) *Picture {
 		}
 		return out
 	}
-	large := p.W*p.H >= largeArea
+	large := p.W*p.H >= raster.LargeArea
 	both(large, func() { v.blue, v.red = halved(p.Cb), halved(p.Cr) }, func() { v.light[0] = looked(p.Y, p.W, p.H, light) })
 	both(large, func() { v.clip(light, p, 0, ch/2) }, func() { v.clip(light, p, ch/2, ch) })
 	if shown && p.ChromaX == 0.5 && p.ChromaY == 0.5 {
@@ -135,9 +135,6 @@ func ofPlanes(p *raster.YCbCr, shown bool) *Picture {
 	}
 	return finished(p.W, p.H, v)
 }
-
-// largeArea is from how many pixels on a picture is looked at by two goroutines: below it takes longer to wake another than it saves.
-const largeArea = 1_000_000
 
 // both does two things: at the same time where that is worth it.
 func both(worth bool, a, b func()) {
@@ -352,7 +349,7 @@ func between(a, b *view) float64 {
 		return 0
 	}
 	var blue, red, half, eighth, whole seen
-	both(len(a.light[0].v) >= largeArea, func() {
+	both(len(a.light[0].v) >= raster.LargeArea, func() {
 		blue, red = look(a.blue, b.blue, wanted{err: true}), look(a.red, b.red, wanted{err: true})
 		half, eighth = look(a.light[1], b.light[1], wanted{structure: true, err: true}), look(a.light[3], b.light[3], wanted{structure: true})
 	}, func() { whole = look(a.light[0], b.light[0], wanted{masked: true}) })

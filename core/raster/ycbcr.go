@@ -27,6 +27,10 @@ func luma(q []uint8) uint8 {
 	return uint8((19595*uint32(q[0]) + 38470*uint32(q[1]) + 7471*uint32(q[2]) + 32768) >> 16)
 }
 
+// LargeArea is from how many pixels on it is worth it that two goroutines look at a picture's planes: below it takes longer to wake
+// another than it saves.
+const LargeArea = 1_000_000
+
 // A limiter takes samples of Full range to Limited range: (v×scale + offset)/255 + low, rounded down.
 type limiter struct{ scale, offset, low uint16 }
 

@@ -93,9 +93,6 @@ func EncodePlanes(p *raster.YCbCr, quality int) ([]byte, error) { return encodeP
 // EncodePlainly is EncodePlanes with neither: the same pixels, sooner, in more bytes.
 func EncodePlainly(p *raster.YCbCr, quality int) ([]byte, error) { return encodePlanes(p, quality, 1) }
 
-// largeArea is from how many pixels on two goroutines work out what is shown: below it takes longer to wake another than it saves.
-const largeArea = 1_000_000
-
 // Shown is what EncodePlanes's file shows of a 4:2:0 picture in Full range, in a quarter of the time that it takes to write and
 // to read one. The caller frees it.
 func Shown(p *raster.YCbCr, quality int) *raster.YCbCr {
@@ -116,7 +113,7 @@ func Shown(p *raster.YCbCr, quality int) *raster.YCbCr {
 		show(&chrominance, &p.Cb, &out.Cb)
 		show(&chrominance, &p.Cr, &out.Cr)
 	}
-	if p.W*p.H >= largeArea {
+	if p.W*p.H >= raster.LargeArea {
 		work.Go(colour)
 	} else {
 		colour()

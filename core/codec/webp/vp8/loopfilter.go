@@ -6,15 +6,12 @@ import (
 	"echolane/core/raster"
 )
 
-// largeArea is from how many pixels on two goroutines filter: below it takes longer to wake another than it saves.
-const largeArea = 1_000_000
-
 // Shown is what decoders show of the frame that was made last, in Limited range: its reconstruction behind the normal loop
 // filter (RFC 6386, section 15).
 func (p *Plan) Shown() *raster.YCbCr {
 	out := raster.New420(p.w, p.h, raster.Limited)
 	var colour sync.WaitGroup
-	if p.w*p.h >= largeArea {
+	if p.w*p.h >= raster.LargeArea {
 		colour.Go(func() { p.filter(1, 2, &out.Cb, &out.Cr) })
 	} else {
 		p.filter(1, 2, &out.Cb, &out.Cr)
