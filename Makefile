@@ -95,7 +95,7 @@ screenshots: build ## take docs/screenshots anew
 	@scripts/need $(SHOT_PACKAGES)
 	@scripts/screenshots
 
-build: ## build the console and bin/echolane
+build: ## build the console, bin/echolane and its workers' program
 	@scripts/need $(BUILD_PACKAGES)
 	@$(MAKE) --no-print-directory console binary
 
@@ -130,8 +130,11 @@ container-check: build var/tools/nfpm ## build the container, and have it serve
 var/tools/promtool:
 	@scripts/promtool
 
+# The service knows its render workers' program by its sum. That is built without the commit's name, so that it is the same file
+# as long as its code is.
 binary:
-	go build -buildvcs=auto -trimpath -ldflags "-s -w" -o bin/echolane ./cmd/echolane
+	go build -buildvcs=false -trimpath -ldflags "-s -w" -o bin/echolane-worker ./cmd/echolane-worker
+	go build -buildvcs=auto -trimpath -ldflags "-s -w -X echolane/service/workshop.workerSum=$$(sha256sum <bin/echolane-worker | cut -c1-64)" -o bin/echolane ./cmd/echolane
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	cd console && npm ci --no-fund --no-audit

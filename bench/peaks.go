@@ -57,7 +57,7 @@ func peaks(r *report) error {
 
 // peakOf is the most that a fresh worker took for a variant of a file, in bytes.
 func peakOf(bed *testbed.Bed, file string, size int64) (most float64, err error) {
-	w, err := workshop.New(workshop.Options{Workers: 1, Program: bed.Binary, Log: slog.New(slog.DiscardHandler)})
+	w, err := workshop.New(workshop.Options{Workers: 1, Program: bed.Worker, Log: slog.New(slog.DiscardHandler)})
 	if err != nil {
 		return 0, err
 	}

@@ -234,7 +234,7 @@ func workers(r *report) error {
 	return onTestBed(func(bed *testbed.Bed, _ testing.TB) error {
 		var mu sync.Mutex
 		var starts, each []time.Duration
-		o := workshop.Options{Workers: 4, Program: bed.Binary, Log: slog.New(slog.DiscardHandler), Started: func(d time.Duration) {
+		o := workshop.Options{Workers: 4, Program: bed.Worker, Log: slog.New(slog.DiscardHandler), Started: func(d time.Duration) {
 			mu.Lock()
 			defer mu.Unlock()
 			each = append(each, d)

@@ -208,6 +208,9 @@ func (d *doctor) workers() {
 		return
 	}
 	defer w.Close()
+	if w.NotOwn != nil {
+		d.found("render workers", "lacking", "they run the service's program, and so start more slowly: "+w.NotOwn.Error(), "put the "+workshop.WorkerName+" that was built with this program beside it, or install the package anew")
+	}
 	var held []string
 	for _, m := range w.Measures {
 		if m.InForce {

@@ -2,6 +2,7 @@ package main
 
 import (
 	"encoding/json"
+	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -89,6 +90,47 @@ func TestDoctorFindsWhatIsWrong(t *testing.T) {
 		if !ok {
 			t.Errorf("%+v: %+v", c.about, d.findings)
 		}
+	}
+}
+
+// Workers run the program that was built for them, and the service's where that is missing.
+func TestTheWorkersProgramMayBeMissing(t *testing.T) {
+	t.Parallel()
+	alone := filepath.Join(t.TempDir(), "echolane")
+	data, err := os.ReadFile(bed.Binary)
+	if err == nil {
+		err = os.WriteFile(alone, data, 0o755)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, c := range []struct{ service, worker, state string }{{bed.Binary, bed.Worker, ""}, {alone, alone, "lacking"}} {
+		found, err := exec.Command(c.service, "doctor", "--json").Output()
+		var list []finding
+		if err != nil || json.Unmarshal(found, &list) != nil {
+			t.Fatalf("%v\n%s", err, found)
+		}
+		state := ""
+		for _, f := range list {
+			if f.Check == "render workers" {
+				state = f.State
+			}
+		}
+		if state != c.state {
+			t.Errorf("doctor of %s finds the workers' program %q, want %q\n%s", c.service, state, c.state, found)
+		}
+		of := *bed
+		of.Binary = c.service
+		s := of.Serve(t)
+		for _, pid := range testbed.WorkersOf(s.Cmd.Process.Pid) {
+			if program, err := os.Readlink(fmt.Sprintf("/proc/%d/exe", pid)); err == nil && program != c.worker {
+				t.Errorf("a worker of %s is %s", c.service, program)
+			}
+		}
+		if said := strings.Contains(s.Said(), "render workers run the service's program"); said != (c.state != "") {
+			t.Errorf("%s said: %s", c.service, s.Said())
+		}
+		s.Stop()
 	}
 }
 

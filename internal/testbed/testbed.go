@@ -9,7 +9,6 @@ import (
 	"encoding/hex"
 	"encoding/json"
 	"errors"
-	"fmt"
 	"io"
 	"net/http"
 	"os"
@@ -31,6 +30,7 @@ import (
 type Bed struct {
 	Dir      string // removed at the end
 	Binary   string
+	Worker   string // the program of its render workers
 	Pictures string // the demo's catalogue, for reading alone
 	Postgres *localpg.Server
 	Effort   string // of the sites that Kestrel makes; "": a new site's
@@ -42,14 +42,14 @@ func New() (*Bed, error) {
 	if err != nil {
 		return nil, err
 	}
-	b := &Bed{Dir: dir, Binary: filepath.Join(dir, "echolane")}
+	b := &Bed{Dir: dir, Binary: filepath.Join(dir, "echolane"), Worker: filepath.Join(dir, workerName)}
 	if err := os.Chmod(dir, 0o755); err != nil {
 		b.Close()
 		return nil, err
 	}
-	if out, err := exec.Command("go", "build", "-o", b.Binary, "echolane/cmd/echolane").CombinedOutput(); err != nil {
+	if err := build(b.Binary, b.Worker); err != nil {
 		b.Close()
-		return nil, fmt.Errorf("build echolane: %w\n%s", err, out)
+		return nil, err
 	}
 	if b.Pictures, err = pictures.Shared(); err != nil {
 		b.Close()

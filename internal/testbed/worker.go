@@ -1,12 +1,39 @@
 package testbed
 
 import (
+	"crypto/sha256"
 	"fmt"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"strings"
 )
+
+// workerName is the file name of the workers' program.
+const workerName = "echolane-worker"
+
+// build builds the service's program, and its workers' that it knows by its sum, as the Makefile does.
+func build(service, worker string) error {
+	if err := buildWorker(worker); err != nil {
+		return err
+	}
+	data, err := os.ReadFile(worker)
+	if err != nil {
+		return err
+	}
+	sum := fmt.Sprintf("-X echolane/service/workshop.workerSum=%x", sha256.Sum256(data))
+	if out, err := exec.Command("go", "build", "-ldflags", sum, "-o", service, "echolane/cmd/echolane").CombinedOutput(); err != nil {
+		return fmt.Errorf("build echolane: %w\n%s", err, out)
+	}
+	return nil
+}
+
+func buildWorker(file string) error {
+	if out, err := exec.Command("go", "build", "-o", file, "echolane/cmd/echolane-worker").CombinedOutput(); err != nil {
+		return fmt.Errorf("build a render worker: %w\n%s", err, out)
+	}
+	return nil
+}
 
 // RenderWorker builds a render worker, in a folder that remove takes away. A test binary could be its own, but under the
 // race detector it would decode and encode ten times as slowly.
@@ -15,14 +42,14 @@ func RenderWorker() (program string, remove func(), err error) {
 	if err != nil {
 		return "", nil, err
 	}
-	file := filepath.Join(dir, "renderworker")
-	out, err := exec.Command("go", "build", "-o", file, "echolane/internal/renderworker").CombinedOutput()
+	file := filepath.Join(dir, workerName)
+	err = buildWorker(file)
 	if err == nil {
 		err = os.Chmod(dir, 0o755)
 	}
 	if err != nil {
 		os.RemoveAll(dir)
-		return "", nil, fmt.Errorf("build a render worker: %w\n%s", err, out)
+		return "", nil, err
 	}
 	return file, func() { os.RemoveAll(dir) }, nil
 }

@@ -61,16 +61,9 @@ type starter struct {
 	renewed  chan struct{} // closed by the next renew
 }
 
-// newStarter opens the program that is the worker: "" is this one. It finds the best way to start it that the machine lets it
-// take. Its first worker tells what is in force.
-func newStarter(program string, memory int64, started func(time.Duration)) (*starter, *worker, []confine.Measure, error) {
-	if program == "" {
-		program = "/proc/self/exe"
-	}
-	file, err := os.Open(program)
-	if err != nil {
-		return nil, nil, nil, fmt.Errorf("start a render worker: %w", err)
-	}
+// newStarter finds the best way to start a program as a worker that the machine lets it take. Its first worker tells what is in
+// force. The file is closed with the starter.
+func newStarter(file *os.File, memory int64, started func(time.Duration)) (*starter, *worker, []confine.Measure, error) {
 	s := &starter{program: file, memory: memory, todo: make(chan func()), started: started, renewed: make(chan struct{})}
 	backed := make(chan error)
 	go func() {

@@ -34,7 +34,7 @@ type Options struct {
 	Wait        time.Duration // the longest that a job waits for one; 0: 3 s
 	MemoryBytes int64         // address space a worker may use beyond its start; 0: 2 GiB
 	AllMemory   int64         // bytes that renders may take together, by what they are thought to take; 0: half of the machine's
-	Program     string        // the worker's executable file; "": this program's own. Its main calls Work when IsWorker
+	Program     string        // the worker's executable file; "": the one built with this program, or this one. Its main calls Work when IsWorker
 	Log         *slog.Logger
 
 	// Waited is told how long each render has waited for its worker, without those that were turned away; nil: nobody is. It doesn't block.
@@ -63,6 +63,12 @@ type Workshop struct {
 	closing sync.Once
 	closed  chan struct{}
 	starts  sync.WaitGroup
+
+	// Program is the file name of the workers' program.
+	Program string
+
+	// NotOwn says why workers don't run the program of their own that was built with the service; nil: they do, or none was.
+	NotOwn error
 
 	// Measures are what confines the workers; they don't change.
 	Measures []confine.Measure
@@ -99,9 +105,12 @@ func New(o Options) (*Workshop, error) {
 		o.AllMemory = MachineMemory() / 2
 	}
 	w := &Workshop{o: o, running: map[*worker]bool{}, spare: make(chan *worker), closed: make(chan struct{})}
+	file, err := w.openProgram()
+	if err != nil {
+		return nil, fmt.Errorf("open the render workers' program: %w", err)
+	}
 	var first *worker
-	var err error
-	if w.starter, first, w.Measures, err = newStarter(o.Program, o.MemoryBytes, o.Started); err != nil {
+	if w.starter, first, w.Measures, err = newStarter(file, o.MemoryBytes, o.Started); err != nil {
 		return nil, err
 	}
 	var missing []string
@@ -132,6 +141,24 @@ func New(o Options) (*Workshop, error) {
 		}
 	})
 	return w, nil
+}
+
+// openProgram opens the workers' program, and says so where it isn't the one that was built for it.
+func (w *Workshop) openProgram() (file *os.File, err error) {
+	if w.o.Program != "" {
+		file, err = os.Open(w.o.Program)
+	} else {
+		service, _ := os.Executable()
+		file, w.NotOwn, err = openProgram(service, workerSum)
+	}
+	if err != nil {
+		return nil, err
+	}
+	w.Program = file.Name()
+	if w.NotOwn != nil {
+		w.o.Log.Warn("render workers run the service's program, not their own: they start more slowly", "error", w.NotOwn)
+	}
+	return file, nil
 }
 
 // keepSpare has a worker ready before it is needed.
