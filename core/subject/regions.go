@@ -11,50 +11,29 @@ import (
 // regions are a picture's superpixels.
 type regions struct{ *superpixel.Regions }
 
-// ways are the lengths of the shortest ways from a region to those that are nearer than most: what differs between neighbours, less
-// what is nothing. waiting is false for each region, before and after.
-func (r regions) ways(from int, nothing, most float32, far []float32, waiting []bool, queue []int32) []int32 {
-	for i := range far {
-		far[i] = math.MaxFloat32
-	}
-	far[from] = 0
-	queue = append(queue[:0], int32(from))
-	for k := 0; k < len(queue); k++ { // a queue in order of arrival is enough for so few
-		i := queue[k]
-		waiting[i] = false
-		for _, l := range r.Beside[i] {
-			if d := far[i] + max(0, l.Apart-nothing); d < far[l.To] && d < most {
-				far[l.To] = d
-				if !waiting[l.To] {
-					waiting[l.To] = true
-					queue = append(queue, l.To)
-				}
-			}
-		}
-	}
-	return queue
-}
-
 // standing says of each region how much it stands out, 0–1: what differs from regions that belong to the ground, where ground is
 // what runs along the picture's border for its area (Zhu et al. 2014, sections 3 and 4). weight is how much each counts.
 func (r regions) standing(weight []float32) []float32 {
 	n := len(r.Colour)
 	nothing := r.usual()
-	far, waiting := make([]float32, n), make([]bool, n)
-	var queue []int32
-	behind := make([]float32, n)
 	const like = 0.08 // how far a way is that still leads to the same thing
-	for i := range n {
-		queue = r.ways(i, nothing, 4*like, far, waiting, queue)
-		var area, edge float64
-		for j, d := range far {
+	far := r.Ways(nothing)
+	area, edge := make([]float64, n), make([]float64, n)
+	for j := range n {
+		for i, d := range far[j*n:][:n] {
 			if d < 4*like {
-				w := math.Exp(-float64(d*d) / (2 * like * like))
-				area += w * float64(r.Area[j])
-				edge += w * float64(r.Edge[j])
+				w := 1.0
+				if d > 0 {
+					w = math.Exp(-float64(d*d) / (2 * like * like))
+				}
+				area[i] += w * float64(r.Area[j])
+				edge[i] += w * float64(r.Edge[j])
 			}
 		}
-		touch := edge / math.Sqrt(area)
+	}
+	behind := make([]float32, n)
+	for i := range n {
+		touch := edge[i] / math.Sqrt(area[i])
 		behind[i] = float32(1 - math.Exp(-touch*touch/2))
 	}
 	out := make([]float32, n)

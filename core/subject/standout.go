@@ -3,6 +3,7 @@ package subject
 import (
 	"math"
 	"slices"
+	"sync"
 
 	"echolane/core/raster"
 	"echolane/core/superpixel"
@@ -218,18 +219,19 @@ func (p plane) box(r int) plane {
 	if r < 1 {
 		return p
 	}
-	q, out := newPlane(p.w, p.h), newPlane(p.w, p.h)
+	q, out := rooms.Get().(*plane), newPlane(p.w, p.h)
+	defer rooms.Put(q)
+	if q.w, q.h = p.w, p.h; cap(q.v) < p.w*p.h {
+		q.v = make([]float32, p.w*p.h)
+	}
+	q.v = q.v[:p.w*p.h]
 	k := 1 / float32(2*r+1)
-	for y := range p.h {
-		src, dst := p.v[y*p.w:][:p.w], q.v[y*p.w:][:p.w]
-		var sum float32
-		for i := -r; i <= r; i++ {
-			sum += src[min(max(i, 0), p.w-1)]
-		}
-		for x := range dst {
-			dst[x] = sum * k
-			sum += src[min(x+r+1, p.w-1)] - src[max(x-r, 0)]
-		}
+	y := 0
+	for ; y+4 <= p.h; y += 4 { // four rows beside one another: none waits for its own last sum
+		p.acrossFour(*q, y, r, k)
+	}
+	for ; y < p.h; y++ {
+		p.across(*q, y, r, k)
 	}
 	sums := make([]float32, p.w)
 	row := func(y int) []float32 { return q.v[min(max(y, 0), p.h-1)*p.w:][:p.w] }
@@ -246,6 +248,42 @@ func (p plane) box(r int) plane {
 		}
 	}
 	return out
+}
+
+// rooms are for what lies between the two ways of a box.
+var rooms = sync.Pool{New: func() any { return new(plane) }}
+
+// across puts the averages over 2r+1 places of a row into another map's; k is the inverse of how many they are.
+func (p plane) across(to plane, y, r int, k float32) {
+	src, dst := p.v[y*p.w:][:p.w], to.v[y*p.w:][:p.w]
+	var sum float32
+	for i := -r; i <= r; i++ {
+		sum += src[min(max(i, 0), p.w-1)]
+	}
+	for x := range dst {
+		dst[x] = sum * k
+		sum += src[min(x+r+1, p.w-1)] - src[max(x-r, 0)]
+	}
+}
+
+// acrossFour is across for four rows, the first of which is y.
+func (p plane) acrossFour(to plane, y, r int, k float32) {
+	w := p.w
+	a, b, c, d := p.v[y*w:][:w], p.v[(y+1)*w:][:w], p.v[(y+2)*w:][:w], p.v[(y+3)*w:][:w]
+	ta, tb, tc, td := to.v[y*w:][:w], to.v[(y+1)*w:][:w], to.v[(y+2)*w:][:w], to.v[(y+3)*w:][:w]
+	var sa, sb, sc, sd float32
+	for i := -r; i <= r; i++ {
+		x := min(max(i, 0), w-1)
+		sa, sb, sc, sd = sa+a[x], sb+b[x], sc+c[x], sd+d[x]
+	}
+	for x := range w {
+		ta[x], tb[x], tc[x], td[x] = sa*k, sb*k, sc*k, sd*k
+		in, gone := min(x+r+1, w-1), max(x-r, 0)
+		sa += a[in] - a[gone]
+		sb += b[in] - b[gone]
+		sc += c[in] - c[gone]
+		sd += d[in] - d[gone]
+	}
 }
 
 // nth is what stands at place k once s is sorted, which it then partly is (Hoare 1961).

@@ -10,7 +10,9 @@ package subject
 
 import (
 	"math"
+	"runtime"
 	"slices"
+	"sync"
 
 	"echolane/core/raster"
 	"echolane/core/superpixel"
@@ -172,9 +174,16 @@ func standing(p *raster.RGBA) (m plane, shallow float32) {
 	small := raster.ResampleRGBA(p, raster.Axis{Step: float64(p.W) / float64(w), Len: w}, raster.Axis{Step: float64(p.H) / float64(h), Len: h})
 	defer small.Free()
 	lab := opponent(small)
-	places := combine(lab, w, h)
+	var places plane
+	var beside sync.WaitGroup
+	if runtime.GOMAXPROCS(0) > 1 {
+		beside.Go(func() { places = combine(lab, w, h) })
+	} else {
+		places = combine(lab, w, h)
+	}
 	focus, shallow := inFocus(p)
 	r := regions{superpixel.New([3][]float32{lab[0].v, lab[1].v, lab[2].v}, w, h, parts)}
+	beside.Wait()
 	n := len(r.Colour)
 	mean, clear, weight := make([]float32, n), make([]float32, n), make([]float32, n)
 	top := float32(1e-6)

@@ -3,7 +3,7 @@ package superpixel
 
 import (
 	"math"
-	"slices"
+	"math/bits"
 
 	"echolane/core/raster"
 )
@@ -30,13 +30,12 @@ type Link struct {
 func New(lab [3][]float32, w, h, n int) *Regions {
 	step := math.Sqrt(float64(w*h) / float64(n))
 	cols, rows := max(1, int(float64(w)/step+0.5)), max(1, int(float64(h)/step+0.5))
-	type centre struct{ c [5]float32 } // l, a, b, x, y
 	var centres []centre
 	for j := range rows {
 		for i := range cols {
 			x, y := (2*i+1)*w/(2*cols), (2*j+1)*h/(2*rows)
 			at := y*w + x
-			centres = append(centres, centre{[5]float32{lab[0][at], lab[1][at], lab[2][at], float32(x), float32(y)}})
+			centres = append(centres, centre{lab[0][at], lab[1][at], lab[2][at], float32(x), float32(y)})
 		}
 	}
 	of, far := make([]int32, w*h), make([]float32, w*h)
@@ -47,37 +46,90 @@ func New(lab [3][]float32, w, h, n int) *Regions {
 		for i := range far {
 			far[i] = math.MaxFloat32
 		}
-		for n, c := range centres {
-			cx, cy := int(c.c[3]), int(c.c[4])
+		for n := range centres {
+			c := &centres[n]
+			cx, cy := int(c[3]), int(c[4])
+			x0, x1 := max(0, cx-reach), min(w, cx+reach+1)
 			for y := max(0, cy-reach); y < min(h, cy+reach+1); y++ {
-				dy := float32(y) - c.c[4]
-				row := y * w
-				for x := max(0, cx-reach); x < min(w, cx+reach+1); x++ {
-					i := row + x
-					dx := float32(x) - c.c[3]
-					dl, da, db := lab[0][i]-c.c[0], lab[1][i]-c.c[1], lab[2][i]-c.c[2]
-					if d := dl*dl + 2*(da*da+db*db) + k*(dx*dx+dy*dy); d < far[i] {
-						far[i], of[i] = d, int32(n)
-					}
-				}
+				from, to := y*w+x0, y*w+x1
+				nearer(lab[0][from:to], lab[1][from:to], lab[2][from:to], far[from:to], of[from:to], c, float32(x0), float32(y)-c[4], k, int32(n))
 			}
 		}
 		sums := make([]centre, len(centres))
 		counts := make([]float32, len(centres))
-		for i, n := range of {
-			s := &sums[n].c
-			s[0], s[1], s[2], s[3], s[4] = s[0]+lab[0][i], s[1]+lab[1][i], s[2]+lab[2][i], s[3]+float32(i%w), s[4]+float32(i/w)
-			counts[n]++
+		for y := range h {
+			for x := range w {
+				i := y*w + x
+				n := of[i]
+				s := &sums[n]
+				s[0], s[1], s[2], s[3], s[4] = s[0]+lab[0][i], s[1]+lab[1][i], s[2]+lab[2][i], s[3]+float32(x), s[4]+float32(y)
+				counts[n]++
+			}
 		}
 		for n := range centres {
 			if counts[n] > 0 {
-				for c, v := range sums[n].c {
-					centres[n].c[c] = v / counts[n]
+				for c, v := range sums[n] {
+					centres[n][c] = v / counts[n]
 				}
 			}
 		}
 	}
 	return connected(lab, w, h, of, int(step*step)/4)
+}
+
+// A centre is a region's mean lightness, two of colour, and its middle.
+type centre [5]float32
+
+// nearerPlain gives the pixels of a row from x on, which lie dy beside a centre, the centre's name where they are nearer to it than
+// far says, which then says how near. k is how much a distance counts.
+func nearerPlain(l, a, b, far []float32, of []int32, c *centre, x, dy, k float32, name int32) {
+	for i := range far {
+		dx := x + float32(i) - c[3]
+		dl, da, db := l[i]-c[0], a[i]-c[1], b[i]-c[2]
+		if d := dl*dl + 2*(da*da+db*db) + k*(dx*dx+dy*dy); d < far[i] {
+			far[i], of[i] = d, name
+		}
+	}
+}
+
+// Ways are the lengths of the shortest ways between any two of the regions: what differs between neighbours, less what is nothing. Those
+// from region i stand at i, i+n, i+2n … for n regions.
+func (r *Regions) Ways(nothing float32) []float32 {
+	n := len(r.Beside)
+	all := make([]float32, n*n)
+	for i := range all {
+		all[i] = math.MaxFloat32
+	}
+	fresh := make([]bool, n)
+	for i := range n {
+		all[i*n+i], fresh[i] = 0, true
+	}
+	// All ways are made shorter together, by each link in turn, until none can be.
+	for again := true; again; {
+		again = false
+		for i, links := range r.Beside {
+			if !fresh[i] {
+				continue
+			}
+			fresh[i] = false
+			for _, l := range links {
+				if shortened(all[int(l.To)*n:][:n], all[i*n:][:n], max(0, l.Apart-nothing)) {
+					fresh[l.To], again = true, true
+				}
+			}
+		}
+	}
+	return all
+}
+
+// shortenedPlain makes ways no longer than from's, which are apart from them, and says whether one has become shorter.
+func shortenedPlain(to, from []float32, apart float32) (changed bool) {
+	for i, v := range from {
+		if d := v + apart; d < to[i] {
+			to[i], changed = d, true
+		}
+	}
+	return changed
 }
 
 // connected makes every region one piece: pieces smaller than least go to the region before them.
@@ -149,21 +201,30 @@ func (r *Regions) around(i int) [4]int32 {
 func (r *Regions) describe(lab [3][]float32, n int) {
 	r.Colour, r.X, r.Y, r.Area, r.Edge, r.Beside = make([][3]float32, n), make([]float32, n), make([]float32, n), make([]float32, n), make([]float32, n), make([][]Link, n)
 	long := float32(max(r.W, r.H))
-	touch := map[[2]int32]bool{}
-	for i, k := range r.Of {
-		x, y := i%r.W, i/r.W
-		for c := range lab {
-			r.Colour[k][c] += lab[c][i]
+	touch := make([]uint64, (n*n+63)/64) // a bit for each two, the lower one first
+	meet := func(a, b int32) {
+		if a != b {
+			at := int(min(a, b))*n + int(max(a, b))
+			touch[at/64] |= 1 << (at % 64)
 		}
-		r.X[k], r.Y[k], r.Area[k] = r.X[k]+float32(x)/long, r.Y[k]+float32(y)/long, r.Area[k]+1
-		if x == 0 || y == 0 || x == r.W-1 || y == r.H-1 {
-			r.Edge[k]++
-		}
-		if x+1 < r.W && r.Of[i+1] != k {
-			touch[[2]int32{min(k, r.Of[i+1]), max(k, r.Of[i+1])}] = true
-		}
-		if y+1 < r.H && r.Of[i+r.W] != k {
-			touch[[2]int32{min(k, r.Of[i+r.W]), max(k, r.Of[i+r.W])}] = true
+	}
+	for y := range r.H {
+		for x := range r.W {
+			i := y*r.W + x
+			k := r.Of[i]
+			for c := range lab {
+				r.Colour[k][c] += lab[c][i]
+			}
+			r.X[k], r.Y[k], r.Area[k] = r.X[k]+float32(x)/long, r.Y[k]+float32(y)/long, r.Area[k]+1
+			if x == 0 || y == 0 || x == r.W-1 || y == r.H-1 {
+				r.Edge[k]++
+			}
+			if x+1 < r.W {
+				meet(k, r.Of[i+1])
+			}
+			if y+1 < r.H {
+				meet(k, r.Of[i+r.W])
+			}
 		}
 	}
 	for k := range n {
@@ -172,20 +233,14 @@ func (r *Regions) describe(lab [3][]float32, n int) {
 		}
 		r.X[k], r.Y[k] = r.X[k]/r.Area[k], r.Y[k]/r.Area[k]
 	}
-	pairs := make([][2]int32, 0, len(touch))
-	for p := range touch {
-		pairs = append(pairs, p)
-	}
-	slices.SortFunc(pairs, func(a, b [2]int32) int {
-		if a[0] != b[0] {
-			return int(a[0] - b[0])
+	for i, word := range touch {
+		for ; word != 0; word &= word - 1 {
+			at := 64*i + bits.TrailingZeros64(word)
+			a, b := at/n, at%n
+			d := Apart(r.Colour[a], r.Colour[b])
+			r.Beside[a] = append(r.Beside[a], Link{int32(b), d})
+			r.Beside[b] = append(r.Beside[b], Link{int32(a), d})
 		}
-		return int(a[1] - b[1])
-	})
-	for _, p := range pairs {
-		d := Apart(r.Colour[p[0]], r.Colour[p[1]])
-		r.Beside[p[0]] = append(r.Beside[p[0]], Link{p[1], d})
-		r.Beside[p[1]] = append(r.Beside[p[1]], Link{p[0], d})
 	}
 }
 

@@ -48,19 +48,21 @@ func (s *Service) get(ctx context.Context, r *request, f *found, start int64) er
 }
 
 // room says whether another variant may be made: within the source's number, and within the month, of which it takes one
-// before the making begins. done says how that went; it is never nil where there is room.
-func (s *Service) room(ctx context.Context, r *request, own *source.Located, record records.Variant) (done func(bytes int), no *policy.Refusal) {
-	if no := s.number(ctx, r, own, record); no != nil {
-		return nil, no
+// before the making begins. done says how that went; it is never nil where there is room. What was made is given to nobody before
+// counted has said that it's within the number after all.
+func (s *Service) room(ctx context.Context, r *request, own *source.Located, record records.Variant) (done func(bytes int), counted func() *policy.Refusal, no *policy.Refusal) {
+	counted, no = s.number(ctx, r, own, record)
+	if no != nil {
+		return nil, nil, no
 	}
 	done, over, ok := s.Recorder.Usage(r.site.Name).Reserve(r.site.Month)
 	if ok {
-		return done, nil
+		return done, counted, nil
 	}
 	if most := r.site.Month.Renders; most > 0 && over.Renders >= most {
-		return nil, monthOver(r.site.Name, "renders", over.Renders, most)
+		return nil, nil, monthOver(r.site.Name, "renders", over.Renders, most)
 	}
-	return nil, monthOver(r.site.Name, "bytes_stored", over.BytesStored, r.site.Month.BytesStored)
+	return nil, nil, monthOver(r.site.Name, "bytes_stored", over.BytesStored, r.site.Month.BytesStored)
 }
 
 const (
@@ -69,21 +71,41 @@ const (
 	countPause = 5 * time.Second        // that nobody counts when it took too long
 )
 
-// number holds the variants that there are of a source against the site's bound. Without the database nobody can count;
-// images go on being served.
-func (s *Service) number(ctx context.Context, r *request, own *source.Located, record records.Variant) *policy.Refusal {
+// number holds the variants that there are of a source against the site's bound. Without the database nobody can count; images go
+// on being served. Of a source whose variants weren't counted lately they are counted while the new one is made, which so isn't
+// kept waiting: at the most, one more is made in a minute than is kept.
+func (s *Service) number(ctx context.Context, r *request, own *source.Located, record records.Variant) (counted func() *policy.Refusal, no *policy.Refusal) {
 	most := r.site.VariantsPerSource
+	within := func() *policy.Refusal { return nil }
 	if most == 0 {
-		return nil
+		return within, nil
 	}
 	c, now := &own.Source.Variants, source.Now()
 	c.Lock()
-	counted := c.At != 0 && now-c.At < countHolds && c.Digest == own.Known.Digest
+	known := c.At != 0 && now-c.At < countHolds && c.Digest == own.Known.Digest
 	n := c.N
 	c.Unlock()
-	if counted && n < most || now < s.uncounted.Load() {
-		return nil
+	switch {
+	case known && n < most || now < s.uncounted.Load():
+		return within, nil
+	case known:
+		return within, s.census(ctx, r, own, record, true)
 	}
+	said := make(chan *policy.Refusal, 1)
+	go func() {
+		var no *policy.Refusal
+		s.Panics.Run("count a source's variants", func() error {
+			no = s.census(ctx, r, own, record, false)
+			return nil
+		})
+		said <- no
+	}()
+	return func() *policy.Refusal { return <-said }, nil
+}
+
+// census counts a source's variants, or says that there are enough. lately: it was done a moment ago.
+func (s *Service) census(ctx context.Context, r *request, own *source.Located, record records.Variant, lately bool) *policy.Refusal {
+	most, c, now := r.site.VariantsPerSource, &own.Source.Variants, source.Now()
 	ctx, cancel := context.WithTimeout(ctx, countLimit)
 	defer cancel()
 	inAll, known, err := s.Recorder.VariantsOf(ctx, record)
@@ -92,7 +114,7 @@ func (s *Service) number(ctx context.Context, r *request, own *source.Located, r
 		return nil
 	}
 	c.Lock()
-	if counted {
+	if lately {
 		inAll = max(inAll, c.N) // what was made a moment ago isn't written down yet
 	} else {
 		c.At = now

@@ -80,13 +80,13 @@ func (m *maker) produce(ctx context.Context) (v *cache.Variant, then func(), err
 		v, err = m.drawing(ctx)
 	default:
 		record := m.record()
-		done, no := m.s.room(ctx, m.r, m.own(), record)
+		done, counted, no := m.s.room(ctx, m.r, m.own(), record)
 		if no != nil {
 			return nil, nil, no
 		}
 		made := -1
 		defer func() { done(made) }()
-		if v, then, err = m.picture(ctx, record); err == nil {
+		if v, then, err = m.picture(ctx, record, counted); err == nil {
 			made = len(v.Body)
 		}
 	}
@@ -225,8 +225,9 @@ func (m *maker) job() render.Job {
 	return job
 }
 
-// picture has the variant or its placeholder made. then has it searched for, where it was predicted.
-func (m *maker) picture(ctx context.Context, record records.Variant) (v *cache.Variant, then func(), err error) {
+// picture has the variant or its placeholder made; counted says then whether it may be had. then has it searched for, where it was
+// predicted.
+func (m *maker) picture(ctx context.Context, record records.Variant, counted func() *policy.Refusal) (v *cache.Variant, then func(), err error) {
 	begin := source.Now()
 	job := m.job()
 	predicted := m.r.site.Effort == policy.Predicted
@@ -234,6 +235,9 @@ func (m *maker) picture(ctx context.Context, record records.Variant) (v *cache.V
 	result, err := m.s.render(ctx, m.sources, job)
 	if err != nil {
 		return nil, nil, err
+	}
+	if no := counted(); no != nil {
+		return nil, nil, no
 	}
 	result.How.Provisional = result.How.Provisional && !predicted
 	v = &cache.Variant{

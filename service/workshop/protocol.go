@@ -252,11 +252,14 @@ func (o *message) sources(data []byte, fds []int, room *[]byte) (all [][]byte, c
 	return all, false, nil
 }
 
-// digests works the sources' digests out, beside whatever is done with them. Those of a header's source stay empty: whoever
-// asks for it reads the whole source too.
+// besideWorth is how many bytes take longer to be worked through than another goroutine to wake.
+const besideWorth = 32 << 10
+
+// digests works the sources' digests out, beside whatever is done with them where that is worth it. Those of a header's source stay
+// empty: whoever asks for it reads the whole source too.
 func (o *message) digests(sources [][]byte) <-chan []source.Digest {
 	done := make(chan []source.Digest, 1)
-	go func() {
+	work := func() {
 		all := make([]source.Digest, len(sources))
 		for i, b := range sources {
 			if o.Kind != toHeader && !strings.HasPrefix(o.Inputs[i].Name, fontPrefix) {
@@ -264,6 +267,15 @@ func (o *message) digests(sources [][]byte) <-chan []source.Digest {
 			}
 		}
 		done <- all
-	}()
+	}
+	bytes := 0
+	for _, b := range sources {
+		bytes += len(b)
+	}
+	if o.Kind == toHeader || bytes < besideWorth {
+		work()
+	} else {
+		go work()
+	}
 	return done
 }
