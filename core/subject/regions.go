@@ -2,7 +2,9 @@ package subject
 
 import (
 	"math"
+	"runtime"
 	"slices"
+	"sync"
 
 	"echolane/core/raster"
 	"echolane/core/superpixel"
@@ -16,11 +18,34 @@ type regions struct{ *superpixel.Regions }
 func (r regions) standing(weight []float32) []float32 {
 	n := len(r.Colour)
 	nothing := r.usual()
+	var differ []float64 // how much two differ, the less the farther they are from one another
+	done := beside(func() { differ = r.differences() })
+	behind := r.behind(nothing)
+	done()
+	out := make([]float32, n)
+	most := 0.002 * float32(len(r.Of)) // less is nothing
+	for i := range n {
+		var sum float64
+		for j, d := range differ[i*n:][:n] {
+			sum += d * float64(behind[j]) * float64(r.Area[j])
+		}
+		out[i] = float32(sum) * (1 - behind[i]) * weight[i]
+		most = max(most, out[i])
+	}
+	for i := range out {
+		out[i] /= most
+	}
+	return r.settled(out, behind, nothing)
+}
+
+// behind is how much each region belongs to the ground, 0–1.
+func (r regions) behind(nothing float32) []float32 {
+	n := len(r.Colour)
 	const like = 0.08 // how far a way is that still leads to the same thing
-	far := r.Ways(nothing)
+	far, stride := r.Ways(nothing)
 	area, edge := make([]float64, n), make([]float64, n)
 	for j := range n {
-		for i, d := range far[j*n:][:n] {
+		for i, d := range far[j*stride:][:n] {
 			if d < 4*like {
 				w := 1.0
 				if d > 0 {
@@ -36,9 +61,13 @@ func (r regions) standing(weight []float32) []float32 {
 		touch := edge[i] / math.Sqrt(area[i])
 		behind[i] = float32(1 - math.Exp(-touch*touch/2))
 	}
-	out := make([]float32, n)
-	most := 0.002 * float32(len(r.Of)) // less is nothing
-	differ := make([]float64, n*n)     // how much two differ, the less the farther they are from one another
+	return behind
+}
+
+// differences are how much each two regions differ, the less the farther they are from one another.
+func (r regions) differences() []float64 {
+	n := len(r.Colour)
+	differ := make([]float64, n*n)
 	for i := range n {
 		for j := range i {
 			dx, dy := float64(r.X[i]-r.X[j]), float64(r.Y[i]-r.Y[j])
@@ -46,18 +75,18 @@ func (r regions) standing(weight []float32) []float32 {
 			differ[i*n+j], differ[j*n+i] = d, d
 		}
 	}
-	for i := range n {
-		var sum float64
-		for j, d := range differ[i*n:][:n] {
-			sum += d * float64(behind[j]) * float64(r.Area[j])
-		}
-		out[i] = float32(sum) * (1 - behind[i]) * weight[i]
-		most = max(most, out[i])
+	return differ
+}
+
+// beside does something while its caller goes on, where there is a processor for it. done waits for it.
+func beside(do func()) (done func()) {
+	if runtime.GOMAXPROCS(0) < 2 {
+		do()
+		return func() {}
 	}
-	for i := range out {
-		out[i] /= most
-	}
-	return r.settled(out, behind, nothing)
+	var all sync.WaitGroup
+	all.Go(do)
+	return all.Wait
 }
 
 // usual is how different neighbours of one thing are: the mean of each region's most alike neighbour.
@@ -113,9 +142,10 @@ func sharpness(p *raster.RGBA) (sharp, contrast plane) {
 	light := func(p *raster.RGBA) plane {
 		out := newPlane(p.W, p.H)
 		for y := range p.H {
-			row := p.Row(y)
-			for x := range p.W {
-				out.v[y*p.W+x] = (54*float32(row[4*x]) + 183*float32(row[4*x+1]) + 19*float32(row[4*x+2])) / 65280
+			row, to := p.Row(y)[:4*p.W], out.v[y*p.W:][:p.W]
+			for x := range to {
+				q := row[4*x:][:3]
+				to[x] = (54*float32(q[0]) + 183*float32(q[1]) + 19*float32(q[2])) / 65280
 			}
 		}
 		return out
@@ -130,10 +160,22 @@ func sharpness(p *raster.RGBA) (sharp, contrast plane) {
 	}
 	steepest := func(m plane, x0, y0, x1, y1 int) float32 {
 		var most float32
+		x1 = min(x1, m.w-1)
+		if x1 <= x0 {
+			return 0
+		}
 		for y := y0; y < min(y1, m.h-1); y++ {
-			for x := x0; x < min(x1, m.w-1); x++ {
-				v := m.v[y*m.w+x]
-				most = max(most, float32(math.Abs(float64(m.v[y*m.w+x+1]-v))), float32(math.Abs(float64(m.v[(y+1)*m.w+x]-v))))
+			row, below := m.v[y*m.w+x0:][:x1-x0+1], m.v[(y+1)*m.w+x0:][:x1-x0]
+			for x, v := range below {
+				here := row[x]
+				for _, rise := range [2]float32{row[x+1] - here, v - here} {
+					if rise < 0 {
+						rise = -rise
+					}
+					if rise > most {
+						most = rise
+					}
+				}
 			}
 		}
 		return most

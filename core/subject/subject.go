@@ -10,9 +10,7 @@ package subject
 
 import (
 	"math"
-	"runtime"
 	"slices"
-	"sync"
 
 	"echolane/core/raster"
 	"echolane/core/superpixel"
@@ -175,15 +173,10 @@ func standing(p *raster.RGBA) (m plane, shallow float32) {
 	defer small.Free()
 	lab := opponent(small)
 	var places plane
-	var beside sync.WaitGroup
-	if runtime.GOMAXPROCS(0) > 1 {
-		beside.Go(func() { places = combine(lab, w, h) })
-	} else {
-		places = combine(lab, w, h)
-	}
+	done := beside(func() { places = combine(lab, w, h) })
 	focus, shallow := inFocus(p)
 	r := regions{superpixel.New([3][]float32{lab[0].v, lab[1].v, lab[2].v}, w, h, parts)}
-	beside.Wait()
+	done()
 	n := len(r.Colour)
 	mean, clear, weight := make([]float32, n), make([]float32, n), make([]float32, n)
 	top := float32(1e-6)

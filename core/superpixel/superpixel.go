@@ -93,16 +93,17 @@ func nearerPlain(l, a, b, far []float32, of []int32, c *centre, x, dy, k float32
 }
 
 // Ways are the lengths of the shortest ways between any two of the regions: what differs between neighbours, less what is nothing. Those
-// from region i stand at i, i+n, i+2n … for n regions.
-func (r *Regions) Ways(nothing float32) []float32 {
+// that lead to region i are the i-th run of stride numbers, by where they come from; what lies beyond the regions is of no meaning.
+func (r *Regions) Ways(nothing float32) (all []float32, stride int) {
 	n := len(r.Beside)
-	all := make([]float32, n*n)
+	stride = (n + 7) &^ 7 // vectors are of eight
+	all = make([]float32, n*stride)
 	for i := range all {
 		all[i] = math.MaxFloat32
 	}
 	fresh := make([]bool, n)
 	for i := range n {
-		all[i*n+i], fresh[i] = 0, true
+		all[i*stride+i], fresh[i] = 0, true
 	}
 	// All ways are made shorter together, by each link in turn, until none can be.
 	for again := true; again; {
@@ -113,13 +114,13 @@ func (r *Regions) Ways(nothing float32) []float32 {
 			}
 			fresh[i] = false
 			for _, l := range links {
-				if shortened(all[int(l.To)*n:][:n], all[i*n:][:n], max(0, l.Apart-nothing)) {
+				if shortened(all[int(l.To)*stride:][:stride], all[i*stride:][:stride], max(0, l.Apart-nothing)) {
 					fresh[l.To], again = true, true
 				}
 			}
 		}
 	}
-	return all
+	return all, stride
 }
 
 // shortenedPlain makes ways no longer than from's, which are apart from them, and says whether one has become shorter.
@@ -135,67 +136,61 @@ func shortenedPlain(to, from []float32, apart float32) (changed bool) {
 // connected makes every region one piece: pieces smaller than least go to the region before them.
 func connected(lab [3][]float32, w, h int, of []int32, least int) *Regions {
 	r := &Regions{W: w, H: h, Of: make([]int32, len(of))}
-	for i := range r.Of {
-		r.Of[i] = -1
+	// Both with a border around them, so that no pixel is asked whether it has neighbours.
+	const outside, unseen = -2, -1
+	wide := w + 2
+	from, to := make([]int32, wide*(h+2)), make([]int32, wide*(h+2))
+	for i := range to {
+		from[i], to[i] = outside, outside
+	}
+	for y := range h {
+		row := (y+1)*wide + 1
+		copy(from[row:], of[y*w:][:w])
+		for x := range w {
+			to[row+x] = unseen
+		}
 	}
 	var stack, piece []int32
 	n := int32(0)
-	for start := range of {
-		if r.Of[start] >= 0 {
-			continue
-		}
-		before := int32(-1)
-		stack, piece = append(stack[:0], int32(start)), piece[:0]
-		r.Of[start] = n
-		for len(stack) > 0 {
-			i := stack[len(stack)-1]
-			stack = stack[:len(stack)-1]
-			piece = append(piece, i)
-			for _, j := range r.around(int(i)) {
-				if j < 0 {
-					continue
-				}
-				if r.Of[j] >= 0 {
-					if r.Of[j] != n {
-						before = r.Of[j]
+	for y := range h {
+		for x := range w {
+			start := (y+1)*wide + 1 + x
+			if to[start] >= 0 {
+				continue
+			}
+			before, of := int32(-1), from[start]
+			stack, piece = append(stack[:0], int32(start)), piece[:0]
+			to[start] = n
+			for len(stack) > 0 {
+				i := int(stack[len(stack)-1])
+				stack = stack[:len(stack)-1]
+				piece = append(piece, int32(i))
+				for _, j := range [4]int{i - 1, i + 1, i - wide, i + wide} {
+					switch k := to[j]; {
+					case k >= 0:
+						if k != n {
+							before = k
+						}
+					case k == unseen && from[j] == of:
+						to[j] = n
+						stack = append(stack, int32(j))
 					}
-					continue
-				}
-				if of[j] == of[i] {
-					r.Of[j] = n
-					stack = append(stack, j)
 				}
 			}
-		}
-		if len(piece) < least && before >= 0 {
-			for _, i := range piece {
-				r.Of[i] = before
+			if len(piece) < least && before >= 0 {
+				for _, i := range piece {
+					to[i] = before
+				}
+				continue
 			}
-			continue
+			n++
 		}
-		n++
+	}
+	for y := range h {
+		copy(r.Of[y*w:][:w], to[(y+1)*wide+1:])
 	}
 	r.describe(lab, int(n))
 	return r
-}
-
-// around are the four pixels beside one; −1 where there is none.
-func (r *Regions) around(i int) [4]int32 {
-	out := [4]int32{-1, -1, -1, -1}
-	x, y := i%r.W, i/r.W
-	if x > 0 {
-		out[0] = int32(i - 1)
-	}
-	if x < r.W-1 {
-		out[1] = int32(i + 1)
-	}
-	if y > 0 {
-		out[2] = int32(i - r.W)
-	}
-	if y < r.H-1 {
-		out[3] = int32(i + r.W)
-	}
-	return out
 }
 
 func (r *Regions) describe(lab [3][]float32, n int) {

@@ -26,6 +26,25 @@ func halves(w, h int) *raster.RGBA {
 	return p
 }
 
+// around are the four pixels beside one; −1 where there is none.
+func (r *Regions) around(i int) [4]int32 {
+	out := [4]int32{-1, -1, -1, -1}
+	x, y := i%r.W, i/r.W
+	if x > 0 {
+		out[0] = int32(i - 1)
+	}
+	if x < r.W-1 {
+		out[1] = int32(i + 1)
+	}
+	if y > 0 {
+		out[2] = int32(i - r.W)
+	}
+	if y < r.H-1 {
+		out[3] = int32(i + r.W)
+	}
+	return out
+}
+
 func TestRegionsKeepToColours(t *testing.T) {
 	const w, h = 120, 80
 	p := halves(w, h)
