@@ -156,10 +156,14 @@ func distance(a, b [3]float32) float32 {
 // surround is the difference between a place and what lies around it, at three sizes.
 func surround(lab [3]plane, w, h int) plane {
 	out := newPlane(w, h)
+	var near, far [3]plane
+	for c := range lab {
+		near[c], far[c] = newPlane(w, h), newPlane(w, h)
+	}
 	for _, r := range []int{5, 11, 22} {
-		var near, far [3]plane
 		for c := range lab {
-			near[c], far[c] = lab[c].box(r/4+1), lab[c].box(2*r)
+			lab[c].box(near[c], r/4+1)
+			lab[c].box(far[c], 2*r)
 		}
 		for i := range out.v {
 			out.v[i] += distance([3]float32{near[0].v[i], near[1].v[i], near[2].v[i]}, [3]float32{far[0].v[i], far[1].v[i], far[2].v[i]})
@@ -208,18 +212,19 @@ func sq(v float64) float64 { return v * v }
 
 // blur is two box averages of radius r.
 func (p plane) blur(r int) plane {
-	for range 2 {
-		p = p.box(r)
-	}
-	return p
+	out := newPlane(p.w, p.h)
+	p.box(out, r)
+	out.box(out, r)
+	return out
 }
 
-// box is the average over 2r+1 by 2r+1 places, whose edges are extended.
-func (p plane) box(r int) plane {
+// box puts the average over 2r+1 by 2r+1 places, whose edges are extended, into a map of the same size, which may be p.
+func (p plane) box(to plane, r int) {
 	if r < 1 {
-		return p
+		copy(to.v, p.v)
+		return
 	}
-	q, out := rooms.Get().(*plane), newPlane(p.w, p.h)
+	q := rooms.Get().(*plane)
 	defer rooms.Put(q)
 	if q.w, q.h = p.w, p.h; cap(q.v) < p.w*p.h {
 		q.v = make([]float32, p.w*p.h)
@@ -241,13 +246,12 @@ func (p plane) box(r int) plane {
 		}
 	}
 	for y := range p.h {
-		dst, in, gone := out.v[y*p.w:][:p.w], row(y + r + 1)[:p.w], row(y - r)[:p.w]
+		dst, in, gone := to.v[y*p.w:][:p.w], row(y + r + 1)[:p.w], row(y - r)[:p.w]
 		for x := range dst {
 			dst[x] = sums[x] * k
 			sums[x] += in[x] - gone[x]
 		}
 	}
-	return out
 }
 
 // rooms are for what lies between the two ways of a box.
