@@ -140,7 +140,7 @@ func union(a, b subject.Box) float64 {
 	return both / ((a.X1-a.X0)*(a.Y1-a.Y0) + (b.X1-b.X0)*(b.Y1-b.Y0) - both)
 }
 
-// photographs are those that are labelled, and nine parts of each, in which the subject lies elsewhere.
+// photographs are those that are labelled, and up to eighteen parts of each, in which the subject lies elsewhere.
 func photographs() ([]Labelled, error) {
 	var set []Labelled
 	lines := bufio.NewScanner(bytes.NewReader(labels))
@@ -179,26 +179,28 @@ func photographs() ([]Labelled, error) {
 	return set, nil
 }
 
-// parts are windows of a picture in which its subject lies left, in the middle and right, above, in the middle and below.
+// parts are windows of two sizes of a picture, in which its subject lies left, in the middle and right, above, in the middle and below.
 func parts(b subject.Box) (list []subject.Box) {
 	const margin = 0.03
-	side := math.Max(0.6, 1.25*math.Max(b.X1-b.X0, b.Y1-b.Y0))
-	if side >= 0.97 {
-		return nil
-	}
-	axis := func(low, high float64) (at []float64) {
-		for _, v := range []float64{low - margin, (low+high)/2 - side/2, high + margin - side} {
-			v = math.Min(math.Max(v, 0), 1-side)
-			v = math.Round(v*100) / 100
-			if len(at) == 0 || math.Abs(at[len(at)-1]-v) > 0.02 {
-				at = append(at, v)
-			}
+	least := math.Max(0.6, 1.25*math.Max(b.X1-b.X0, b.Y1-b.Y0))
+	for _, side := range []float64{least, 1.25 * least} {
+		if side >= 0.97 {
+			break
 		}
-		return at
-	}
-	for _, y := range axis(b.Y0, b.Y1) {
-		for _, x := range axis(b.X0, b.X1) {
-			list = append(list, subject.Box{X0: x, Y0: y, X1: x + side, Y1: y + side})
+		axis := func(low, high float64) (at []float64) {
+			for _, v := range []float64{low - margin, (low+high)/2 - side/2, high + margin - side} {
+				v = math.Min(math.Max(v, 0), 1-side)
+				v = math.Round(v*100) / 100
+				if len(at) == 0 || math.Abs(at[len(at)-1]-v) > 0.02 {
+					at = append(at, v)
+				}
+			}
+			return at
+		}
+		for _, y := range axis(b.Y0, b.Y1) {
+			for _, x := range axis(b.X0, b.X1) {
+				list = append(list, subject.Box{X0: x, Y0: y, X1: x + side, Y1: y + side})
+			}
 		}
 	}
 	return list
