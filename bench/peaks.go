@@ -14,7 +14,7 @@ import (
 	"time"
 
 	"echolane/internal/testbed"
-	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
@@ -73,8 +73,8 @@ func peakOf(bed *testbed.Bed, file string, size int64) (most float64, err error)
 		return 0, err
 	}
 	defer f.Close()
-	open := func(context.Context) ([]*source.Content, error) {
-		return []*source.Content{source.Borrowed(f, 0, size)}, nil
+	open := func(context.Context) ([]*held.Content, error) {
+		return []*held.Content{held.Borrowed(f, 0, size)}, nil
 	}
 	if _, _, err := w.Render(context.Background(), workshop.For{}, open, j); err != nil {
 		return 0, err

@@ -22,7 +22,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/internal/testbed"
-	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
@@ -275,8 +275,8 @@ func workers(r *report) error {
 		if err != nil {
 			return err
 		}
-		open := func(context.Context) ([]*source.Content, error) {
-			return []*source.Content{source.InMemory(b.Bytes(), nil)}, nil
+		open := func(context.Context) ([]*held.Content, error) {
+			return []*held.Content{held.InMemory(b.Bytes(), nil)}, nil
 		}
 		var through, alone []time.Duration
 		for range 300 {

@@ -30,6 +30,7 @@ import (
 	"echolane/service/lane"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
 	"echolane/service/workshop/confine"
@@ -211,16 +212,16 @@ func (d *doctor) workers() {
 	if w.NotOwn != nil {
 		d.found("render workers", "lacking", "they run the service's program, and so start more slowly: "+w.NotOwn.Error(), "put the "+workshop.WorkerName+" that was built with this program beside it, or install the package anew")
 	}
-	var held []string
+	var good []string
 	for _, m := range w.Measures {
 		if m.InForce {
-			held = append(held, m.Name)
+			good = append(good, m.Name)
 		} else {
 			d.found("isolation", "lacking", m.Name+": "+m.Why, isolationRemedy[m.Name])
 		}
 	}
-	if len(held) > 0 {
-		d.found("isolation", "good", fmt.Sprintf("%d of %d measures confine render workers: %s", len(held), len(w.Measures), strings.Join(held, ", ")), "")
+	if len(good) > 0 {
+		d.found("isolation", "good", fmt.Sprintf("%d of %d measures confine render workers: %s", len(good), len(w.Measures), strings.Join(good, ", ")), "")
 	}
 	var b bytes.Buffer
 	m := image.NewGray(image.Rect(0, 0, 64, 48))
@@ -235,8 +236,8 @@ func (d *doctor) workers() {
 	for _, f := range declare.Formats() {
 		declared := declare.Declarations{EncodingValues: declare.EncodingValues{Format: f}, GeometryValues: declare.GeometryValues{Width: 32}}
 		begin := time.Now()
-		_, _, err := w.Render(d.ctx, workshop.For{}, func(context.Context) ([]*source.Content, error) {
-			return []*source.Content{source.InMemory(b.Bytes(), nil)}, nil
+		_, _, err := w.Render(d.ctx, workshop.For{}, func(context.Context) ([]*held.Content, error) {
+			return []*held.Content{held.InMemory(b.Bytes(), nil)}, nil
 		}, render.Job{Request: declared.Resolve(declare.Declarations{}, []declare.Format{f}), Limits: policy.DefaultLimits})
 		if err != nil {
 			d.found("codecs", "bad", fmt.Sprintf("%s can't be written: %v", f, err), "install the codec libraries that the README names")

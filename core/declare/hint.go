@@ -19,50 +19,52 @@ const (
 )
 
 // meanings are hints by name. One that is a single name is also what is nearest.
-var meanings = hints(map[string]string{
-	"w size inline-size columns":               "write width",
-	"h block-size":                             "write height",
-	"ratio aspect shape":                       "write aspect-ratio",
-	"density device-pixel-ratio":               "write resolution",
-	"fit mode":                                 "write object-fit",
-	"position focus anchor":                    "write object-position",
-	"crop cut region part view-box image-crop": "write xywh for a part of the picture, or object-fit=cover for the slot's shape",
-	"flip mirror":                              "write scale, such as scale=-1 1",
-	"turn angle rotation":                      "write rotate, such as rotate=90deg",
-	"radius rounded corner-radius":             "write border-radius",
-	"bg background-colour fill":                "write background-color",
-	"blur brightness contrast grayscale greyscale hue-rotate invert saturate sepia drop-shadow": "write filter, such as filter=blur(4px)",
-	"remove retouch inpaint":                   "write erase, such as erase=120,80,64,40",
-	"hide anonymise anonymize pixelate censor": "write redact, such as redact=faces",
-	"cutout cut-out matting":                   "write mask-image, such as mask-image=subject",
-	"duotone tint":                             "write gradient-map",
-	"sharp sharpness unsharp":                  "write sharpen",
-	"type output extension":                    "write format",
-	"q":                                        "write quality",
-	"watermark overlay text caption content":   "write after-content, or before-content where it goes under the picture",
-	"upscale enlarge":                          "write grow",
-	"filename attachment":                      "write download",
-	"expiry expires-at":                        "write expires",
-	"metadata exif":                            "write retain",
-	"bytes weight filesize max-bytes":          "write budget",
-	"mask mask-border":                         "write mask-image, such as mask-image=subject, a gradient or url(lane/path), and mask-position, -size and -repeat; clip-path cuts to a shape",
-	"outline outline-offset outline-width outline-color outline-style":                           "an outline lies outside of the slot: border draws inside of it",
-	"background-attachment background-clip background-origin background-blend-mode":              "the ground fills the slot: background-color, -image, -position, -size and -repeat are read",
-	"border-image border-image-source border-image-slice border-image-width border-image-repeat": "a border is drawn in a colour: border=4px solid gold",
-	"box-sizing": "leave it out: border and padding always lie inside of the slot, as with border-box",
+var meanings = sync.OnceValue(func() map[string]string {
+	return hints(map[string]string{
+		"w size inline-size columns":               "write width",
+		"h block-size":                             "write height",
+		"ratio aspect shape":                       "write aspect-ratio",
+		"density device-pixel-ratio":               "write resolution",
+		"fit mode":                                 "write object-fit",
+		"position focus anchor":                    "write object-position",
+		"crop cut region part view-box image-crop": "write xywh for a part of the picture, or object-fit=cover for the slot's shape",
+		"flip mirror":                              "write scale, such as scale=-1 1",
+		"turn angle rotation":                      "write rotate, such as rotate=90deg",
+		"radius rounded corner-radius":             "write border-radius",
+		"bg background-colour fill":                "write background-color",
+		"blur brightness contrast grayscale greyscale hue-rotate invert saturate sepia drop-shadow": "write filter, such as filter=blur(4px)",
+		"remove retouch inpaint":                   "write erase, such as erase=120,80,64,40",
+		"hide anonymise anonymize pixelate censor": "write redact, such as redact=faces",
+		"cutout cut-out matting":                   "write mask-image, such as mask-image=subject",
+		"duotone tint":                             "write gradient-map",
+		"sharp sharpness unsharp":                  "write sharpen",
+		"type output extension":                    "write format",
+		"q":                                        "write quality",
+		"watermark overlay text caption content":   "write after-content, or before-content where it goes under the picture",
+		"upscale enlarge":                          "write grow",
+		"filename attachment":                      "write download",
+		"expiry expires-at":                        "write expires",
+		"metadata exif":                            "write retain",
+		"bytes weight filesize max-bytes":          "write budget",
+		"mask mask-border":                         "write mask-image, such as mask-image=subject, a gradient or url(lane/path), and mask-position, -size and -repeat; clip-path cuts to a shape",
+		"outline outline-offset outline-width outline-color outline-style":                           "an outline lies outside of the slot: border draws inside of it",
+		"background-attachment background-clip background-origin background-blend-mode":              "the ground fills the slot: background-color, -image, -position, -size and -repeat are read",
+		"border-image border-image-source border-image-slice border-image-width border-image-repeat": "a border is drawn in a colour: border=4px solid gold",
+		"box-sizing": "leave it out: border and padding always lie inside of the slot, as with border-box",
 
-	"max-width min-width max-inline-size min-inline-size":  slot("max-width: 100%"),
-	"max-height min-height max-block-size min-block-size":  slot("height: 320px"),
-	"inset top right bottom left inset-inline inset-block": ofTheSlot,
-	"display visibility float clear vertical-align overflow overflow-x overflow-y overflow-clip-margin z-index isolation contain content-visibility container container-type":                                                              ofTheSlot,
-	"margin margin-top margin-right margin-bottom margin-left margin-inline margin-block margin-inline-start margin-inline-end margin-block-start margin-block-end":                                                                        ofTheSlot,
-	"flex flex-grow flex-shrink flex-basis order gap row-gap column-gap grid grid-area grid-row grid-column align-self justify-self place-self align-items justify-content justify-items align-content place-items place-content":          ofTheSlot,
-	"cursor pointer-events user-select touch-action scroll-margin scroll-snap-align":                                                                                                                                                       ofThePage,
-	"transition transition-property transition-duration transition-delay transition-timing-function will-change animation-name animation-duration animation-delay animation-iteration-count animation-timing-function animation-fill-mode": ofThePage,
-	"font font-size font-family font-weight line-height color text-align text-indent letter-spacing text-decoration text-transform white-space":                                                                                            "of a text on the picture, write after-font, after-color or after-text-align; of the page, keep it in the page's stylesheet",
-	"transform-origin transform-box transform-style perspective translate backface-visibility":                                                                                                                                             ofThePage,
-	"aspect-ratio-auto": "write aspect-ratio",
-	"loading decoding fetchpriority sizes srcset alt src": "that is an attribute of the page's <img>: `echolane markup SITE/LANE/PATH` writes it",
+		"max-width min-width max-inline-size min-inline-size":  slot("max-width: 100%"),
+		"max-height min-height max-block-size min-block-size":  slot("height: 320px"),
+		"inset top right bottom left inset-inline inset-block": ofTheSlot,
+		"display visibility float clear vertical-align overflow overflow-x overflow-y overflow-clip-margin z-index isolation contain content-visibility container container-type":                                                              ofTheSlot,
+		"margin margin-top margin-right margin-bottom margin-left margin-inline margin-block margin-inline-start margin-inline-end margin-block-start margin-block-end":                                                                        ofTheSlot,
+		"flex flex-grow flex-shrink flex-basis order gap row-gap column-gap grid grid-area grid-row grid-column align-self justify-self place-self align-items justify-content justify-items align-content place-items place-content":          ofTheSlot,
+		"cursor pointer-events user-select touch-action scroll-margin scroll-snap-align":                                                                                                                                                       ofThePage,
+		"transition transition-property transition-duration transition-delay transition-timing-function will-change animation-name animation-duration animation-delay animation-iteration-count animation-timing-function animation-fill-mode": ofThePage,
+		"font font-size font-family font-weight line-height color text-align text-indent letter-spacing text-decoration text-transform white-space":                                                                                            "of a text on the picture, write after-font, after-color or after-text-align; of the page, keep it in the page's stylesheet",
+		"transform-origin transform-box transform-style perspective translate backface-visibility":                                                                                                                                             ofThePage,
+		"aspect-ratio-auto": "write aspect-ratio",
+		"loading decoding fetchpriority sizes srcset alt src": "that is an attribute of the page's <img>: `echolane markup SITE/LANE/PATH` writes it",
+	})
 })
 
 func slot(css string) string { return strings.Replace(slotMarkup, "%s", css, 1) }
@@ -91,7 +93,7 @@ func hintForName(name string) (remedy, nearest string) {
 	if strings.HasPrefix(lower, "--") {
 		return "a custom property is the page's: write its value where it is used", ""
 	}
-	if hint, ok := meanings[lower]; ok {
+	if hint, ok := meanings()[lower]; ok {
 		if one, ok := strings.CutPrefix(hint, "write "); ok && index(one) >= 0 {
 			return "", one
 		}

@@ -5,6 +5,7 @@ import (
 	"reflect"
 	"slices"
 	"strings"
+	"sync"
 )
 
 // A LaneKind says what the settings of one kind of lane are. It is data: checks, forms, help and descriptions are made
@@ -167,7 +168,7 @@ func (k *LaneKind) place(l *Lane) string {
 }
 
 // laneFields finds Lane's texts and lists of texts by the names that they have in documents.
-var laneFields = func() map[string]int {
+var laneFields = sync.OnceValue(func() map[string]int {
 	m := map[string]int{}
 	t := reflect.TypeFor[Lane]()
 	for i := range t.NumField() {
@@ -175,7 +176,7 @@ var laneFields = func() map[string]int {
 		m[name] = i
 	}
 	return m
-}()
+})
 
 // Field gives the value of a text field, or of a list.
 func (l *Lane) Field(name string) (text string, list []string) {
@@ -211,7 +212,7 @@ func (l *Lane) Has(name string) bool {
 }
 
 func (l *Lane) field(name string) any {
-	i, ok := laneFields[name]
+	i, ok := laneFields()[name]
 	if !ok {
 		return nil
 	}

@@ -73,9 +73,9 @@ func (r *Refusal) Error() string {
 // No completes a refusal with its reason's title. What isn't one of Reasons counts as a fault of the
 // service's own.
 func No(r Refusal) *Refusal {
-	i, ok := byReason[r.Reason]
+	i, ok := byReason()[r.Reason]
 	if !ok {
-		i = byReason[ReasonInternal]
+		i = byReason()[ReasonInternal]
 	}
 	r.Title = Reasons[i].Title
 	return &r

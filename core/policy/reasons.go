@@ -1,5 +1,7 @@
 package policy
 
+import "sync"
+
 // A Reason is a stable word for why a request is turned down. Those that there are stand below; each has its
 // title and its meaning in Reasons.
 type Reason string
@@ -173,10 +175,10 @@ var Reasons = []struct {
 }
 
 // byReason finds a reason's place in Reasons.
-var byReason = func() map[Reason]int {
+var byReason = sync.OnceValue(func() map[Reason]int {
 	m := make(map[Reason]int, len(Reasons))
 	for i := range Reasons {
 		m[Reasons[i].Reason] = i
 	}
 	return m
-}()
+})

@@ -3,6 +3,7 @@ package text
 import (
 	"slices"
 	"strings"
+	"sync"
 	"unicode"
 )
 
@@ -39,14 +40,14 @@ SerifMalayalam:br SerifMyanmar:br SerifNyiakengPuachueHmong:br SerifSinhala:br S
 SerifThai:br SerifTibetan:br SerifYezidi:br TraditionalNushu:r`
 
 // system finds a family's styles by its name in lower case without spaces, such as notosansarabic.
-var system = func() map[string]stem {
+var system = sync.OnceValue(func() map[string]stem {
 	m := map[string]stem{}
 	for word := range strings.FieldsSeq(families) {
 		name, styles, _ := strings.Cut(word, ":")
 		m["noto"+strings.ToLower(name)] = stem{"Noto" + name, strings.Contains(styles, "b"), strings.Contains(styles, "i")}
 	}
 	return m
-}()
+})
 
 type stem struct {
 	name         string
@@ -70,14 +71,15 @@ Tagb:Tagbanwa Tale:TaiLe Lana:TaiTham Tavt:TaiViet Takr:Takri Taml:Tamil Telu:Te
 Ugar:Ugaritic Vaii:Vai Wcho:Wancho Wara:WarangCiti Yiii:Yi Zanb:ZanabazarSquare Ahom:Ahom Dogr:Dogra Hmnp:NyiakengPuachueHmong Tang:Tangut
 Tibt:Tibetan Yezi:Yezidi`
 
-var byScript = func() map[string]string {
+// byScript finds the end of a family by the code of a script.
+var byScript = sync.OnceValue(func() map[string]string {
 	m := map[string]string{}
 	for word := range strings.FieldsSeq(scripts) {
 		code, name, _ := strings.Cut(word, ":")
 		m[code] = strings.ToLower(name)
 	}
 	return m
-}()
+})
 
 // cjk are the faces of the collections for Chinese, Japanese and Korean, in the collections' order.
 var cjk = []string{"jp", "kr", "sc", "tc", "hk"}
@@ -109,7 +111,7 @@ func pick(family string, bold, italic bool) (c choice, ok bool) {
 	if serif, is := strings.CutPrefix(key, "notoserifcjk"); is {
 		return cjkFace("Serif", serif, bold, italic)
 	}
-	s, ok := system[key]
+	s, ok := system()[key]
 	if !ok {
 		return c, false
 	}
@@ -196,7 +198,7 @@ func behind(n need, serif, bold, italic bool, lang string) (list []choice) {
 		}
 	}
 	code := n.script
-	if end := byScript[code]; end != "" {
+	if end := byScript()[code]; end != "" {
 		if serif {
 			add("notoserif" + end)
 		}

@@ -26,6 +26,7 @@ import (
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/weighing"
 	"echolane/service/workshop"
 	"echolane/service/workshop/confine"
@@ -38,8 +39,8 @@ var Description []byte
 
 // Workshop reads headers, and makes the placeholders of what is uploaded.
 type Workshop interface {
-	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
-	Header(ctx context.Context, c *source.Content) (codec.Header, error)
+	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*held.Content, error), job render.Job) (render.Result, []held.Digest, error)
+	Header(ctx context.Context, c *held.Content) (codec.Header, error)
 	// Workers is how many renders it does at a time.
 	Workers() int
 }

@@ -26,6 +26,7 @@ import (
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
@@ -363,8 +364,8 @@ func (a *API) takeIn(c fiber.Ctx, l *policy.CompiledLane, up source.Receiver, pa
 	}
 	// Its placeholder is made first: what can't be decoded isn't kept.
 	job := delivery.PlaceholderJob(l.Limits)
-	tiny, _, err := a.Workshop.Render(ctx, workshop.From(ctx).Takes(job.Estimate([]codec.Header{h}, version.Bytes)), func(context.Context) ([]*source.Content, error) {
-		return []*source.Content{content.Share()}, nil
+	tiny, _, err := a.Workshop.Render(ctx, workshop.From(ctx).Takes(job.Estimate([]codec.Header{h}, version.Bytes)), func(context.Context) ([]*held.Content, error) {
+		return []*held.Content{content.Share()}, nil
 	}, job)
 	if err != nil {
 		return out, asRefusal(err)

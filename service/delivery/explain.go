@@ -10,6 +10,7 @@ import (
 	"echolane/service/cache"
 	"echolane/service/problem"
 	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 // Explanation is how an answer comes about, step by step.
@@ -21,7 +22,7 @@ type Explanation struct {
 	Steps    []policy.Step    `json:"steps"`
 	Refusal  *problem.Details `json:"refusal,omitempty"`  // the answer, where it is no
 	Resolved string           `json:"resolved,omitempty"` // the resolved form
-	Digest   source.Digest    `json:"source_digest,omitempty"`
+	Digest   held.Digest      `json:"source_digest,omitempty"`
 	Key      string           `json:"key,omitempty"`
 	Cache    string           `json:"cache,omitempty"` // memory, disk, made, joined
 	Bytes    int              `json:"bytes,omitempty"`

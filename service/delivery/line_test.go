@@ -22,6 +22,7 @@ import (
 	"echolane/core/policy"
 	"echolane/service/lane"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
@@ -533,7 +534,7 @@ func TestASourceThatChangesIsNeverMixedUp(t *testing.T) {
 		t.Fatal(err)
 	}
 	third := s.ask("/kestrel/f/kite.png?width=61")
-	if outcome(third) != "200" && outcome(third) != "502 source-unreadable" || strings.Contains(string(third.Response.Body()), string(source.DigestOf([]byte("600x400\nanother kite")))) {
+	if outcome(third) != "200" && outcome(third) != "502 source-unreadable" || strings.Contains(string(third.Response.Body()), string(held.DigestOf([]byte("600x400\nanother kite")))) {
 		t.Errorf("%s %s", outcome(third), third.Response.Body())
 	}
 }
@@ -624,7 +625,7 @@ func TestEachPieceOfAnOriginalHasADeadline(t *testing.T) {
 	data := bytes.Repeat([]byte("0123456789"), 1000)
 	released := 0
 	conn := &deadlines{}
-	o := &original{content: source.InMemory(data, func() { released++ }), size: 9, splices: []metadata.Splice{{From: 2, N: 4}, {Put: []byte("xy")}, {From: 9000, N: 3}}}
+	o := &original{content: held.InMemory(data, func() { released++ }), size: 9, splices: []metadata.Splice{{From: 2, N: 4}, {Put: []byte("xy")}, {From: 9000, N: 3}}}
 	r := &originalReader{o: o, parts: []part{{span: span{0, 9}}}, conn: conn}
 	got, err := io.ReadAll(struct{ io.Reader }{r})
 	if err != nil || string(got) != "2345xy012" {
@@ -641,7 +642,7 @@ func TestEachPieceOfAnOriginalHasADeadline(t *testing.T) {
 	if r.Close(); released != 1 {
 		t.Error("the source isn't let go of")
 	}
-	short := &originalReader{o: &original{content: source.InMemory(data[:10], nil), size: 20}, parts: []part{{span: span{0, 20}}}}
+	short := &originalReader{o: &original{content: held.InMemory(data[:10], nil), size: 20}, parts: []part{{span: span{0, 20}}}}
 	if _, err := io.ReadAll(short); !errors.Is(err, io.ErrUnexpectedEOF) {
 		t.Errorf("a source that is shorter than it was: %v", err)
 	}

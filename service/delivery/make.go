@@ -18,6 +18,7 @@ import (
 	"echolane/service/cache"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
@@ -99,8 +100,8 @@ func (m *maker) produce(ctx context.Context) (v *cache.Variant, then func(), err
 }
 
 // opener brings the sources when a worker is about to have them. Those that may have to be fetched first are here already.
-func opener(ctx context.Context, sources []*source.Located) (open func(context.Context) ([]*source.Content, error), done func(), err error) {
-	ready := make([]*source.Content, len(sources))
+func opener(ctx context.Context, sources []*source.Located) (open func(context.Context) ([]*held.Content, error), done func(), err error) {
+	ready := make([]*held.Content, len(sources))
 	done = func() {
 		for _, c := range ready {
 			c.Close()
@@ -115,7 +116,7 @@ func opener(ctx context.Context, sources []*source.Located) (open func(context.C
 			return nil, nil, err
 		}
 	}
-	return func(ctx context.Context) (all []*source.Content, err error) {
+	return func(ctx context.Context) (all []*held.Content, err error) {
 		for i, l := range sources {
 			c := ready[i].Share()
 			if c == nil {
@@ -170,7 +171,7 @@ func (s *Service) setAsideFor(d *workshop.Death, a records.SetAside) {
 func (s *Service) HasAside(site string) bool { return s.Settings.HasAside(site) }
 
 // RefuseAside is what is answered for a source that is set aside; nil: it isn't.
-func (s *Service) RefuseAside(site string, digest source.Digest) *policy.Refusal {
+func (s *Service) RefuseAside(site string, digest held.Digest) *policy.Refusal {
 	if a := s.Settings.Aside(site, string(digest)); a != nil {
 		return a.Refusal()
 	}
@@ -178,7 +179,7 @@ func (s *Service) RefuseAside(site string, digest source.Digest) *policy.Refusal
 }
 
 // HeaderFailed sets a source aside whose header couldn't be read, where that is for workers that died over it.
-func (s *Service) HeaderFailed(site, lane, path string, digest source.Digest, err error) {
+func (s *Service) HeaderFailed(site, lane, path string, digest held.Digest, err error) {
 	var death *workshop.Death
 	if errors.As(err, &death) {
 		s.setAsideFor(death, records.SetAside{Site: site, Digest: string(digest), Lane: lane, Path: path})
@@ -210,7 +211,7 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 	for i := range digests {
 		if i < len(sources) && digests[i] != sources[i].Known.Digest {
 			sources[i].Mistaken()
-			err = source.ErrChanged
+			err = held.ErrChanged
 		}
 	}
 	return result, err
@@ -280,9 +281,9 @@ func (m *maker) drawing(ctx context.Context) (*cache.Variant, error) {
 	}
 	defer content.Close()
 	data, err := io.ReadAll(content.Reader())
-	if err == nil && source.DigestOf(data) != m.own().Known.Digest {
+	if err == nil && held.DigestOf(data) != m.own().Known.Digest {
 		m.own().Mistaken()
-		err = source.ErrChanged
+		err = held.ErrChanged
 	}
 	if err != nil {
 		return nil, err

@@ -12,7 +12,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/service/cache"
-	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 // The source itself, for a download: conditional, in ranges, streamed from where it lies.
@@ -23,7 +23,7 @@ type original struct {
 	modified time.Time
 	size     int64
 	splices  []metadata.Splice // none: as it lies there
-	content  *source.Content
+	content  *held.Content
 }
 
 // findOriginal finds what goes out of a source.
@@ -164,6 +164,6 @@ func (o *original) readAt(p []byte, at int64) (int, error) {
 }
 
 // Stream reads content for an answer, and holds the client to a deadline for each piece. It closes the content.
-func Stream(c *fasthttp.RequestCtx, content *source.Content) io.Reader {
+func Stream(c *fasthttp.RequestCtx, content *held.Content) io.Reader {
 	return &originalReader{o: &original{size: content.Size(), content: content}, parts: []part{{span: span{0, content.Size()}}}, conn: c.Conn()}
 }

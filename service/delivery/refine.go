@@ -11,6 +11,7 @@ import (
 	"echolane/service/cache"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
@@ -229,7 +230,7 @@ func (s *Service) search(f *refinement) {
 	result, err := s.render(workshop.With(s.base, workshop.Refinement, f.record.Site, ""), f.sources, f.job)
 	var no *policy.Refusal
 	switch {
-	case errors.Is(err, source.ErrChanged), errors.Is(err, context.Canceled): // what is asked for from now on is another variant; or it ends
+	case errors.Is(err, held.ErrChanged), errors.Is(err, context.Canceled): // what is asked for from now on is another variant; or it ends
 		s.refiner.done(f)
 		s.Recorder.Made(f.record)
 		return

@@ -33,6 +33,7 @@ import (
 	"echolane/service/problem"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/trace"
 	"echolane/service/workshop"
 )
@@ -64,7 +65,7 @@ type Workshop interface {
 	// Render waits for a worker and renders. It calls open, once, when a worker is free, and closes the contents. It also returns
 	// the digests of what the worker has read.
 	// Where ctx ends before it is done, its worker does too.
-	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
+	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*held.Content, error), job render.Job) (render.Result, []held.Digest, error)
 	// Full reports whether a job would be refused now.
 	Full(whom workshop.For) bool
 }
@@ -299,7 +300,7 @@ func (s *Service) find(ctx context.Context, r *request, start int64) (*found, *p
 		if err == nil {
 			return f, nil
 		}
-		if !errors.Is(err, source.ErrChanged) {
+		if !errors.Is(err, held.ErrChanged) {
 			return f, s.refusalOf(err)
 		}
 		for _, l := range f.sources {

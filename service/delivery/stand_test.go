@@ -28,6 +28,7 @@ import (
 	"echolane/service/panics"
 	"echolane/service/records"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
@@ -132,9 +133,9 @@ type fakeShop struct {
 	panics                   bool
 }
 
-func read(c *source.Content) ([]byte, error) { return io.ReadAll(c.Reader()) }
+func read(c *held.Content) ([]byte, error) { return io.ReadAll(c.Reader()) }
 
-func (f *fakeShop) Header(_ context.Context, c *source.Content) (codec.Header, error) {
+func (f *fakeShop) Header(_ context.Context, c *held.Content) (codec.Header, error) {
 	f.headers.Add(1)
 	if f.headerFail != nil {
 		return codec.Header{}, f.headerFail
@@ -155,7 +156,7 @@ func (f *fakeShop) Header(_ context.Context, c *source.Content) (codec.Header, e
 	return h, nil
 }
 
-func (f *fakeShop) Strip(_ context.Context, c *source.Content) ([]metadata.Splice, error) {
+func (f *fakeShop) Strip(_ context.Context, c *held.Content) ([]metadata.Splice, error) {
 	f.strips.Add(1)
 	return []metadata.Splice{{N: c.Size() - 4}, {Put: []byte("END!")}}, nil
 }
@@ -165,7 +166,7 @@ func (f *fakeShop) onlyFirst(err error) { f.searches.Store(&err) }
 
 func (f *fakeShop) Full(workshop.For) bool { return f.full }
 
-func (f *fakeShop) Render(ctx context.Context, _ workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
+func (f *fakeShop) Render(ctx context.Context, _ workshop.For, open func(context.Context) ([]*held.Content, error), job render.Job) (render.Result, []held.Digest, error) {
 	f.renders.Add(1)
 	if f.panics {
 		panic("a maker panics")
@@ -181,14 +182,14 @@ func (f *fakeShop) Render(ctx context.Context, _ workshop.For, open func(context
 	if err != nil {
 		return render.Result{}, nil, err
 	}
-	var digests []source.Digest
+	var digests []held.Digest
 	for _, c := range contents {
 		data, err := read(c)
 		c.Close()
 		if err != nil {
 			return render.Result{}, nil, err
 		}
-		digests = append(digests, source.DigestOf(data))
+		digests = append(digests, held.DigestOf(data))
 	}
 	if f.fail != nil {
 		return render.Result{}, digests, f.fail

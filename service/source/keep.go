@@ -12,6 +12,7 @@ import (
 	"echolane/service/cache/disk"
 	"echolane/service/cache/entry"
 	"echolane/service/cache/shared"
+	"echolane/service/source/held"
 )
 
 // Keep holds the sources that were fetched: on disk, where there is one, and otherwise in memory that is counted. What
@@ -30,7 +31,7 @@ func NewKeep(disk *disk.Disk, memoryBytes int64) *Keep {
 	if memoryBytes <= 0 {
 		memoryBytes = DefaultMemory
 	}
-	return &Keep{disk: disk, memory: &memory{total: memoryBytes, entries: map[string]*held{}, wake: make(chan struct{})}}
+	return &Keep{disk: disk, memory: &memory{total: memoryBytes, entries: map[string]*kept{}, wake: make(chan struct{})}}
 }
 
 // Disk is where sources are kept, nil for nowhere.
@@ -58,7 +59,7 @@ func (k *Keep) Known(key string) *Version {
 }
 
 // Open gives the content of a version that is kept under a key.
-func (k *Keep) Open(key string, v Version) (*Content, bool) {
+func (k *Keep) Open(key string, v Version) (*held.Content, bool) {
 	if c, ok := k.memory.get(key, v.Digest); ok {
 		return c, true
 	}
@@ -74,11 +75,11 @@ func (k *Keep) Open(key string, v Version) (*Content, bool) {
 		e.File.Close()
 		return nil, false
 	}
-	return InFile(e.File, e.From, e.Size), true
+	return held.InFile(e.File, e.From, e.Size), true
 }
 
-// OpenOr gives the content of a version that is kept under a key, or that fetch brings. ErrChanged where that is another.
-func (k *Keep) OpenOr(key string, v Version, fetch func() (Version, *Content, error)) (*Content, error) {
+// OpenOr gives the content of a version that is kept under a key, or that fetch brings. held.ErrChanged where that is another.
+func (k *Keep) OpenOr(key string, v Version, fetch func() (Version, *held.Content, error)) (*held.Content, error) {
 	if c, ok := k.Open(key, v); ok {
 		return c, nil
 	}
@@ -88,7 +89,7 @@ func (k *Keep) OpenOr(key string, v Version, fetch func() (Version, *Content, er
 	}
 	if got.Digest != v.Digest {
 		content.Close()
-		return nil, ErrChanged
+		return nil, held.ErrChanged
 	}
 	return content, nil
 }
@@ -149,9 +150,9 @@ var ErrTooLong = errors.New("there are more bytes than the limit")
 // Receive takes a source in, at most limit bytes of it, and works out its digest. hint is how long it says it is, below 0
 // where it doesn't. complete makes its version once the bytes are known; it says under which key to keep them, "" for as
 // long as they are used only.
-func (k *Keep) Receive(ctx context.Context, r io.Reader, limit, hint int64, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
-	sum := NewDigester()
-	r = io.TeeReader(readerOf(ctx, io.LimitReader(r, limit+1)), sum)
+func (k *Keep) Receive(ctx context.Context, r io.Reader, limit, hint int64, complete func(held.Digest, int64) (Version, string)) (Version, *held.Content, error) {
+	sum := held.NewDigester()
+	r = io.TeeReader(held.ReaderOf(ctx, io.LimitReader(r, limit+1)), sum)
 	// Whether it may be kept is known before its bytes are.
 	if _, key := complete("", 0); key != "" && k.disk != nil {
 		if s, err := k.disk.Create(); err == nil {
@@ -161,7 +162,7 @@ func (k *Keep) Receive(ctx context.Context, r io.Reader, limit, hint int64, comp
 	return k.toMemory(ctx, nil, r, limit, hint, sum, complete)
 }
 
-func (k *Keep) toDisk(ctx context.Context, s *disk.Stream, r io.Reader, limit int64, sum Digester, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
+func (k *Keep) toDisk(ctx context.Context, s *disk.Stream, r io.Reader, limit int64, sum held.Digester, complete func(held.Digest, int64) (Version, string)) (Version, *held.Content, error) {
 	buffer := make([]byte, 64<<10)
 	var n int64
 	for {
@@ -203,12 +204,12 @@ func (k *Keep) toDisk(ctx context.Context, s *disk.Stream, r io.Reader, limit in
 		}
 		return k.toMemory(ctx, before, bytes.NewReader(nil), limit, -1, sum, complete)
 	}
-	content := InFile(e.File, e.From, e.Size)
+	content := held.InFile(e.File, e.From, e.Size)
 	k.give(key, v, content)
 	return v, content, nil
 }
 
-func (k *Keep) toMemory(ctx context.Context, before []byte, r io.Reader, limit, hint int64, sum Digester, complete func(Digest, int64) (Version, string)) (Version, *Content, error) {
+func (k *Keep) toMemory(ctx context.Context, before []byte, r io.Reader, limit, hint int64, sum held.Digester, complete func(held.Digest, int64) (Version, string)) (Version, *held.Content, error) {
 	const step = 1 << 20
 	m := k.memory
 	reserved := int64(0)
@@ -224,7 +225,7 @@ func (k *Keep) toMemory(ctx context.Context, before []byte, r io.Reader, limit, 
 		reserved = to
 		return nil
 	}
-	fail := func(err error) (Version, *Content, error) {
+	fail := func(err error) (Version, *held.Content, error) {
 		m.unreserve(reserved)
 		return Version{}, nil, err
 	}

@@ -7,6 +7,7 @@ import (
 	"time"
 
 	"echolane/core/policy"
+	"echolane/service/source/held"
 )
 
 // memory is sources in memory, counted in bytes. Those in use stay; of the others those that were used last stay as long as
@@ -15,14 +16,14 @@ type memory struct {
 	mu      sync.Mutex
 	total   int64
 	used    int64
-	entries map[string]*held
-	idle    list.List     // of *held that nobody uses, oldest first
+	entries map[string]*kept
+	idle    list.List     // of *kept that nobody uses, oldest first
 	wake    chan struct{} // closed when room may have come free
 }
 
-type held struct {
+type kept struct {
 	key    string
-	digest Digest
+	digest held.Digest
 	data   []byte
 	bytes  int64
 	users  int
@@ -43,7 +44,7 @@ func (m *memory) reserve(ctx context.Context, n int64) error {
 	for {
 		m.mu.Lock()
 		for m.used+n > m.total && m.idle.Len() > 0 {
-			m.drop(m.idle.Front().Value.(*held))
+			m.drop(m.idle.Front().Value.(*kept))
 		}
 		if m.used+n <= m.total {
 			m.used += n
@@ -76,7 +77,7 @@ func (m *memory) free(n int64) {
 }
 
 // drop forgets an entry that nobody uses; m.mu is held.
-func (m *memory) drop(h *held) {
+func (m *memory) drop(h *kept) {
 	if h.at != nil {
 		m.idle.Remove(h.at)
 		h.at = nil
@@ -88,10 +89,10 @@ func (m *memory) drop(h *held) {
 }
 
 // put holds data for which room was reserved, in use once. Without a key it is nobody else's.
-func (m *memory) put(key string, digest Digest, data []byte, reserved int64) *Content {
+func (m *memory) put(key string, digest held.Digest, data []byte, reserved int64) *held.Content {
 	m.mu.Lock()
 	defer m.mu.Unlock()
-	h := &held{key: key, digest: digest, data: data, bytes: reserved, users: 1}
+	h := &kept{key: key, digest: digest, data: data, bytes: reserved, users: 1}
 	if key != "" {
 		if old := m.entries[key]; old != nil && old.users == 0 {
 			m.drop(old)
@@ -101,8 +102,8 @@ func (m *memory) put(key string, digest Digest, data []byte, reserved int64) *Co
 	return m.content(h)
 }
 
-func (m *memory) content(h *held) *Content {
-	return InMemory(h.data, func() {
+func (m *memory) content(h *kept) *held.Content {
+	return held.InMemory(h.data, func() {
 		m.mu.Lock()
 		defer m.mu.Unlock()
 		if h.users--; h.users > 0 {
@@ -118,7 +119,7 @@ func (m *memory) content(h *held) *Content {
 	})
 }
 
-func (m *memory) get(key string, digest Digest) (*Content, bool) {
+func (m *memory) get(key string, digest held.Digest) (*held.Content, bool) {
 	m.mu.Lock()
 	defer m.mu.Unlock()
 	h := m.entries[key]

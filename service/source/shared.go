@@ -11,6 +11,7 @@ import (
 	"echolane/service/cache"
 	"echolane/service/cache/disk"
 	"echolane/service/cache/shared"
+	"echolane/service/source/held"
 )
 
 // Sources that other nodes fetched, and those that they get from this one.
@@ -56,7 +57,7 @@ func head(v Version) ([]byte, error) {
 }
 
 // give writes a source to the store, behind the answer.
-func (k *Keep) give(key string, v Version, c *Content) {
+func (k *Keep) give(key string, v Version, c *held.Content) {
 	if k.shared == nil || key == "" || v.Bytes > mostShared {
 		return
 	}
@@ -145,7 +146,7 @@ func (v *Version) fresh() (out Version, ok bool) {
 
 // Newest gives the newest version of what is kept under a key: as it is kept, while that is fresh, or as get finds it. have is
 // what is known already, nil for nothing; get is given what is kept then. Of several nodes that know nothing, one asks.
-func (k *Keep) Newest(ctx context.Context, key string, have *Version, get func(have *Version) (Version, *Content, error)) (Version, *Content, error) {
+func (k *Keep) Newest(ctx context.Context, key string, have *Version, get func(have *Version) (Version, *held.Content, error)) (Version, *held.Content, error) {
 	if have != nil {
 		return get(have)
 	}

@@ -5,7 +5,6 @@ package source
 
 import (
 	"context"
-	"errors"
 	"fmt"
 	"io"
 	"io/fs"
@@ -21,11 +20,12 @@ import (
 	"echolane/core/render"
 	"echolane/core/subject"
 	"echolane/core/wording"
+	"echolane/service/source/held"
 )
 
 // Version is what is known of a source at some moment.
 type Version struct {
-	Digest    Digest
+	Digest    held.Digest
 	Bytes     int64
 	Validator string        // what tells versions apart without reading: for the lane that gave it alone
 	Fresh     time.Duration // how long it is taken to be unchanged without another look
@@ -51,7 +51,7 @@ const (
 	NoStore                // nobody
 )
 
-// Lane gets the sources of one lane. Safe for concurrent use. Its errors are *policy.Refusal, ErrChanged, or those of a
+// Lane gets the sources of one lane. Safe for concurrent use. Its errors are *policy.Refusal, held.ErrChanged, or those of a
 // context that ended.
 type Lane interface {
 	// Check says whether the lane may have a source at all, without looking for it, and at what address that is: its URL,
@@ -60,10 +60,10 @@ type Lane interface {
 	// Stat finds out which version of the source there is. have is what was known before, nil for nothing. The content
 	// comes back where it had to be fetched for that and can't be opened again, and where it is still to be read: then
 	// the version has no digest.
-	Stat(ctx context.Context, path string, have *Version) (Version, *Content, error)
-	// Open gives the content of a version. ErrChanged where there is another one meanwhile. Of a file, whoever reads it
+	Stat(ctx context.Context, path string, have *Version) (Version, *held.Content, error)
+	// Open gives the content of a version. held.ErrChanged where there is another one meanwhile. Of a file, whoever reads it
 	// makes sure of the digest.
-	Open(ctx context.Context, path string, v Version) (*Content, error)
+	Open(ctx context.Context, path string, v Version) (*held.Content, error)
 	// Forget drops what is kept of a source: what was looked at under a serial before since, or all where since is 0.
 	Forget(path string, since uint64)
 	// List gives the sources in the order of their paths, at most limit of them that come after the path
@@ -85,34 +85,31 @@ type Finder interface {
 type Receiver interface {
 	// Receive takes in what is to be put, at most what the lane allows, and works out its digest. Closing the content
 	// forgets it.
-	Receive(ctx context.Context, r io.Reader) (Version, *Content, error)
+	Receive(ctx context.Context, r io.Reader) (Version, *held.Content, error)
 	// Put keeps content as the newest version of a path. v brings the facts; its Path, Version and Bytes are set here.
 	// Equal bytes again make no new version. Of several that are put at once, the one with the highest number is the
 	// newest.
-	Put(ctx context.Context, path string, content *Content, v Uploaded) (Uploaded, error)
+	Put(ctx context.Context, path string, content *held.Content, v Uploaded) (Uploaded, error)
 	// Versions lists all versions of a path, newest first.
 	Versions(ctx context.Context, path string) ([]Uploaded, error)
 	// Version gives one of them, by its number, with its bytes. The caller closes the content.
-	Version(ctx context.Context, path string, n int) (Uploaded, *Content, error)
+	Version(ctx context.Context, path string, n int) (Uploaded, *held.Content, error)
 	// Remove forgets a path with all its versions and bytes.
 	Remove(ctx context.Context, path string) error
 }
 
 // Uploaded is a version of an uploaded source.
 type Uploaded struct {
-	Path    string    `json:"path"`
-	Version int       `json:"version"`
-	Digest  Digest    `json:"digest"`
-	Bytes   int64     `json:"bytes"`
-	Type    string    `json:"type"`
-	Width   int       `json:"width"`
-	Height  int       `json:"height"`
-	At      time.Time `json:"at"`
-	By      string    `json:"by"`
+	Path    string      `json:"path"`
+	Version int         `json:"version"`
+	Digest  held.Digest `json:"digest"`
+	Bytes   int64       `json:"bytes"`
+	Type    string      `json:"type"`
+	Width   int         `json:"width"`
+	Height  int         `json:"height"`
+	At      time.Time   `json:"at"`
+	By      string      `json:"by"`
 }
-
-// ErrChanged: the source isn't any more what it was when looked at.
-var ErrChanged = errors.New("the source has changed")
 
 const (
 	// StaleServed is how long what is kept answers for an origin or store that failed, before it is tried again.
@@ -194,17 +191,17 @@ func Unreadable(p string) *policy.Refusal {
 
 // Facts are what is known of a source without rendering it.
 type Facts struct {
-	Type       string `json:"type"`
-	Width      int    `json:"width"`                 // upright
-	Height     int    `json:"height"`                // upright
-	Turned     int    `json:"orientation,omitempty"` // Exif's orientation, 2–8, of a source that isn't stored upright
-	Bytes      int64  `json:"bytes"`
-	Frames     int    `json:"frames"`
-	Depth      int    `json:"bits_per_sample"`
-	Coding     string `json:"coding,omitempty"`
-	HasProfile bool   `json:"has_profile"`
-	HasAlpha   bool   `json:"has_alpha"`
-	Digest     Digest `json:"digest"`
+	Type       string      `json:"type"`
+	Width      int         `json:"width"`                 // upright
+	Height     int         `json:"height"`                // upright
+	Turned     int         `json:"orientation,omitempty"` // Exif's orientation, 2–8, of a source that isn't stored upright
+	Bytes      int64       `json:"bytes"`
+	Frames     int         `json:"frames"`
+	Depth      int         `json:"bits_per_sample"`
+	Coding     string      `json:"coding,omitempty"`
+	HasProfile bool        `json:"has_profile"`
+	HasAlpha   bool        `json:"has_alpha"`
+	Digest     held.Digest `json:"digest"`
 	// Subject is the box around what the picture is of, in parts of its sides, how sure that is and what it was found by, and
 	// Colour the mean of the box, where they were looked for.
 	Subject *subject.Found `json:"subject,omitempty"`

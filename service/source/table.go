@@ -17,12 +17,13 @@ import (
 	"echolane/core/wording"
 	"echolane/service/flight"
 	"echolane/service/panics"
+	"echolane/service/source/held"
 )
 
 // Reader reads what sources' bytes say, in a process of its own.
 type Reader interface {
-	Header(context.Context, *Content) (codec.Header, error)
-	Strip(context.Context, *Content) ([]metadata.Splice, error)
+	Header(context.Context, *held.Content) (codec.Header, error)
+	Strip(context.Context, *held.Content) ([]metadata.Splice, error)
 }
 
 // Opener opens lanes.
@@ -63,7 +64,7 @@ type VariantCount struct {
 	sync.Mutex
 	At     int64 // Now of the last count; 0: never counted
 	N      int
-	Digest Digest
+	Digest held.Digest
 }
 
 // Known is one version of a source with what its header says. It is never changed.
@@ -84,7 +85,7 @@ type failure struct {
 
 type looked struct {
 	known   *Known
-	content *Content
+	content *held.Content
 }
 
 // revalidation is a look at a source of which something is known already.
@@ -105,7 +106,7 @@ type Located struct {
 	// Stale: whether there is another version isn't known yet, since its origin takes its time.
 	Stale bool
 
-	content *Content // of what can't be opened again
+	content *held.Content // of what can't be opened again
 }
 
 const (
@@ -296,14 +297,14 @@ func (t *Table) look(ctx context.Context, s *Source, in *policy.CompiledLane, la
 		default:
 			err = t.readSound(func() error { return t.read(ctx, k, lane, path, content.Share()) }, site, in.Name, path, v.Digest)
 		}
-		if errors.Is(err, ErrChanged) && tries < 3 {
+		if errors.Is(err, held.ErrChanged) && tries < 3 {
 			content.Close()
 			version = nil
 			continue
 		}
 		if err != nil {
 			content.Close()
-			if errors.Is(err, ErrChanged) {
+			if errors.Is(err, held.ErrChanged) {
 				err = unsettled()
 			}
 			return out, err
@@ -340,7 +341,7 @@ func (k *Known) header(of *Known) {
 
 // learn works out the digest of a version that wasn't read yet, and has its header read meanwhile: or afterwards, where it may be set
 // aside. It closes the content.
-func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, site, name, path string, content *Content) error {
+func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, site, name, path string, content *held.Content) error {
 	defer content.Close()
 	careful := have == nil && t.aside != nil && t.aside.HasAside(site)
 	var all sync.WaitGroup
@@ -351,11 +352,11 @@ func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, site, name
 			read = t.panics.Run("reading a header", func() error { return t.read(ctx, k, lane, path, shared) })
 		})
 	}
-	sum, err := content.digest(ctx)
+	sum, err := content.Digest(ctx)
 	all.Wait()
 	switch {
 	case err != nil:
-		if ctx.Err() != nil || errors.Is(err, ErrChanged) {
+		if ctx.Err() != nil || errors.Is(err, held.ErrChanged) {
 			return err
 		}
 		return Unreadable(path)
@@ -378,7 +379,7 @@ func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, site, name
 }
 
 // read has the header read. That it can't be is known of the version from then on.
-func (t *Table) read(ctx context.Context, k *Known, lane Lane, path string, content *Content) error {
+func (t *Table) read(ctx context.Context, k *Known, lane Lane, path string, content *held.Content) error {
 	if content == nil {
 		var err error
 		if content, err = lane.Open(ctx, path, k.Version); err != nil {
@@ -414,7 +415,7 @@ func rememberedFor(no *policy.Refusal, in *policy.CompiledLane) time.Duration {
 
 // Open gives the source's content. Of a file, whoever reads it makes sure of the digest, and says Mistaken where it is
 // another.
-func (l *Located) Open(ctx context.Context) (*Content, error) {
+func (l *Located) Open(ctx context.Context) (*held.Content, error) {
 	if l.content != nil {
 		return l.content.Share(), nil
 	}

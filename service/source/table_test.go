@@ -18,6 +18,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/service/cache/disk"
+	"echolane/service/source/held"
 )
 
 // fakeLane gives what the test decides.
@@ -27,14 +28,14 @@ type fakeLane struct {
 	data         []byte
 }
 
-func (f *fakeLane) Stat(ctx context.Context, path string, _ *Version) (Version, *Content, error) {
+func (f *fakeLane) Stat(ctx context.Context, path string, _ *Version) (Version, *held.Content, error) {
 	f.stats.Add(1)
 	v, err := f.stat(ctx, path)
 	return v, nil, err
 }
-func (f *fakeLane) Open(context.Context, string, Version) (*Content, error) {
+func (f *fakeLane) Open(context.Context, string, Version) (*held.Content, error) {
 	f.opens.Add(1)
-	return InMemory(f.data, nil), nil
+	return held.InMemory(f.data, nil), nil
 }
 func (f *fakeLane) Check(path string, _ *[]policy.Step) (string, *policy.Refusal) { return path, nil }
 func (f *fakeLane) Near() bool                                                    { return false }
@@ -52,11 +53,11 @@ type headers struct {
 	err  error
 }
 
-func (h *headers) Header(_ context.Context, c *Content) (codec.Header, error) {
+func (h *headers) Header(_ context.Context, c *held.Content) (codec.Header, error) {
 	h.read.Add(1)
 	return codec.Header{Type: "image/png", W: 3, H: 2, Orientation: 1, Frames: 1}, h.err
 }
-func (h *headers) Strip(context.Context, *Content) ([]metadata.Splice, error) { return nil, nil }
+func (h *headers) Strip(context.Context, *held.Content) ([]metadata.Splice, error) { return nil, nil }
 
 func inTable(t *testing.T, l Lane, fresh time.Duration) (*Table, *headers, *policy.SiteSettings, *policy.CompiledLane) {
 	t.Helper()
@@ -136,7 +137,7 @@ func TestAWaiterThatLeavesIsFree(t *testing.T) {
 }
 
 func TestAHeaderIsReadOnceForAVersion(t *testing.T) {
-	digest := DigestOf([]byte("one"))
+	digest := held.DigestOf([]byte("one"))
 	l := &fakeLane{data: []byte("one"), stat: func(context.Context, string) (Version, error) {
 		return Version{Digest: digest, Bytes: 3, Validator: "1"}, nil
 	}}
@@ -154,12 +155,12 @@ func TestAHeaderIsReadOnceForAVersion(t *testing.T) {
 	if h.read.Load() != 1 || l.stats.Load() != 11 {
 		t.Errorf("%d headers, %d looks", h.read.Load(), l.stats.Load())
 	}
-	digest = DigestOf([]byte("two"))
+	digest = held.DigestOf([]byte("two"))
 	if next, err := table.Locate(context.Background(), site, in, "a.jpg", nil); err != nil || next.Known == first.Known || h.read.Load() != 2 {
 		t.Errorf("a change isn't seen: %v", err)
 	}
 	h.err = policy.NotRead("text/plain")
-	digest = DigestOf([]byte("three"))
+	digest = held.DigestOf([]byte("three"))
 	for range 5 {
 		if _, err := table.Locate(context.Background(), site, in, "a.jpg", nil); reasonOf(err) != "not-an-image" {
 			t.Errorf("%v", err)
@@ -204,8 +205,8 @@ func keepWith(t *testing.T, memory int64, onDisk bool) *Keep {
 
 func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	k := keepWith(t, 10<<20, false)
-	take := func(ctx context.Context, key string, n int) (*Content, error) {
-		_, c, err := k.Receive(ctx, bytes.NewReader(make([]byte, n)), 64<<20, int64(n), func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
+	take := func(ctx context.Context, key string, n int) (*held.Content, error) {
+		_, c, err := k.Receive(ctx, bytes.NewReader(make([]byte, n)), 64<<20, int64(n), func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
 		return c, err
 	}
 	a, err := take(context.Background(), "a", 6<<20)
@@ -217,7 +218,7 @@ func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	if _, err := take(ctx, "b", 6<<20); !errors.Is(err, context.DeadlineExceeded) {
 		t.Errorf("there is no room, and it is taken: %v", err)
 	}
-	shared, ok := k.Open("a", Version{Digest: DigestOf(make([]byte, 6<<20)), Bytes: 6 << 20})
+	shared, ok := k.Open("a", Version{Digest: held.DigestOf(make([]byte, 6<<20)), Bytes: 6 << 20})
 	if !ok || k.MemoryBytes() > 7<<20 {
 		t.Errorf("equal readers don't share: %v, %d bytes", ok, k.MemoryBytes())
 	}
@@ -238,20 +239,20 @@ func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	if _, err := take(context.Background(), "c", 20<<20); reasonOf(err) != "source-too-many-bytes" {
 		t.Errorf("more than there is memory for: %v", err)
 	}
-	if _, _, err := k.Receive(context.Background(), bytes.NewReader(make([]byte, 2000)), 1000, -1, func(d Digest, n int64) (Version, string) { return Version{}, "d" }); !errors.Is(err, ErrTooLong) {
+	if _, _, err := k.Receive(context.Background(), bytes.NewReader(make([]byte, 2000)), 1000, -1, func(d held.Digest, n int64) (Version, string) { return Version{}, "d" }); !errors.Is(err, ErrTooLong) {
 		t.Errorf("beyond the limit: %v", err)
 	}
 	// What promises much and sends little holds little.
-	held := k.MemoryBytes()
+	before := k.MemoryBytes()
 	slow, more := io.Pipe()
 	ended := make(chan struct{})
 	lying, stop := context.WithCancel(context.Background())
 	go func() {
-		k.Receive(lying, slow, 9<<20, 9<<20, func(Digest, int64) (Version, string) { return Version{}, "e" })
+		k.Receive(lying, slow, 9<<20, 9<<20, func(held.Digest, int64) (Version, string) { return Version{}, "e" })
 		close(ended)
 	}()
 	more.Write([]byte("x"))
-	if n := k.MemoryBytes() - held; n > 2<<20 {
+	if n := k.MemoryBytes() - before; n > 2<<20 {
 		t.Errorf("one byte of nine megabytes holds %d", n)
 	}
 	stop()
@@ -271,12 +272,12 @@ func TestTheMemoryOfSourcesNeverLosesCount(t *testing.T) {
 					key = ""
 				}
 				data := bytes.Repeat([]byte{byte(len(key))}, 100_000)
-				if c, ok := k.Open(key, Version{Digest: DigestOf(data), Bytes: int64(len(data))}); ok && key != "" {
+				if c, ok := k.Open(key, Version{Digest: held.DigestOf(data), Bytes: int64(len(data))}); ok && key != "" {
 					c.Share().Close()
 					c.Close()
 				}
 				ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-				_, c, err := k.Receive(ctx, bytes.NewReader(data), 1<<20, int64(len(data)), func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
+				_, c, err := k.Receive(ctx, bytes.NewReader(data), 1<<20, int64(len(data)), func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
 				cancel()
 				if err == nil {
 					if i%3 == 0 {
@@ -305,14 +306,14 @@ func TestADiskThatFailsCostsNoSource(t *testing.T) {
 	failing := io.MultiReader(bytes.NewReader(data[:200_000]), readerFunc(func(p []byte) (int, error) {
 		return 0, io.EOF
 	}))
-	_, c, err := k.Receive(context.Background(), failing, 1<<20, -1, func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abcd" })
+	_, c, err := k.Receive(context.Background(), failing, 1<<20, -1, func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abcd" })
 	if err != nil || c.Size() != 200_000 {
 		t.Fatalf("%v", err)
 	}
 	c.Close()
 	os.RemoveAll(diskDir(k)) // from here on nothing can be written
-	v, c, err := k.Receive(context.Background(), bytes.NewReader(data), 1<<20, -1, func(d Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abce" })
-	if err != nil || v.Digest != DigestOf(data) {
+	v, c, err := k.Receive(context.Background(), bytes.NewReader(data), 1<<20, -1, func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abce" })
+	if err != nil || v.Digest != held.DigestOf(data) {
 		t.Fatalf("without a disk: %v", err)
 	}
 	got, err := io.ReadAll(c.Reader())

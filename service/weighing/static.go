@@ -18,7 +18,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/weighin"
-	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 const (
@@ -92,7 +92,7 @@ func (w *Weigher) static(ctx context.Context, a *Ask, progress Progress) (*weigh
 		report.Notes = append(report.Notes, fmt.Sprintf("the first %d of %d images were looked at", mostImages, len(pictures)))
 		pictures = pictures[:mostImages]
 	}
-	bodies, held := map[string][]byte{}, int64(0)
+	bodies, size := map[string][]byte{}, int64(0)
 	for i := range pictures {
 		q := &pictures[i]
 		progress(i, len(pictures), "fetching the pictures")
@@ -101,7 +101,7 @@ func (w *Weigher) static(ctx context.Context, a *Ask, progress Progress) (*weigh
 			continue
 		}
 		body, ok := bodies[q.URL]
-		if !ok && held > mostHeld {
+		if !ok && size > mostHeld {
 			continue
 		}
 		if !ok {
@@ -112,12 +112,12 @@ func (w *Weigher) static(ctx context.Context, a *Ask, progress Progress) (*weigh
 			}
 			body = data
 			bodies[q.URL] = data
-			held += int64(len(data))
+			size += int64(len(data))
 			q.Cache = header.Get("Cache-Control")
 			q.Type, _, _ = mime.ParseMediaType(header.Get("Content-Type"))
 		}
 		q.Bytes = int64(len(body))
-		if h, err := w.Workshop.Header(ctx, source.InMemory(body, nil)); err == nil {
+		if h, err := w.Workshop.Header(ctx, held.InMemory(body, nil)); err == nil {
 			q.NaturalW, q.NaturalH = h.Upright()
 			q.Type = h.Type
 			if q.W == 0 {

@@ -20,13 +20,14 @@ import (
 	"echolane/demo/pictures"
 	"echolane/service/lane"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
 // direct does a workshop's work in this process.
 type direct struct{}
 
-func read(ctx context.Context, open func(context.Context) ([]*source.Content, error)) ([]byte, error) {
+func read(ctx context.Context, open func(context.Context) ([]*held.Content, error)) ([]byte, error) {
 	contents, err := open(ctx)
 	if err != nil {
 		return nil, err
@@ -35,7 +36,7 @@ func read(ctx context.Context, open func(context.Context) ([]*source.Content, er
 	return io.ReadAll(contents[0].Reader())
 }
 
-func (direct) Render(ctx context.Context, _ workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
+func (direct) Render(ctx context.Context, _ workshop.For, open func(context.Context) ([]*held.Content, error), job render.Job) (render.Result, []held.Digest, error) {
 	data, err := read(ctx, open)
 	if err != nil {
 		return render.Result{}, nil, err
@@ -44,7 +45,7 @@ func (direct) Render(ctx context.Context, _ workshop.For, open func(context.Cont
 	return r, nil, err
 }
 
-func (direct) Header(ctx context.Context, c *source.Content) (codec.Header, error) {
+func (direct) Header(ctx context.Context, c *held.Content) (codec.Header, error) {
 	data, err := io.ReadAll(c.Reader())
 	if err != nil {
 		return codec.Header{}, err
@@ -189,7 +190,7 @@ type counting struct {
 	renders *atomic.Int64
 }
 
-func (c counting) Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error) {
+func (c counting) Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*held.Content, error), job render.Job) (render.Result, []held.Digest, error) {
 	c.renders.Add(1)
 	return c.direct.Render(ctx, whom, open, job)
 }

@@ -29,13 +29,14 @@ import (
 	"echolane/service/cache"
 	"echolane/service/panics"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop"
 )
 
 // Workshop makes variants and reads headers, as *workshop.Workshop does.
 type Workshop interface {
-	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*source.Content, error), job render.Job) (render.Result, []source.Digest, error)
-	Header(ctx context.Context, c *source.Content) (codec.Header, error)
+	Render(ctx context.Context, whom workshop.For, open func(context.Context) ([]*held.Content, error), job render.Job) (render.Result, []held.Digest, error)
+	Header(ctx context.Context, c *held.Content) (codec.Header, error)
 }
 
 // Sources find a site's sources by lane and path, as *source.Table does.
@@ -381,8 +382,8 @@ func (a *Ask) mapped(address string) string {
 
 // measurement is one picture to be made, and who waits for it.
 type measurement struct {
-	digest   source.Digest // of what is opened
-	open     func(context.Context) ([]*source.Content, error)
+	digest   held.Digest // of what is opened
+	open     func(context.Context) ([]*held.Content, error)
 	declared declare.Declarations
 	bytes    int64
 	header   codec.Header
@@ -394,7 +395,7 @@ type waiting struct{ view, picture int }
 // measureAll makes every picture as it is shown, two at a time, the heaviest first.
 func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report, bodies map[string][]byte, progress Progress) error {
 	orders, originals, headers := map[string]*measurement{}, map[string]*source.Located{}, map[string]codec.Header{}
-	digests := map[string]source.Digest{}
+	digests := map[string]held.Digest{}
 	defer func() {
 		for _, l := range originals {
 			if l != nil {
@@ -405,7 +406,7 @@ func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report
 	header := func(address string) codec.Header {
 		h, known := headers[address]
 		if body := bodies[address]; !known && body != nil && ctx.Err() == nil {
-			h, _ = w.Workshop.Header(ctx, source.InMemory(body, nil)) // what can't be read says nothing
+			h, _ = w.Workshop.Header(ctx, held.InMemory(body, nil)) // what can't be read says nothing
 		}
 		headers[address] = h
 		return h
@@ -422,8 +423,8 @@ func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report
 				continue
 			}
 			d := p.Declared(v.Density)
-			open := func(context.Context) ([]*source.Content, error) {
-				return []*source.Content{source.InMemory(body, nil)}, nil
+			open := func(context.Context) ([]*held.Content, error) {
+				return []*held.Content{held.InMemory(body, nil)}, nil
 			}
 			if path, ok := a.own(p.URL); ok { // made already: what it could be follows from its source, not from what was made
 				l, known := originals[path]
@@ -434,14 +435,14 @@ func (w *Weigher) measureAll(ctx context.Context, a *Ask, report *weighin.Report
 				if l == nil {
 					continue
 				}
-				open = func(ctx context.Context) ([]*source.Content, error) {
+				open = func(ctx context.Context) ([]*held.Content, error) {
 					c, err := l.Open(ctx)
-					return []*source.Content{c}, err
+					return []*held.Content{c}, err
 				}
 				d, h = inPlace(p.URL, d), l.Known.Header
 				digests[p.URL] = l.Known.Digest
 			} else if _, known := digests[p.URL]; !known {
-				digests[p.URL] = source.DigestOf(body)
+				digests[p.URL] = held.DigestOf(body)
 			}
 			key := p.URL + "\n" + d.AddressForm()
 			o := orders[key]

@@ -8,7 +8,7 @@ import (
 
 	"echolane/core/render"
 	"echolane/core/text"
-	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 // fontPrefix begins the name of an input that is one of the system's fonts.
@@ -26,7 +26,7 @@ func withFonts(open Open, job *render.Job) (Open, []string) {
 	if len(names) == 0 {
 		return open, nil
 	}
-	return func(ctx context.Context) ([]*source.Content, error) {
+	return func(ctx context.Context) ([]*held.Content, error) {
 		contents, err := open(ctx)
 		if err != nil {
 			return contents, err
@@ -44,7 +44,7 @@ func withFonts(open Open, job *render.Job) (Open, []string) {
 				closeAll(contents)
 				return nil, err
 			}
-			contents = append(contents, source.InFile(f, 0, info.Size()))
+			contents = append(contents, held.InFile(f, 0, info.Size()))
 		}
 		return contents, nil
 	}, names
@@ -53,7 +53,7 @@ func withFonts(open Open, job *render.Job) (Open, []string) {
 // maxFonts is how many of the system's fonts a job is given at most.
 const maxFonts = 24
 
-func closeAll(contents []*source.Content) {
+func closeAll(contents []*held.Content) {
 	for _, c := range contents {
 		c.Close()
 	}

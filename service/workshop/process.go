@@ -16,7 +16,7 @@ import (
 	"golang.org/x/sys/unix"
 
 	"echolane/service/backseat"
-	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop/confine"
 )
 
@@ -259,7 +259,7 @@ func (o *worker) ending() string {
 }
 
 // do gives the worker an order and waits for its answer, at most for limit.
-func (o *worker) do(what message, contents []*source.Content, limit time.Duration) (a answer, err error) {
+func (o *worker) do(what message, contents []*held.Content, limit time.Duration) (a answer, err error) {
 	o.conn.SetDeadline(time.Now().Add(limit))
 	if err := tell(o.conn, what, contents); err != nil {
 		return a, err
@@ -271,7 +271,7 @@ func (o *worker) do(what message, contents []*source.Content, limit time.Duratio
 }
 
 // doMany gives the worker an order with more than one job, and takes each answer as it comes, at most limit after the one before.
-func (o *worker) doMany(what message, contents []*source.Content, limit time.Duration, take func(answer)) error {
+func (o *worker) doMany(what message, contents []*held.Content, limit time.Duration, take func(answer)) error {
 	o.conn.SetDeadline(time.Now().Add(limit))
 	if err := tell(o.conn, what, contents); err != nil {
 		return err

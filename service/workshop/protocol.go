@@ -17,7 +17,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
-	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop/confine"
 )
 
@@ -56,8 +56,8 @@ type answer struct {
 	Result  render.Result
 	Header  codec.Header
 	Splices []metadata.Splice
-	Digests []source.Digest // of the inputs, as the worker read them
-	Changed bool            // a file had fewer bytes than it should have
+	Digests []held.Digest // of the inputs, as the worker read them
+	Changed bool          // a file had fewer bytes than it should have
 	Refusal *policy.Refusal
 }
 
@@ -79,7 +79,7 @@ func lengths(head, data int64) []byte {
 }
 
 // tell sends an order with its inputs. The first bytes carry the descriptors of those in files.
-func tell(conn *net.UnixConn, o message, contents []*source.Content) error {
+func tell(conn *net.UnixConn, o message, contents []*held.Content) error {
 	if len(contents) > maxInputs {
 		return fmt.Errorf("an order with %d sources", len(contents))
 	}
@@ -257,13 +257,13 @@ const besideWorth = 32 << 10
 
 // digests works the sources' digests out, beside whatever is done with them where that is worth it. Those of a header's source stay
 // empty: whoever asks for it reads the whole source too.
-func (o *message) digests(sources [][]byte) <-chan []source.Digest {
-	done := make(chan []source.Digest, 1)
+func (o *message) digests(sources [][]byte) <-chan []held.Digest {
+	done := make(chan []held.Digest, 1)
 	work := func() {
-		all := make([]source.Digest, len(sources))
+		all := make([]held.Digest, len(sources))
 		for i, b := range sources {
 			if o.Kind != toHeader && !strings.HasPrefix(o.Inputs[i].Name, fontPrefix) {
-				all[i] = source.DigestOf(b)
+				all[i] = held.DigestOf(b)
 			}
 		}
 		done <- all

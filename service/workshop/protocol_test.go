@@ -14,14 +14,14 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
-	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 func TestWhatAWorkerSaysIsHeldAgainstWhatItMaySay(t *testing.T) {
 	order := &message{Kind: toRender, Inputs: make([]input, 1)}
 	good := func() answer {
 		return answer{
-			Digests: make([]source.Digest, 1),
+			Digests: make([]held.Digest, 1),
 			Result:  render.Result{Data: []byte("x"), Format: declare.WebP, Canvas: geometry.Size{W: 1, H: 1}, Natural: geometry.Size{W: 1, H: 1}, Stages: []render.Stage{{Name: "decode", Took: 5}}},
 		}
 	}
@@ -43,7 +43,7 @@ func TestWhatAWorkerSaysIsHeldAgainstWhatItMaySay(t *testing.T) {
 		"a layer without a name":    func(a *answer) { a.Result.Layers = []render.Laid{{}} },
 		"an overflow of its own":    func(a *answer) { a.Result.Layers = []render.Laid{{Name: "after", Over: []render.Overflow{"sideways"}}} },
 		"no digest":                 func(a *answer) { a.Digests = nil },
-		"many digests":              func(a *answer) { a.Digests = make([]source.Digest, 9) },
+		"many digests":              func(a *answer) { a.Digests = make([]held.Digest, 9) },
 		"policy's reasons":          func(a *answer) { a.Refusal = policy.No(policy.Refusal{Reason: policy.ReasonNotSignedIn}) },
 		"that the month is over":    func(a *answer) { a.Refusal = policy.No(policy.Refusal{Reason: policy.ReasonMonthUsedUp}) },
 		"a reason of its own":       func(a *answer) { a.Refusal = &policy.Refusal{Reason: "because"} },
@@ -75,12 +75,12 @@ func TestWhatAWorkerSaysIsHeldAgainstWhatItMaySay(t *testing.T) {
 		"an unknown type": {Type: "text/html", W: 1, H: 1, Orientation: 1, Frames: 1}, "no size": {Type: "image/png", Orientation: 1, Frames: 1},
 		"a size below 0": {Type: "image/png", W: -1, H: 1, Orientation: 1, Frames: 1}, "orientation 9": {Type: "image/png", W: 1, H: 1, Orientation: 9, Frames: 1},
 	} {
-		a := answer{Digests: make([]source.Digest, 1), Header: h}
+		a := answer{Digests: make([]held.Digest, 1), Header: h}
 		if err := a.check(&message{Kind: toHeader, Inputs: make([]input, 1)}); err == nil {
 			t.Errorf("a header with %s is taken", name)
 		}
 	}
-	a = answer{Digests: make([]source.Digest, 1), Splices: []metadata.Splice{{From: 5, N: math.MaxInt64}}}
+	a = answer{Digests: make([]held.Digest, 1), Splices: []metadata.Splice{{From: 5, N: math.MaxInt64}}}
 	if err := a.check(&message{Kind: toStrip, Inputs: []input{{Size: 100}}}); err == nil {
 		t.Error("splices beyond the source are taken")
 	}
@@ -95,7 +95,7 @@ func FuzzWhatAWorkerSays(f *testing.F) {
 		}
 		f.Add(b.Bytes())
 	}
-	seed(answer{Digests: make([]source.Digest, 1), Result: render.Result{Data: []byte("x"), Format: declare.WebP, Canvas: geometry.Size{W: 1, H: 1}}})
+	seed(answer{Digests: make([]held.Digest, 1), Result: render.Result{Data: []byte("x"), Format: declare.WebP, Canvas: geometry.Size{W: 1, H: 1}}})
 	seed(answer{Refusal: policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "x"})})
 	seed(answer{Header: codec.Header{Type: "image/png", W: 3, H: 2, Orientation: 1, Frames: 1}})
 	f.Fuzz(func(t *testing.T, data []byte) {

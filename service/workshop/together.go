@@ -8,12 +8,12 @@ import (
 	"time"
 
 	"echolane/core/policy"
-	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 // together has a worker make p's variant and those that it takes along. told says that p's own came of it; otherwise it is made
 // alone, as those are that nothing came of: then *one may have gone.
-func (w *Workshop) together(ctx context.Context, p *place, one **worker, o message, contents []*source.Content, limit time.Duration) (own answer, told bool, err error) {
+func (w *Workshop) together(ctx context.Context, p *place, one **worker, o message, contents []*held.Content, limit time.Duration) (own answer, told bool, err error) {
 	worker := *one
 	if !w.begin(worker) {
 		return own, true, stopping()
@@ -34,7 +34,7 @@ func (w *Workshop) together(ctx context.Context, p *place, one **worker, o messa
 		err := error(nil)
 		switch {
 		case a.Changed:
-			err = source.ErrChanged
+			err = held.ErrChanged
 		case a.Refusal != nil:
 			err = policy.No(*a.Refusal)
 		}
@@ -71,7 +71,7 @@ func (w *Workshop) together(ctx context.Context, p *place, one **worker, o messa
 	case !told:
 		return own, false, nil
 	case own.Changed:
-		return own, true, source.ErrChanged
+		return own, true, held.ErrChanged
 	case own.Refusal != nil:
 		return own, true, policy.No(*own.Refusal)
 	}

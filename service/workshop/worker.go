@@ -18,7 +18,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/render"
 	"echolane/core/text"
-	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop/confine"
 )
 
@@ -131,7 +131,7 @@ func doMany(o *message, sources [][]byte, clock func() time.Duration, findings *
 	for i := range jobs {
 		jobs[i].Clock, jobs[i].Findings = clock, findings
 	}
-	var read []source.Digest
+	var read []held.Digest
 	var broke error
 	render.Variants(sources[0], jobs, func(i int, made render.Outcome) {
 		if read == nil {

@@ -23,7 +23,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
-	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/workshop/confine"
 )
 
@@ -245,11 +245,11 @@ func (w *Workshop) Close() {
 
 // Open brings a job's sources when a worker is about to have them: the picture's own first, then those of its layers, in
 // the order in which the request names them. The workshop closes them.
-type Open = func(context.Context) ([]*source.Content, error)
+type Open = func(context.Context) ([]*held.Content, error)
 
 // Render makes one variant, and says what digests the sources had that it was made of. Its error is a *policy.Refusal,
-// a *Death, open's, source.ErrChanged, or ctx's. A job whose ctx ends leaves the line, or its worker, which ends.
-func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.Job) (render.Result, []source.Digest, error) {
+// a *Death, open's, held.ErrChanged, or ctx's. A job whose ctx ends leaves the line, or its worker, which ends.
+func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.Job) (render.Result, []held.Digest, error) {
 	o := message{Kind: toRender, Job: job, Inputs: make([]input, 1)}
 	for _, name := range job.Request.Pictures() {
 		o.Inputs = append(o.Inputs, input{Name: name})
@@ -259,7 +259,7 @@ func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.J
 	for _, name := range fonts {
 		o.Inputs = append(o.Inputs, input{Name: fontPrefix + name})
 	}
-	own := func(digests []source.Digest) []source.Digest { return digests[:min(len(digests), named)] }
+	own := func(digests []held.Digest) []held.Digest { return digests[:min(len(digests), named)] }
 	if len(o.Inputs) > 1 || job.Facts || job.Placeholder > 0 || job.Limits.RenderTime == 0 {
 		whom.Group = ""
 	}
@@ -292,13 +292,13 @@ func (w *Workshop) Render(ctx context.Context, whom For, open Open, job render.J
 func (w *Workshop) Full(whom For) bool { return !w.renders.room(whom) }
 
 // Header reads the header of a source.
-func (w *Workshop) Header(ctx context.Context, c *source.Content) (codec.Header, error) {
+func (w *Workshop) Header(ctx context.Context, c *held.Content) (codec.Header, error) {
 	a, err := w.do(ctx, w.headers, header(ctx), message{Kind: toHeader, Inputs: make([]input, 1)}, only(c), headerTime)
 	return a.Header, err
 }
 
 // Strip finds how the source is put together without what it says of its making.
-func (w *Workshop) Strip(ctx context.Context, c *source.Content) ([]metadata.Splice, error) {
+func (w *Workshop) Strip(ctx context.Context, c *held.Content) ([]metadata.Splice, error) {
 	a, err := w.do(ctx, w.headers, header(ctx), message{Kind: toStrip, Inputs: make([]input, 1)}, only(c), headerTime)
 	return a.Splices, err
 }
@@ -311,13 +311,13 @@ func header(ctx context.Context) For {
 }
 
 // only opens content that its owner closes.
-func only(c *source.Content) Open {
-	return func(context.Context) ([]*source.Content, error) {
+func only(c *held.Content) Open {
+	return func(context.Context) ([]*held.Content, error) {
 		if f, from, ok := c.File(); ok {
-			return []*source.Content{source.Borrowed(f, from, c.Size())}, nil
+			return []*held.Content{held.Borrowed(f, from, c.Size())}, nil
 		}
 		data, _ := c.Data()
-		return []*source.Content{source.InMemory(data, nil)}, nil
+		return []*held.Content{held.InMemory(data, nil)}, nil
 	}
 }
 
@@ -404,7 +404,7 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 			case a.Refusal != nil:
 				return a, policy.No(*a.Refusal)
 			case a.Changed:
-				return a, source.ErrChanged
+				return a, held.ErrChanged
 			}
 			return a, nil
 		}

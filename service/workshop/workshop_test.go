@@ -27,7 +27,7 @@ import (
 	"echolane/core/render"
 	"echolane/demo/pictures"
 	"echolane/internal/testbed"
-	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 func TestMain(m *testing.M) {
@@ -100,8 +100,8 @@ func render1(w *Workshop, ctx context.Context, data []byte, job render.Job) (ren
 }
 
 func bring(data []byte) Open {
-	return func(context.Context) ([]*source.Content, error) {
-		return []*source.Content{source.InMemory(data, nil)}, nil
+	return func(context.Context) ([]*held.Content, error) {
+		return []*held.Content{held.InMemory(data, nil)}, nil
 	}
 }
 
@@ -578,8 +578,8 @@ func TestEveryKindOfJobStaysWithinItsCalls(t *testing.T) {
 		render1(w, context.Background(), data, tiny)
 		for _, bad := range [][]byte{data[:len(data)/2], data[:20], append(bytes.Clone(data[:len(data)/3]), make([]byte, len(data))...)} {
 			render1(w, context.Background(), bad, job(t, "width=64"))
-			w.Header(context.Background(), source.InMemory(bad, nil))
-			w.Strip(context.Background(), source.InMemory(bad, nil))
+			w.Header(context.Background(), held.InMemory(bad, nil))
+			w.Strip(context.Background(), held.InMemory(bad, nil))
 		}
 	}
 	if w.Lost() != 0 {

@@ -10,6 +10,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 // Kind is "blank".
@@ -66,7 +67,7 @@ func (Lane) Forget(string, uint64) {}
 func (Lane) Near() bool { return true }
 
 // Stat gives the drawing, which never changes.
-func (l Lane) Stat(_ context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
+func (l Lane) Stat(_ context.Context, path string, have *source.Version) (source.Version, *held.Content, error) {
 	data, ok := of(path)
 	if !ok {
 		return source.Version{}, nil, source.Missing(l.Name, path)
@@ -77,16 +78,16 @@ func (l Lane) Stat(_ context.Context, path string, have *source.Version) (source
 		same.Fresh = l.Fresh
 		return same, nil, nil
 	}
-	return v, source.InMemory(data, nil), nil
+	return v, held.InMemory(data, nil), nil
 }
 
 // Open gives the drawing.
-func (l Lane) Open(_ context.Context, path string, _ source.Version) (*source.Content, error) {
+func (l Lane) Open(_ context.Context, path string, _ source.Version) (*held.Content, error) {
 	data, ok := of(path)
 	if !ok {
 		return nil, source.Missing(l.Name, path)
 	}
-	return source.InMemory(data, nil), nil
+	return held.InMemory(data, nil), nil
 }
 
 // List lists none: there are more than anybody looks through.

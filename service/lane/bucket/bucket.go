@@ -9,6 +9,7 @@ import (
 	"echolane/core/policy"
 	"echolane/service/lane/objects"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/store"
 )
 
@@ -28,10 +29,10 @@ func (b *Lane) key(path string) string {
 }
 
 // Stat compares the object's ETag, size and time.
-func (b *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
+func (b *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *held.Content, error) {
 	ctx, cancel := context.WithTimeout(ctx, b.total)
 	defer cancel()
-	return b.keep.Newest(ctx, b.key(path), have, func(have *source.Version) (source.Version, *source.Content, error) {
+	return b.keep.Newest(ctx, b.key(path), have, func(have *source.Version) (source.Version, *held.Content, error) {
 		v, content, err := b.stat(ctx, path, have)
 		var no *policy.Refusal
 		if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && b.now().Before(have.StaleUntil) {
@@ -44,7 +45,7 @@ func (b *Lane) Stat(ctx context.Context, path string, have *source.Version) (sou
 	})
 }
 
-func (b *Lane) stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
+func (b *Lane) stat(ctx context.Context, path string, have *source.Version) (source.Version, *held.Content, error) {
 	a, err := b.store.Stat(ctx, path)
 	if err != nil {
 		return source.Version{}, nil, b.refuse(path, err)
@@ -56,7 +57,7 @@ func (b *Lane) stat(ctx context.Context, path string, have *source.Version) (sou
 		next.Digest, next.Bytes = have.Digest, have.Bytes
 		return next, nil, nil
 	}
-	return objects.Take(ctx, b.keep, b.store, path, b.lane.Limits, b.name, func(d source.Digest, n int64) (source.Version, string) {
+	return objects.Take(ctx, b.keep, b.store, path, b.lane.Limits, b.name, func(d held.Digest, n int64) (source.Version, string) {
 		v := next
 		v.Digest, v.Bytes = d, n
 		return v, b.key(path)
@@ -64,8 +65,8 @@ func (b *Lane) stat(ctx context.Context, path string, have *source.Version) (sou
 }
 
 // Open gives what is kept, or reads the object again.
-func (b *Lane) Open(ctx context.Context, path string, v source.Version) (*source.Content, error) {
-	return b.keep.OpenOr(b.key(path), v, func() (source.Version, *source.Content, error) {
+func (b *Lane) Open(ctx context.Context, path string, v source.Version) (*held.Content, error) {
+	return b.keep.OpenOr(b.key(path), v, func() (source.Version, *held.Content, error) {
 		ctx, cancel := context.WithTimeout(ctx, b.total)
 		defer cancel()
 		return b.stat(ctx, path, nil)

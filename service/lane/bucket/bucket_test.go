@@ -13,6 +13,7 @@ import (
 	"echolane/core/policy"
 	"echolane/service/cache/disk"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/store"
 )
 
@@ -74,7 +75,7 @@ func TestAnObjectIsReadOnceAndRevalidated(t *testing.T) {
 	l, s, _ := stand(t)
 	put(t, s, "1998/kite.jpg", "bytes")
 	v, _, err := l.Stat(t.Context(), "1998/kite.jpg", nil)
-	if err != nil || v.Digest != source.DigestOf([]byte("bytes")) || v.Bytes != 5 || v.Fresh != time.Minute {
+	if err != nil || v.Digest != held.DigestOf([]byte("bytes")) || v.Bytes != 5 || v.Fresh != time.Minute {
 		t.Fatalf("%+v %v", v, err)
 	}
 	s.err = errors.New("not asked")
@@ -94,7 +95,7 @@ func TestAnObjectIsReadOnceAndRevalidated(t *testing.T) {
 		t.Errorf("a change isn't seen: %+v %v", changed, err)
 	}
 	l.Forget("1998/kite.jpg", 0)
-	if _, err := l.Open(t.Context(), "1998/kite.jpg", v); !errors.Is(err, source.ErrChanged) {
+	if _, err := l.Open(t.Context(), "1998/kite.jpg", v); !errors.Is(err, held.ErrChanged) {
 		t.Errorf("a version that is gone opens: %v", err)
 	}
 }

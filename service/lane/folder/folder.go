@@ -14,6 +14,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/wording"
 	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 // Lane is a lane whose sources lie in a directory. Links are followed as long as they stay inside it.
@@ -39,7 +40,7 @@ func (f Lane) Forget(string, uint64) {}
 func (f Lane) Near() bool { return true }
 
 // Stat compares size, time and inode of the file. Where they are new it gives the file, to be read for its digest.
-func (f Lane) Stat(ctx context.Context, p string, have *source.Version) (source.Version, *source.Content, error) {
+func (f Lane) Stat(ctx context.Context, p string, have *source.Version) (source.Version, *held.Content, error) {
 	root, err := f.open()
 	if err != nil {
 		return source.Version{}, nil, err
@@ -61,7 +62,7 @@ func (f Lane) Stat(ctx context.Context, p string, have *source.Version) (source.
 		return source.Version{}, nil, err
 	}
 	v := source.Version{Bytes: info.Size(), Validator: stampOf(info), Fresh: f.Fresh, Modified: info.ModTime().UTC().Truncate(time.Second)}
-	return v, source.InFile(file, 0, v.Bytes), nil
+	return v, held.InFile(file, 0, v.Bytes), nil
 }
 
 func stampOf(info fs.FileInfo) string {
@@ -73,7 +74,7 @@ func stampOf(info fs.FileInfo) string {
 }
 
 // Open gives the file itself, as long as it looks as it did.
-func (f Lane) Open(_ context.Context, p string, v source.Version) (*source.Content, error) {
+func (f Lane) Open(_ context.Context, p string, v source.Version) (*held.Content, error) {
 	root, err := f.open()
 	if err != nil {
 		return nil, err
@@ -85,9 +86,9 @@ func (f Lane) Open(_ context.Context, p string, v source.Version) (*source.Conte
 	}
 	if stampOf(info) != v.Validator || info.Size() != v.Bytes {
 		file.Close()
-		return nil, source.ErrChanged
+		return nil, held.ErrChanged
 	}
-	return source.InFile(file, 0, v.Bytes), nil
+	return held.InFile(file, 0, v.Bytes), nil
 }
 
 // file opens a regular file within the lane's limits.

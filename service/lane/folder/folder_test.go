@@ -15,6 +15,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 func TestAFolderIsListedInPagesOfItsOrder(t *testing.T) {
@@ -62,7 +63,7 @@ type meddler struct {
 	do    func()
 }
 
-func (m *meddler) Header(_ context.Context, c *source.Content) (codec.Header, error) {
+func (m *meddler) Header(_ context.Context, c *held.Content) (codec.Header, error) {
 	m.read.Add(1)
 	var b [1]byte
 	c.ReadAt(b[:], 0)
@@ -73,7 +74,7 @@ func (m *meddler) Header(_ context.Context, c *source.Content) (codec.Header, er
 	return codec.Header{Type: "image/png", W: int(b[0]), H: 2, Orientation: 1, Frames: 1}, nil
 }
 
-func (m *meddler) Strip(context.Context, *source.Content) ([]metadata.Splice, error) { return nil, nil }
+func (m *meddler) Strip(context.Context, *held.Content) ([]metadata.Splice, error) { return nil, nil }
 
 type only struct{ source.Lane }
 
@@ -106,8 +107,8 @@ func TestAHeaderIsOfTheBytesThatItsDigestIsOf(t *testing.T) {
 		if err != nil {
 			t.Fatal(name, err)
 		}
-		if l.Known.Digest != source.DigestOf([]byte("BBBB")) || l.Known.Header.W != 'B' {
-			t.Errorf("%s: the digest is that of B: %t; the header's first byte is %c", name, l.Known.Digest == source.DigestOf([]byte("BBBB")), rune(l.Known.Header.W))
+		if l.Known.Digest != held.DigestOf([]byte("BBBB")) || l.Known.Header.W != 'B' {
+			t.Errorf("%s: the digest is that of B: %t; the header's first byte is %c", name, l.Known.Digest == held.DigestOf([]byte("BBBB")), rune(l.Known.Header.W))
 		}
 		l.Close()
 		// Touched, but the same: the header needn't be read again.

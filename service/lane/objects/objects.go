@@ -13,6 +13,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/wording"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/store"
 )
 
@@ -38,7 +39,7 @@ func Open(o source.Opening) (store.Store, error) {
 }
 
 // Take reads an object of a store.
-func Take(ctx context.Context, keep *source.Keep, from store.Store, key string, limits policy.Limits, lane string, complete func(source.Digest, int64) (source.Version, string)) (source.Version, *source.Content, error) {
+func Take(ctx context.Context, keep *source.Keep, from store.Store, key string, limits policy.Limits, lane string, complete func(held.Digest, int64) (source.Version, string)) (source.Version, *held.Content, error) {
 	r, o, err := from.Open(ctx, key)
 	if err != nil {
 		return source.Version{}, nil, Refuse(lane, key, err)
@@ -65,13 +66,13 @@ func prefixOf(l *policy.CompiledLane) string {
 	return strings.TrimSuffix(l.Prefix, "/") + "/"
 }
 
-// Refuse puts an error of a store into words: a *policy.Refusal, source.ErrChanged, or a context's.
+// Refuse puts an error of a store into words: a *policy.Refusal, held.ErrChanged, or a context's.
 func Refuse(lane, path string, err error) error {
 	var no *policy.Refusal
 	if errors.As(err, &no) {
 		return no
 	}
-	if errors.Is(err, context.Canceled) || errors.Is(err, source.ErrChanged) {
+	if errors.Is(err, context.Canceled) || errors.Is(err, held.ErrChanged) {
 		return err
 	}
 	switch {

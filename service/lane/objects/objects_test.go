@@ -10,6 +10,7 @@ import (
 
 	"echolane/core/policy"
 	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 func TestAStoresErrorsAreRefusals(t *testing.T) {
@@ -29,7 +30,7 @@ func TestAStoresErrorsAreRefusals(t *testing.T) {
 			t.Errorf("%v: %v, want %s", c.err, err, c.want)
 		}
 	}
-	for _, err := range []error{context.Canceled, source.ErrChanged} {
+	for _, err := range []error{context.Canceled, held.ErrChanged} {
 		if got := Refuse("kestrel/archive", "a.jpg", err); !errors.Is(got, err) {
 			t.Errorf("%v became %v", err, got)
 		}

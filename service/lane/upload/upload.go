@@ -20,6 +20,7 @@ import (
 	"echolane/service/lane/objects"
 	"echolane/service/panics"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/store"
 )
 
@@ -49,7 +50,7 @@ func (u *Lane) versions(ctx context.Context, path string) ([]string, error) {
 func versionKey(path string, n int) string {
 	return fmt.Sprintf("versions/%s/%06d", url.PathEscape(path), n)
 }
-func bytesKey(path string, d source.Digest) string {
+func bytesKey(path string, d held.Digest) string {
 	return "bytes/" + url.PathEscape(path) + "/" + string(d)
 }
 
@@ -64,7 +65,7 @@ func (u *Lane) Newest(ctx context.Context, path string) (source.Uploaded, error)
 
 // Put keeps content as the newest version of a path. v brings the facts; its Path, Version and Bytes are set here. Equal
 // bytes again make no new version. Of several that are put at once, the one with the highest number is the newest.
-func (u *Lane) Put(ctx context.Context, path string, content *source.Content, v source.Uploaded) (source.Uploaded, error) {
+func (u *Lane) Put(ctx context.Context, path string, content *held.Content, v source.Uploaded) (source.Uploaded, error) {
 	v.Path, v.Bytes, v.Version = path, content.Size(), 1
 	newest, err := u.Newest(ctx, path)
 	var no *policy.Refusal
@@ -145,7 +146,7 @@ func (u *Lane) Versions(ctx context.Context, path string) ([]source.Uploaded, er
 }
 
 // Version gives one version of a path, with its bytes. The caller closes the content.
-func (u *Lane) Version(ctx context.Context, path string, n int) (source.Uploaded, *source.Content, error) {
+func (u *Lane) Version(ctx context.Context, path string, n int) (source.Uploaded, *held.Content, error) {
 	v, err := u.record(ctx, versionKey(path, n))
 	if errors.Is(err, fs.ErrNotExist) {
 		return v, nil, policy.No(policy.Refusal{
@@ -156,7 +157,7 @@ func (u *Lane) Version(ctx context.Context, path string, n int) (source.Uploaded
 	if err != nil {
 		return v, nil, objects.Refuse(u.name, path, err)
 	}
-	got, content, err := objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d source.Digest, n int64) (source.Version, string) {
+	got, content, err := objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d held.Digest, n int64) (source.Version, string) {
 		return source.Version{Digest: d, Bytes: n}, ""
 	})
 	if err == nil && got.Digest != v.Digest {
@@ -217,7 +218,7 @@ func (u *Lane) record(ctx context.Context, key string) (v source.Uploaded, err e
 }
 
 // Stat reads the pointer.
-func (u *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
+func (u *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *held.Content, error) {
 	ctx, cancel := context.WithTimeout(ctx, u.total)
 	defer cancel()
 	up, err := u.Newest(ctx, path)
@@ -228,17 +229,17 @@ func (u *Lane) Stat(ctx context.Context, path string, have *source.Version) (sou
 }
 
 // Open gives a version's bytes: what is kept of them, or the store's.
-func (u *Lane) Open(ctx context.Context, path string, v source.Version) (*source.Content, error) {
-	content, err := u.keep.OpenOr(u.key(path), v, func() (source.Version, *source.Content, error) {
+func (u *Lane) Open(ctx context.Context, path string, v source.Version) (*held.Content, error) {
+	content, err := u.keep.OpenOr(u.key(path), v, func() (source.Version, *held.Content, error) {
 		ctx, cancel := context.WithTimeout(ctx, u.total)
 		defer cancel()
-		return objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d source.Digest, n int64) (source.Version, string) {
+		return objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d held.Digest, n int64) (source.Version, string) {
 			kept := v
 			kept.Digest, kept.Bytes = d, n
 			return kept, u.key(path)
 		})
 	})
-	if errors.Is(err, source.ErrChanged) {
+	if errors.Is(err, held.ErrChanged) {
 		u.Forget(path, 0)
 		return nil, policy.No(policy.Refusal{Reason: policy.ReasonSourceBroken, Detail: "the bytes that are kept aren't those that were put in", Remedy: "upload the source again"})
 	}
@@ -254,9 +255,9 @@ func (u *Lane) Forget(path string, since uint64) { u.keep.Forget(u.key(path), si
 
 // Receive takes in what is to be put, at most what the lane allows, and works out its digest. Closing the content forgets
 // it.
-func (u *Lane) Receive(ctx context.Context, r io.Reader) (source.Version, *source.Content, error) {
+func (u *Lane) Receive(ctx context.Context, r io.Reader) (source.Version, *held.Content, error) {
 	key := source.KeepKey(u.name, "received", rand.Text())
-	v, content, err := u.keep.Receive(ctx, r, u.lane.Limits.SourceBytes, -1, func(d source.Digest, n int64) (source.Version, string) {
+	v, content, err := u.keep.Receive(ctx, r, u.lane.Limits.SourceBytes, -1, func(d held.Digest, n int64) (source.Version, string) {
 		return source.Version{Digest: d, Bytes: n}, key
 	})
 	if errors.Is(err, source.ErrTooLong) {

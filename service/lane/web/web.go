@@ -19,6 +19,7 @@ import (
 	"echolane/core/policy"
 	"echolane/core/wording"
 	"echolane/service/source"
+	"echolane/service/source/held"
 	"echolane/service/trace"
 )
 
@@ -78,7 +79,7 @@ func (w *Lane) key(path string) string {
 }
 
 // Stat revalidates what is known, or fetches.
-func (w *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
+func (w *Lane) Stat(ctx context.Context, path string, have *source.Version) (source.Version, *held.Content, error) {
 	// The rules are asked also for what is kept: a rule that was taken back works at once.
 	if _, no := w.Check(path, nil); no != nil {
 		return source.Version{}, nil, no
@@ -91,10 +92,10 @@ func (w *Lane) Stat(ctx context.Context, path string, have *source.Version) (sou
 			have = nil // what it would be revalidated for is gone
 		}
 	}
-	return w.keep.Newest(ctx, key, have, func(have *source.Version) (source.Version, *source.Content, error) { return w.stat(ctx, path, have) })
+	return w.keep.Newest(ctx, key, have, func(have *source.Version) (source.Version, *held.Content, error) { return w.stat(ctx, path, have) })
 }
 
-func (w *Lane) stat(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
+func (w *Lane) stat(ctx context.Context, path string, have *source.Version) (source.Version, *held.Content, error) {
 	v, content, err := w.fetch(ctx, path, have)
 	var no *policy.Refusal
 	if err != nil && have != nil && errors.As(err, &no) && (no.Reason == policy.ReasonOriginFailed || no.Reason == policy.ReasonOriginSlow) && w.now().Before(have.StaleUntil) {
@@ -116,8 +117,8 @@ func (w *Lane) stat(ctx context.Context, path string, have *source.Version) (sou
 func (w *Lane) keeps(s source.Sharing) bool { return s == source.Public || w.lane.Unshared == "keep" }
 
 // Open gives what is kept, or fetches it again.
-func (w *Lane) Open(ctx context.Context, path string, v source.Version) (*source.Content, error) {
-	return w.keep.OpenOr(w.key(path), v, func() (source.Version, *source.Content, error) { return w.fetch(ctx, path, nil) })
+func (w *Lane) Open(ctx context.Context, path string, v source.Version) (*held.Content, error) {
+	return w.keep.OpenOr(w.key(path), v, func() (source.Version, *held.Content, error) { return w.fetch(ctx, path, nil) })
 }
 
 // Forget drops what is kept of a source.
@@ -150,7 +151,7 @@ func (w *Lane) PathOf(address string) (string, bool) {
 func (w *Lane) Close() { w.client.CloseIdleConnections() }
 
 // fetch gets the source, or, where have is still what there is, have with what the origin says of it now and no content.
-func (w *Lane) fetch(ctx context.Context, path string, have *source.Version) (source.Version, *source.Content, error) {
+func (w *Lane) fetch(ctx context.Context, path string, have *source.Version) (source.Version, *held.Content, error) {
 	ctx, cancel := context.WithTimeout(ctx, w.total)
 	defer cancel()
 	at, no := w.url(path)
@@ -221,7 +222,7 @@ func (w *Lane) ask(ctx context.Context, href string, have *source.Version, own b
 }
 
 // take reads an answer that isn't a redirect.
-func (w *Lane) take(ctx context.Context, href, path string, answer *http.Response, have *source.Version) (source.Version, *source.Content, error) {
+func (w *Lane) take(ctx context.Context, href, path string, answer *http.Response, have *source.Version) (source.Version, *held.Content, error) {
 	switch s := answer.StatusCode; {
 	case s == 304 && have != nil:
 		v := w.version(updated(have.Fields, answer.Header))
@@ -253,7 +254,7 @@ func (w *Lane) take(ctx context.Context, href, path string, answer *http.Respons
 		hint = -1
 	}
 	said := w.version(fieldsOf(answer.Header))
-	v, content, err := w.keep.Receive(ctx, body, limit.SourceBytes, hint, func(d source.Digest, n int64) (source.Version, string) {
+	v, content, err := w.keep.Receive(ctx, body, limit.SourceBytes, hint, func(d held.Digest, n int64) (source.Version, string) {
 		v := said
 		v.Digest, v.Bytes = d, n
 		if !w.keeps(v.Sharing) {

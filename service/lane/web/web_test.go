@@ -19,6 +19,7 @@ import (
 	"echolane/core/policy"
 	"echolane/service/cache/disk"
 	"echolane/service/source"
+	"echolane/service/source/held"
 
 	"io"
 	"log/slog"
@@ -91,9 +92,9 @@ func look(l source.Lane, path string, have *source.Version) (source.Version, []b
 	defer content.Close()
 	data, err := io.ReadAll(content.Reader())
 	if err == nil && v.Digest == "" {
-		v.Digest = source.DigestOf(data)
+		v.Digest = held.DigestOf(data)
 	}
-	if err == nil && source.DigestOf(data) != v.Digest {
+	if err == nil && held.DigestOf(data) != v.Digest {
 		err = errors.New("the bytes aren't the version's")
 	}
 	return v, data, err

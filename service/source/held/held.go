@@ -1,15 +1,21 @@
-package source
+// Package held has the bytes of a source's version, in the file or the memory that holds them. Render workers need it, and nothing
+// else of how sources are found.
+package held
 
 import (
 	"bytes"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
+	"errors"
 	"hash"
 	"io"
 	"os"
 	"sync/atomic"
 )
+
+// ErrChanged: the source isn't any more what it was when looked at.
+var ErrChanged = errors.New("the source has changed")
 
 // Digest is a source's SHA-256 in base64url, shortened to 128 bits.
 type Digest string
@@ -93,10 +99,10 @@ func Borrowed(f *os.File, from, size int64) *Content {
 	return &Content{size: size, file: f, from: from}
 }
 
-// digest reads the content through for its digest, until ctx ends. ErrChanged where a file has fewer bytes by now.
-func (c *Content) digest(ctx context.Context) (Digest, error) {
+// Digest reads the content through for its digest, until ctx ends. ErrChanged where a file has fewer bytes by now.
+func (c *Content) Digest(ctx context.Context) (Digest, error) {
 	sum := NewDigester()
-	n, err := io.Copy(sum, readerOf(ctx, c.Reader()))
+	n, err := io.Copy(sum, ReaderOf(ctx, c.Reader()))
 	switch {
 	case ctx.Err() != nil:
 		return "", ctx.Err()
@@ -106,8 +112,8 @@ func (c *Content) digest(ctx context.Context) (Digest, error) {
 	return sum.Digest(), err
 }
 
-// readerOf reads until the context ends.
-func readerOf(ctx context.Context, r io.Reader) io.Reader { return &contextReader{ctx, r} }
+// ReaderOf reads until the context ends.
+func ReaderOf(ctx context.Context, r io.Reader) io.Reader { return &contextReader{ctx, r} }
 
 type contextReader struct {
 	ctx context.Context
