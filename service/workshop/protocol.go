@@ -3,7 +3,6 @@ package workshop
 import (
 	"bufio"
 	"encoding/binary"
-	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
@@ -21,7 +20,7 @@ import (
 	"echolane/service/workshop/confine"
 )
 
-// What passes between workshop and worker: a head in JSON and bytes, each behind its length. A source that lies in a file
+// What passes between workshop and worker: a packed head and bytes, each behind its length. A source that lies in a file
 // goes over as that file's descriptor, so that its bytes never pass through the serving process.
 
 // kind is what a worker is to do.
@@ -94,7 +93,7 @@ func tell(conn *net.UnixConn, o message, contents []*held.Content) error {
 		}
 		length += c.Size()
 	}
-	head, err := sparse(o)
+	head, err := pack(o)
 	if err != nil {
 		return err
 	}
@@ -126,7 +125,7 @@ func tell(conn *net.UnixConn, o message, contents []*held.Content) error {
 
 // send sends what a worker has to say, with a variant's bytes.
 func send(w *bufio.Writer, what any, data []byte) error {
-	head, err := sparse(what)
+	head, err := pack(what)
 	if err != nil {
 		return err
 	}
@@ -152,7 +151,7 @@ func receive(r io.Reader, value any, most int64) ([]byte, error) {
 	if _, err := io.ReadFull(r, head); err != nil {
 		return nil, err
 	}
-	if err := json.Unmarshal(head, value); err != nil {
+	if err := unpack(head, value); err != nil {
 		return nil, err
 	}
 	data := make([]byte, m)

@@ -122,7 +122,13 @@ func FuzzWhatAWorkerSays(f *testing.F) {
 
 // FuzzWhatAWorkerIsTold gives the worker's side whatever could come to it.
 func FuzzWhatAWorkerIsTold(f *testing.F) {
-	f.Add([]byte("\x02\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00\x00{}"))
+	for _, o := range []message{{}, {Kind: toHeader, Inputs: []input{{Size: 3}}}, {Inputs: []input{{}, {Name: "lane/path"}}, More: make([]render.Job, 2)}} {
+		head, err := pack(o)
+		if err != nil {
+			f.Fatal(err)
+		}
+		f.Add(append(lengths(int64(len(head)), 3), append(head, "abc"...)...))
+	}
 	f.Fuzz(func(t *testing.T, data []byte) {
 		var o message
 		body, err := receive(bytes.NewReader(data), &o, 1<<20)
