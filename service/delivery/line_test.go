@@ -481,6 +481,39 @@ func TestTheNumberOfVariantsHolds(t *testing.T) {
 	}
 }
 
+// A variant is made while those that there are of its source are counted, and given to nobody where there are enough.
+func TestVariantsAreCountedWhileOneIsMade(t *testing.T) {
+	for inAll, want := range map[int]string{2: "200", 3: "422 too-many-variants"} {
+		s := newStand(t)
+		s.settings.set(t, s.site("kestrel", func(d *policy.Document) { d.Limits.VariantsPerSource = 3 }))
+		s.recorder.inAll, s.shop.hold = inAll, make(chan struct{})
+		s.recorder.census = func(ctx context.Context) error {
+			for s.shop.renders.Load() == 0 {
+				select {
+				case <-ctx.Done():
+					return ctx.Err()
+				case <-time.After(time.Millisecond):
+				}
+			}
+			close(s.shop.hold)
+			return nil
+		}
+		if got := outcome(s.ask("/kestrel/f/kite.png?width=100")); got != want {
+			t.Errorf("of %d: %s, want %s", inAll, got, want)
+		}
+		if kept := len(s.recorder.made) == 1; kept != (want == "200") {
+			t.Errorf("of %d: kept is %v", inAll, kept)
+		}
+		if want == "200" {
+			continue
+		}
+		s.recorder.census = nil
+		if got := outcome(s.ask("/kestrel/f/kite.png?width=101")); got != want || s.shop.renders.Load() != 1 {
+			t.Errorf("the next: %s, %d were made", got, s.shop.renders.Load())
+		}
+	}
+}
+
 func TestTheMonthHoldsInABurst(t *testing.T) {
 	s := newStand(t)
 	s.settings.set(t, s.site("kestrel", func(d *policy.Document) { d.Month.Renders = 5 }))
