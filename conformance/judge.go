@@ -251,7 +251,10 @@ function broken(query) {
   return lines.map((l) => l.trim());
 }
 async function paint(src, style, zoom, cut, mirror, turn, layer) {
-  for (const [, u] of style.matchAll(/url\(["']?([^"')]+)/g)) { const l = new Image(); l.src = u; await l.decode(); }
+  // Grounds are fetched as images are, masks as what another origin must let be read: both are at hand while they are held.
+  const held = [];
+  for (const [, u] of style.matchAll(/url\(["']?([^"')]+)/g)) for (const mode of [null, "anonymous"]) { const l = new Image(); l.crossOrigin = mode; l.src = u; await l.decode(); held.push(l); }
+  window.held = held;
   const i = document.createElement("img"); i.decoding = "sync"; i.style.cssText = style; document.body.style.zoom = zoom;
   i.src = await prepare(src, cut, mirror, turn, layer);
   document.querySelector(".stage")?.remove(); document.querySelector("img")?.remove(); document.body.append(i);
