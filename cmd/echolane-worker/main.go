@@ -11,7 +11,7 @@ import (
 
 func main() {
 	if !workshop.IsWorker() {
-		fmt.Fprintln(os.Stderr, "echolane-worker: only echolane serve starts it")
+		fmt.Fprintln(os.Stderr, "echolane-worker isn't for people: echolane starts it where it renders")
 		os.Exit(2)
 	}
 	if err := workshop.Work(); err != nil {

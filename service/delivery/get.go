@@ -49,9 +49,9 @@ func (s *Service) get(ctx context.Context, r *request, f *found, start int64) er
 
 // room says whether another variant may be made: within the source's number, and within the month, of which it takes one
 // before the making begins. done says how that went; it is never nil where there is room. What was made is given to nobody before
-// counted has said that it's within the number after all.
-func (s *Service) room(ctx context.Context, r *request, own *source.Located, record records.Variant) (done func(bytes int), counted func() *policy.Refusal, no *policy.Refusal) {
-	counted, no = s.number(ctx, r, own, record)
+// counted, which is asked once, has said that it's within the number after all; where it isn't, stop is called at once.
+func (s *Service) room(ctx context.Context, stop func(), r *request, own *source.Located, record records.Variant) (done func(bytes int), counted func() *policy.Refusal, no *policy.Refusal) {
+	counted, no = s.number(ctx, stop, r, own, record)
 	if no != nil {
 		return nil, nil, no
 	}
@@ -73,8 +73,8 @@ const (
 
 // number holds the variants that there are of a source against the site's bound. Without the database nobody can count; images go
 // on being served. Of a source whose variants weren't counted lately they are counted while the new one is made, which so isn't
-// kept waiting: at the most, one more is made in a minute than is kept.
-func (s *Service) number(ctx context.Context, r *request, own *source.Located, record records.Variant) (counted func() *policy.Refusal, no *policy.Refusal) {
+// kept waiting; where there are enough, the making is stopped.
+func (s *Service) number(ctx context.Context, stop func(), r *request, own *source.Located, record records.Variant) (counted func() *policy.Refusal, no *policy.Refusal) {
 	most := r.site.VariantsPerSource
 	within := func() *policy.Refusal { return nil }
 	if most == 0 {
@@ -99,6 +99,9 @@ func (s *Service) number(ctx context.Context, r *request, own *source.Located, r
 			return nil
 		})
 		said <- no
+		if no != nil {
+			stop()
+		}
 	}()
 	return func() *policy.Refusal { return <-said }, nil
 }

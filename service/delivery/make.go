@@ -81,7 +81,9 @@ func (m *maker) produce(ctx context.Context) (v *cache.Variant, then func(), err
 		v, err = m.drawing(ctx)
 	default:
 		record := m.record()
-		done, counted, no := m.s.room(ctx, m.r, m.own(), record)
+		ctx, stop := context.WithCancel(ctx)
+		defer stop()
+		done, counted, no := m.s.room(ctx, stop, m.r, m.own(), record)
 		if no != nil {
 			return nil, nil, no
 		}
@@ -234,11 +236,13 @@ func (m *maker) picture(ctx context.Context, record records.Variant, counted fun
 	predicted := m.r.site.Effort == policy.Predicted
 	job.Predict = predicted || !m.explained && !m.r.atOnce && keeps(m.r, m.sources) && m.s.later()
 	result, err := m.s.render(ctx, m.sources, job)
+	if err == nil || ctx.Err() != nil { // it may have been stopped for that
+		if no := counted(); no != nil {
+			err = no
+		}
+	}
 	if err != nil {
 		return nil, nil, err
-	}
-	if no := counted(); no != nil {
-		return nil, nil, no
 	}
 	result.How.Provisional = result.How.Provisional && !predicted
 	v = &cache.Variant{

@@ -64,9 +64,6 @@ type Workshop struct {
 	closed  chan struct{}
 	starts  sync.WaitGroup
 
-	// Program is the file name of the workers' program.
-	Program string
-
 	// NotOwn says why workers don't run the program of their own that was built with the service; nil: they do, or none was.
 	NotOwn error
 
@@ -154,7 +151,6 @@ func (w *Workshop) openProgram() (file *os.File, err error) {
 	if err != nil {
 		return nil, err
 	}
-	w.Program = file.Name()
 	if w.NotOwn != nil {
 		w.o.Log.Warn("render workers run the service's program, not their own: they start more slowly", "error", w.NotOwn)
 	}
