@@ -106,12 +106,16 @@ func (s *Service) number(ctx context.Context, stop func(), r *request, own *sour
 	return func() *policy.Refusal { return <-said }, nil
 }
 
-// census counts a source's variants, or says that there are enough. lately: it was done a moment ago.
-func (s *Service) census(ctx context.Context, r *request, own *source.Located, record records.Variant, lately bool) *policy.Refusal {
+// census counts a source's variants, or says that there are enough. lately: it was done a moment ago. Where it takes too long, nobody
+// counts for a while; that whoever asks has gone says nothing of the database.
+func (s *Service) census(asked context.Context, r *request, own *source.Located, record records.Variant, lately bool) *policy.Refusal {
 	most, c, now := r.site.VariantsPerSource, &own.Source.Variants, source.Now()
-	ctx, cancel := context.WithTimeout(ctx, countLimit)
+	ctx, cancel := context.WithTimeout(asked, countLimit)
 	defer cancel()
 	inAll, known, err := s.Recorder.VariantsOf(ctx, record)
+	if err != nil && asked.Err() != nil {
+		return nil
+	}
 	if err != nil {
 		s.uncounted.Store(source.Now() + int64(countPause))
 		return nil

@@ -516,6 +516,26 @@ func TestVariantsAreCountedWhileOneIsMade(t *testing.T) {
 	}
 }
 
+// Nobody gets the counting put off for all by leaving, or by asking for what fails, while it is done.
+func TestWhoLeavesLeavesTheNumberInForce(t *testing.T) {
+	s := newStand(t)
+	s.settings.set(t, s.site("kestrel", func(d *policy.Document) { d.Limits.VariantsPerSource = 3 }))
+	over := make(chan struct{})
+	s.recorder.inAll, s.shop.fail = 3, errors.New("it can't be made")
+	s.recorder.census = func(ctx context.Context) error {
+		defer close(over)
+		<-ctx.Done()
+		return ctx.Err()
+	}
+	s.ask("/kestrel/f/kite.png?width=100")
+	<-over
+	s.recorder.census, s.shop.fail = nil, nil
+	time.Sleep(20 * time.Millisecond) // what the counting says is taken note of
+	if got := outcome(s.ask("/kestrel/f/kite.png?width=101")); got != "422 too-many-variants" {
+		t.Errorf("the next: %s", got)
+	}
+}
+
 func TestTheMonthHoldsInABurst(t *testing.T) {
 	s := newStand(t)
 	s.settings.set(t, s.site("kestrel", func(d *policy.Document) { d.Month.Renders = 5 }))
