@@ -131,10 +131,12 @@ var/tools/promtool:
 	@scripts/promtool
 
 # The service knows its render workers' program by its sum. That is built without the commit's name, so that it is the same file
-# as long as its code is.
+# as long as its code is. What is packaged names no folder of the machine that built it; here nothing is trimmed, so that tests,
+# which aren't, are compiled from the same cache.
+package package-check container-check: export TRIM := -trimpath
 binary:
-	go build -buildvcs=false -trimpath -ldflags "-s -w" -o bin/echolane-worker ./cmd/echolane-worker
-	go build -buildvcs=auto -trimpath -ldflags "-s -w -X echolane/service/workshop.workerSum=$$(sha256sum <bin/echolane-worker | cut -c1-64)" -o bin/echolane ./cmd/echolane
+	go build -buildvcs=false $(TRIM) -ldflags "-s -w" -o bin/echolane-worker ./cmd/echolane-worker
+	go build -buildvcs=auto $(TRIM) -ldflags "-s -w -X echolane/service/workshop.workerSum=$$(sha256sum <bin/echolane-worker | cut -c1-64)" -o bin/echolane ./cmd/echolane
 
 console/node_modules/.package-lock.json: console/package.json console/package-lock.json
 	cd console && npm ci --no-fund --no-audit
