@@ -220,10 +220,18 @@ async function pose(src, style, keyframes, animation, ms) {
   const b = i.getBoundingClientRect();
   return [b.width, b.height];
 }
+// hold has what CSS names at hand: grounds are fetched as images are, masks as what another origin must let be read.
+async function hold(css) {
+  const held = [];
+  for (const [, u] of css.matchAll(/url\(["']?([^"')]+)/g)) for (const mode of [null, "anonymous"]) { const l = new Image(); l.crossOrigin = mode; l.src = u; await l.decode(); held.push(l); }
+  window.held = held;
+}
 // stage puts boxes over a picture, in a slot that clips them.
 async function stage(html) {
   document.querySelector("img")?.remove(); document.querySelector(".stage")?.remove();
-  const s = document.createElement("div"); s.className = "stage"; s.innerHTML = html; document.body.append(s);
+  const s = document.createElement("div"); s.className = "stage"; s.innerHTML = html;
+  await hold([...s.querySelectorAll("*")].map((e) => e.style.cssText + (e.tagName === "STYLE" ? e.textContent : "")).join(" "));
+  document.body.append(s);
   for (const i of s.querySelectorAll("img")) await i.decode();
   await document.fonts.ready;
   await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
@@ -251,10 +259,7 @@ function broken(query) {
   return lines.map((l) => l.trim());
 }
 async function paint(src, style, zoom, cut, mirror, turn, layer) {
-  // Grounds are fetched as images are, masks as what another origin must let be read: both are at hand while they are held.
-  const held = [];
-  for (const [, u] of style.matchAll(/url\(["']?([^"')]+)/g)) for (const mode of [null, "anonymous"]) { const l = new Image(); l.crossOrigin = mode; l.src = u; await l.decode(); held.push(l); }
-  window.held = held;
+  await hold(style);
   const i = document.createElement("img"); i.decoding = "sync"; i.style.cssText = style; document.body.style.zoom = zoom;
   i.src = await prepare(src, cut, mirror, turn, layer);
   document.querySelector(".stage")?.remove(); document.querySelector("img")?.remove(); document.body.append(i);

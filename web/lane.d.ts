@@ -140,7 +140,7 @@ export interface Declarations {
   as?: "facts" | "explain" | "placeholder" | Value;
   /** a file name of at most 200 bytes without slashes, or nothing */
   download?: Value;
-  /** the digest of the source, as facts give it: 22 characters of base64url */
+  /** the digest of the source, as facts give it: 24 characters of base64url */
   digest?: Value;
   /** a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z */
   expires?: Value;

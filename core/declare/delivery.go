@@ -28,7 +28,7 @@ var delivery = []declaration{
 		func(d *Declarations) *As { return &d.As }, ases),
 	field(declaration{name: "download", grammar: "a file name of at most 200 bytes without slashes, or nothing", mayBeEmpty: true, script: "verbatim"},
 		func(d *Declarations) *Download { return &d.Download }, readDownload, appendDownload),
-	field(declaration{name: "digest", grammar: "the digest of the source, as facts give it: 22 characters of base64url", script: "verbatim"},
+	field(declaration{name: "digest", grammar: "the digest of the source, as facts give it: 24 characters of base64url", script: "verbatim"},
 		func(d *Declarations) *string { return &d.Digest }, readDigest, appendPlain),
 	field(declaration{name: "expires", grammar: "a time as RFC 3339 has it, in whole seconds and UTC, such as 2027-05-01T12:00:00Z", script: "verbatim"},
 		func(d *Declarations) *int64 { return &d.Expires }, readExpires, appendTime),
@@ -74,13 +74,16 @@ func readClass(to *string, v string) string {
 }
 
 func readDigest(to *string, v string) string {
-	if len(v) != digestLength {
+	if len(v) != digestLength && len(v) != earlierDigestLength {
 		return "unparsable"
 	}
 	return readToken(to, v, digestLength, isBase64URL)
 }
 
-const digestLength = 22
+const (
+	digestLength        = 24
+	earlierDigestLength = 22 // in addresses that are older than today's kind
+)
 
 // As is what is answered instead of the image.
 type As uint8

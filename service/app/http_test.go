@@ -160,14 +160,24 @@ func TestWhatCachesInFrontAreTold(t *testing.T) {
 	if over := r.get(path + "&after-content=url(f/over.png)&digest=" + digest); over.StatusCode != 200 || strings.Contains(over.Header.Get("Cache-Control"), "immutable") {
 		t.Errorf("what is drawn over it may change: %d %s", over.StatusCode, over.Header)
 	}
+	// So does one that names it by a digest of the earlier kind, but no other of that kind.
+	earlier := earlierDigest(picture(t, 60, 40))
+	if a := r.get(path + "&digest=" + earlier); a.StatusCode != 200 || a.Header.Get("Cache-Control") != pinned.Header.Get("Cache-Control") || !bytes.Equal(a.body, pinned.body) {
+		t.Errorf("of the earlier kind: %d %s", a.StatusCode, a.Header)
+	}
+	if a := r.get(path + "&digest=" + strings.Repeat("x", 22)); a.reason() != "404 no-such-version" {
+		t.Errorf("another of the earlier kind: %s", a.reason())
+	}
 	r.put("summer/a kite.png", picture(t, 61, 40))
-	testbed.Eventually(t, "the address names another version", func() error {
-		if a := r.get(path + "&digest=" + digest); a.reason() != "404 no-such-version" || a.Header.Get("Cache-Control") != "no-store" {
-			return fmt.Errorf("%d %s", a.StatusCode, a.Header)
+	testbed.Eventually(t, "the addresses name another version", func() error {
+		for _, d := range []string{digest, earlier} {
+			if a := r.get(path + "&digest=" + d); a.reason() != "404 no-such-version" || a.Header.Get("Cache-Control") != "no-store" {
+				return fmt.Errorf("%s: %d %s", d, a.StatusCode, a.Header)
+			}
 		}
 		return nil
 	})
-	for _, bad := range []string{"", "short", strings.Repeat("x", 23), strings.Repeat("?", 22)} {
+	for _, bad := range []string{"", "short", strings.Repeat("x", 23), strings.Repeat("?", 22), strings.Repeat("?", 24), strings.Repeat("x", 25)} {
 		if a := r.get(path + "&digest=" + bad); a.StatusCode != 400 {
 			t.Errorf("digest=%s: %d", bad, a.StatusCode)
 		}

@@ -2,11 +2,13 @@ package delivery
 
 import (
 	"context"
+	"errors"
 	"strings"
 
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/service/source"
+	"echolane/service/source/held"
 )
 
 // The step locate: which versions of its sources a request is answered from, and what policy says now that their headers
@@ -19,11 +21,17 @@ func (s *Service) locate(ctx context.Context, r *request, f *found) *policy.Refu
 		return s.refusalOf(err)
 	}
 	f.sources = append(f.sources, own)
-	if d := r.declared.Digest; d != "" && d != string(own.Known.Digest) {
-		return policy.No(policy.Refusal{
-			Reason: policy.ReasonNoSuchVersion, Parameter: "digest", Given: d, Detail: "the source isn't the version that the address names any more: its digest is " + string(own.Known.Digest),
-			Allowed: string(own.Known.Digest), Remedy: "take digest out of the address for the newest version, or write the page's markup again",
-		})
+	if d := r.declared.Digest; d != "" {
+		is, err := s.Sources.Is(ctx, own, held.Digest(d))
+		if err != nil && !errors.Is(err, held.ErrChanged) {
+			return s.refusalOf(err)
+		}
+		if !is {
+			return policy.No(policy.Refusal{
+				Reason: policy.ReasonNoSuchVersion, Parameter: "digest", Given: d, Detail: "the source isn't the version that the address names any more: its digest is " + string(own.Known.Digest),
+				Allowed: string(own.Known.Digest), Remedy: "take digest out of the address for the newest version, or write the page's markup again",
+			})
+		}
 	}
 	var no *policy.Refusal
 	h := own.Known.Header

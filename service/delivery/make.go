@@ -210,8 +210,12 @@ func (s *Service) render(ctx context.Context, sources []*source.Located, job ren
 	if errors.As(err, &death) {
 		s.setAside(site, sources, job, death)
 	}
-	for i := range digests {
-		if i < len(sources) && digests[i] != sources[i].Known.Digest {
+	for i := range min(len(digests), len(sources)) {
+		is, unknown := s.Sources.Is(ctx, sources[i], digests[i])
+		switch {
+		case unknown != nil && err == nil:
+			err = unknown
+		case unknown == nil && !is:
 			sources[i].Mistaken()
 			err = held.ErrChanged
 		}
@@ -285,7 +289,7 @@ func (m *maker) drawing(ctx context.Context) (*cache.Variant, error) {
 	}
 	defer content.Close()
 	data, err := io.ReadAll(content.Reader())
-	if err == nil && held.DigestOf(data) != m.own().Known.Digest {
+	if err == nil && !m.own().Known.Digest.IsOf(data) {
 		m.own().Mistaken()
 		err = held.ErrChanged
 	}

@@ -56,6 +56,8 @@ type Sources interface {
 	// Locate returns the version of a source that there is. It may fetch. trace, where it isn't nil, is told of the lane's rules.
 	// The caller closes what it gets.
 	Locate(ctx context.Context, site *policy.SiteSettings, in *policy.CompiledLane, path string, trace *[]policy.Step) (*source.Located, error)
+	// Is reports whether a digest is that of the source's version. It may read the source. held.ErrChanged where that has changed.
+	Is(ctx context.Context, l *source.Located, d held.Digest) (bool, error)
 	// Strip returns how the source's file is sent without its metadata. It waits for a worker.
 	Strip(ctx context.Context, l *source.Located) ([]metadata.Splice, error)
 }

@@ -149,9 +149,9 @@ var ErrTooLong = errors.New("there are more bytes than the limit")
 
 // Receive takes a source in, at most limit bytes of it, and works out its digest. hint is how long it says it is, below 0
 // where it doesn't. complete makes its version once the bytes are known; it says under which key to keep them, "" for as
-// long as they are used only.
-func (k *Keep) Receive(ctx context.Context, r io.Reader, limit, hint int64, complete func(held.Digest, int64) (Version, string)) (Version, *held.Content, error) {
-	sum := held.NewDigester()
+// long as they are used only. The digest is of the same kind as like.
+func (k *Keep) Receive(ctx context.Context, r io.Reader, limit, hint int64, like held.Digest, complete func(held.Digest, int64) (Version, string)) (Version, *held.Content, error) {
+	sum := held.NewDigester(like)
 	r = io.TeeReader(held.ReaderOf(ctx, io.LimitReader(r, limit+1)), sum)
 	// Whether it may be kept is known before its bytes are.
 	if _, key := complete("", 0); key != "" && k.disk != nil {

@@ -40,6 +40,7 @@ type Table struct {
 	known  *otter.Cache[string, *Source]
 	looks  flight.Group[looked]
 	strips flight.Group[[]metadata.Splice]
+	alsos  flight.Group[held.Digest]
 	again  atomic.Int64 // looks that go on behind answers
 
 	aside   Aside // nil: nothing is
@@ -73,6 +74,7 @@ type Known struct {
 	Header codec.Header
 	no     *policy.Refusal // why its header can't be read
 	splice atomic.Pointer[[]metadata.Splice]
+	also   atomic.Pointer[held.Digest] // of the other kind than its digest, once somebody has asked for it
 }
 
 // failure is why a source couldn't be looked at, for a few seconds, as long as its lane's settings stay the same.
@@ -122,6 +124,7 @@ func NewTable(lanes Opener, reader Reader, catch *panics.Catcher) *Table {
 	return &Table{
 		lanes: lanes, reader: reader, known: otter.Must(&otter.Options[string, *Source]{MaximumSize: mostSources}),
 		looks: flight.Group[looked]{Limit: lookLimit, Panics: catch}, strips: flight.Group[[]metadata.Splice]{Limit: lookLimit, Panics: catch},
+		alsos:  flight.Group[held.Digest]{Limit: lookLimit, Panics: catch},
 		panics: catch,
 	}
 }
@@ -352,7 +355,7 @@ func (t *Table) learn(ctx context.Context, k, have *Known, lane Lane, site, name
 			read = t.panics.Run("reading a header", func() error { return t.read(ctx, k, lane, path, shared) })
 		})
 	}
-	sum, err := content.Digest(ctx)
+	sum, err := content.Digest(ctx, "")
 	all.Wait()
 	switch {
 	case err != nil:
@@ -435,6 +438,39 @@ func (l *Located) Share() *Located {
 
 // Close lets go of what is held of the source.
 func (l *Located) Close() { l.content.Close() }
+
+// Is reports whether a digest of either kind is that of the source's version. For one of the other kind than that by which the version
+// is known the source is read, once. held.ErrChanged where it isn't any more what it was.
+func (t *Table) Is(ctx context.Context, l *Located, d held.Digest) (bool, error) {
+	own := l.Known.Digest
+	if d == own || d.Earlier() == own.Earlier() {
+		return d == own, nil
+	}
+	if also := l.Known.also.Load(); also != nil {
+		return d == *also, nil
+	}
+	also, _, err := t.alsos.Do(ctx, string(own), func(ctx context.Context) (held.Digest, error) {
+		content, err := l.Open(ctx)
+		if err != nil {
+			return "", err
+		}
+		defer content.Close()
+		same, also, err := content.Digests(ctx)
+		if err != nil {
+			return "", err
+		}
+		if own.Earlier() {
+			same, also = also, same
+		}
+		if same != own {
+			l.Mistaken()
+			return "", held.ErrChanged
+		}
+		l.Known.also.Store(&also)
+		return also, nil
+	})
+	return err == nil && d == also, err
+}
 
 // Strip says how the source is put together without what it says of its making.
 func (t *Table) Strip(ctx context.Context, l *Located) ([]metadata.Splice, error) {

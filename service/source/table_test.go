@@ -206,7 +206,7 @@ func keepWith(t *testing.T, memory int64, onDisk bool) *Keep {
 func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	k := keepWith(t, 10<<20, false)
 	take := func(ctx context.Context, key string, n int) (*held.Content, error) {
-		_, c, err := k.Receive(ctx, bytes.NewReader(make([]byte, n)), 64<<20, int64(n), func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
+		_, c, err := k.Receive(ctx, bytes.NewReader(make([]byte, n)), 64<<20, int64(n), "", func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
 		return c, err
 	}
 	a, err := take(context.Background(), "a", 6<<20)
@@ -239,7 +239,7 @@ func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	if _, err := take(context.Background(), "c", 20<<20); reasonOf(err) != "source-too-many-bytes" {
 		t.Errorf("more than there is memory for: %v", err)
 	}
-	if _, _, err := k.Receive(context.Background(), bytes.NewReader(make([]byte, 2000)), 1000, -1, func(d held.Digest, n int64) (Version, string) { return Version{}, "d" }); !errors.Is(err, ErrTooLong) {
+	if _, _, err := k.Receive(context.Background(), bytes.NewReader(make([]byte, 2000)), 1000, -1, "", func(d held.Digest, n int64) (Version, string) { return Version{}, "d" }); !errors.Is(err, ErrTooLong) {
 		t.Errorf("beyond the limit: %v", err)
 	}
 	// What promises much and sends little holds little.
@@ -248,7 +248,7 @@ func TestSourcesInMemoryStayWithinTheirBytes(t *testing.T) {
 	ended := make(chan struct{})
 	lying, stop := context.WithCancel(context.Background())
 	go func() {
-		k.Receive(lying, slow, 9<<20, 9<<20, func(held.Digest, int64) (Version, string) { return Version{}, "e" })
+		k.Receive(lying, slow, 9<<20, 9<<20, "", func(held.Digest, int64) (Version, string) { return Version{}, "e" })
 		close(ended)
 	}()
 	more.Write([]byte("x"))
@@ -277,7 +277,7 @@ func TestTheMemoryOfSourcesNeverLosesCount(t *testing.T) {
 					c.Close()
 				}
 				ctx, cancel := context.WithTimeout(context.Background(), time.Second)
-				_, c, err := k.Receive(ctx, bytes.NewReader(data), 1<<20, int64(len(data)), func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
+				_, c, err := k.Receive(ctx, bytes.NewReader(data), 1<<20, int64(len(data)), "", func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, key })
 				cancel()
 				if err == nil {
 					if i%3 == 0 {
@@ -306,13 +306,13 @@ func TestADiskThatFailsCostsNoSource(t *testing.T) {
 	failing := io.MultiReader(bytes.NewReader(data[:200_000]), readerFunc(func(p []byte) (int, error) {
 		return 0, io.EOF
 	}))
-	_, c, err := k.Receive(context.Background(), failing, 1<<20, -1, func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abcd" })
+	_, c, err := k.Receive(context.Background(), failing, 1<<20, -1, "", func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abcd" })
 	if err != nil || c.Size() != 200_000 {
 		t.Fatalf("%v", err)
 	}
 	c.Close()
 	os.RemoveAll(diskDir(k)) // from here on nothing can be written
-	v, c, err := k.Receive(context.Background(), bytes.NewReader(data), 1<<20, -1, func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abce" })
+	v, c, err := k.Receive(context.Background(), bytes.NewReader(data), 1<<20, -1, "", func(d held.Digest, n int64) (Version, string) { return Version{Digest: d, Bytes: n}, "abce" })
 	if err != nil || v.Digest != held.DigestOf(data) {
 		t.Fatalf("without a disk: %v", err)
 	}

@@ -57,7 +57,7 @@ func (b *Lane) stat(ctx context.Context, path string, have *source.Version) (sou
 		next.Digest, next.Bytes = have.Digest, have.Bytes
 		return next, nil, nil
 	}
-	return objects.Take(ctx, b.keep, b.store, path, b.lane.Limits, b.name, func(d held.Digest, n int64) (source.Version, string) {
+	return objects.Take(ctx, b.keep, b.store, path, b.lane.Limits, b.name, "", func(d held.Digest, n int64) (source.Version, string) {
 		v := next
 		v.Digest, v.Bytes = d, n
 		return v, b.key(path)

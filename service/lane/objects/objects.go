@@ -38,8 +38,8 @@ func Open(o source.Opening) (store.Store, error) {
 	return store.InBucket(store.S3Options{Endpoint: l.Endpoint, Region: l.Region, Bucket: l.Bucket, Prefix: prefixOf(l), AccessKey: c.AccessKey, SecretKey: c.SecretKey, Client: o.Guard.Client()}), nil
 }
 
-// Take reads an object of a store.
-func Take(ctx context.Context, keep *source.Keep, from store.Store, key string, limits policy.Limits, lane string, complete func(held.Digest, int64) (source.Version, string)) (source.Version, *held.Content, error) {
+// Take reads an object of a store. Its digest is of the same kind as like.
+func Take(ctx context.Context, keep *source.Keep, from store.Store, key string, limits policy.Limits, lane string, like held.Digest, complete func(held.Digest, int64) (source.Version, string)) (source.Version, *held.Content, error) {
 	r, o, err := from.Open(ctx, key)
 	if err != nil {
 		return source.Version{}, nil, Refuse(lane, key, err)
@@ -48,7 +48,7 @@ func Take(ctx context.Context, keep *source.Keep, from store.Store, key string, 
 	if no := limits.CheckBytes(o.Size); no != nil {
 		return source.Version{}, nil, no
 	}
-	v, content, err := keep.Receive(ctx, r, limits.SourceBytes, o.Size, complete)
+	v, content, err := keep.Receive(ctx, r, limits.SourceBytes, o.Size, like, complete)
 	if errors.Is(err, source.ErrTooLong) {
 		return source.Version{}, nil, limits.CheckBytes(limits.SourceBytes + 1)
 	}

@@ -68,9 +68,17 @@ func (u *Lane) Newest(ctx context.Context, path string) (source.Uploaded, error)
 func (u *Lane) Put(ctx context.Context, path string, content *held.Content, v source.Uploaded) (source.Uploaded, error) {
 	v.Path, v.Bytes, v.Version = path, content.Size(), 1
 	newest, err := u.Newest(ctx, path)
+	same := err == nil && newest.Digest == v.Digest
+	if err == nil && newest.Digest.Earlier() {
+		digest, err := content.Digest(ctx, newest.Digest)
+		if err != nil {
+			return v, err
+		}
+		same = newest.Digest == digest
+	}
 	var no *policy.Refusal
 	switch {
-	case err == nil && newest.Digest == v.Digest:
+	case same:
 		return newest, nil
 	case err == nil:
 		v.Version = newest.Version + 1
@@ -157,7 +165,7 @@ func (u *Lane) Version(ctx context.Context, path string, n int) (source.Uploaded
 	if err != nil {
 		return v, nil, objects.Refuse(u.name, path, err)
 	}
-	got, content, err := objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d held.Digest, n int64) (source.Version, string) {
+	got, content, err := objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, v.Digest, func(d held.Digest, n int64) (source.Version, string) {
 		return source.Version{Digest: d, Bytes: n}, ""
 	})
 	if err == nil && got.Digest != v.Digest {
@@ -233,7 +241,7 @@ func (u *Lane) Open(ctx context.Context, path string, v source.Version) (*held.C
 	content, err := u.keep.OpenOr(u.key(path), v, func() (source.Version, *held.Content, error) {
 		ctx, cancel := context.WithTimeout(ctx, u.total)
 		defer cancel()
-		return objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, func(d held.Digest, n int64) (source.Version, string) {
+		return objects.Take(ctx, u.keep, u.store, bytesKey(path, v.Digest), u.lane.Limits, u.name, v.Digest, func(d held.Digest, n int64) (source.Version, string) {
 			kept := v
 			kept.Digest, kept.Bytes = d, n
 			return kept, u.key(path)
@@ -257,7 +265,7 @@ func (u *Lane) Forget(path string, since uint64) { u.keep.Forget(u.key(path), si
 // it.
 func (u *Lane) Receive(ctx context.Context, r io.Reader) (source.Version, *held.Content, error) {
 	key := source.KeepKey(u.name, "received", rand.Text())
-	v, content, err := u.keep.Receive(ctx, r, u.lane.Limits.SourceBytes, -1, func(d held.Digest, n int64) (source.Version, string) {
+	v, content, err := u.keep.Receive(ctx, r, u.lane.Limits.SourceBytes, -1, "", func(d held.Digest, n int64) (source.Version, string) {
 		return source.Version{Digest: d, Bytes: n}, key
 	})
 	if errors.Is(err, source.ErrTooLong) {

@@ -254,7 +254,7 @@ func (w *Lane) take(ctx context.Context, href, path string, answer *http.Respons
 		hint = -1
 	}
 	said := w.version(fieldsOf(answer.Header))
-	v, content, err := w.keep.Receive(ctx, body, limit.SourceBytes, hint, func(d held.Digest, n int64) (source.Version, string) {
+	v, content, err := w.keep.Receive(ctx, body, limit.SourceBytes, hint, "", func(d held.Digest, n int64) (source.Version, string) {
 		v := said
 		v.Digest, v.Bytes = d, n
 		if !w.keeps(v.Sharing) {

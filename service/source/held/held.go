@@ -12,29 +12,58 @@ import (
 	"io"
 	"os"
 	"sync/atomic"
+
+	"lukechampine.com/blake3"
 )
 
 // ErrChanged: the source isn't any more what it was when looked at.
 var ErrChanged = errors.New("the source has changed")
 
-// Digest is a source's SHA-256 in base64url, shortened to 128 bits.
+// Digest is a source's BLAKE3 in base64url, shortened to 144 bits. Older addresses, uploads and kept sources have digests of the
+// earlier kind: SHA-256, shortened to 128 bits. Their length tells the two apart.
 type Digest string
+
+const (
+	digestBytes   = 18
+	earlierBytes  = 16
+	earlierLength = 22
+)
 
 // DigestOf works a digest out.
 func DigestOf(data []byte) Digest {
-	sum := sha256.Sum256(data)
-	return Digest(base64.RawURLEncoding.EncodeToString(sum[:16]))
+	sum := blake3.Sum256(data)
+	return Digest(base64.RawURLEncoding.EncodeToString(sum[:digestBytes]))
+}
+
+// Earlier reports whether the digest is of the earlier kind.
+func (d Digest) Earlier() bool { return len(d) == earlierLength }
+
+// IsOf reports whether the digest is that of data.
+func (d Digest) IsOf(data []byte) bool {
+	sum := NewDigester(d)
+	sum.Write(data)
+	return sum.Digest() == d
 }
 
 // A Digester works out the digest of what is written to it.
-type Digester struct{ hash.Hash }
+type Digester struct {
+	hash.Hash
+	bytes int
+}
 
-// NewDigester begins one.
-func NewDigester() Digester { return Digester{sha256.New()} }
+// NewDigester begins a digest of the same kind as another; "" is of today's.
+func NewDigester(like Digest) Digester {
+	if like.Earlier() {
+		return earlierDigester()
+	}
+	return Digester{blake3.New(32, nil), digestBytes}
+}
+
+func earlierDigester() Digester { return Digester{sha256.New(), earlierBytes} }
 
 // Digest is of what was written so far.
 func (d Digester) Digest() Digest {
-	return Digest(base64.RawURLEncoding.EncodeToString(d.Sum(nil)[:16]))
+	return Digest(base64.RawURLEncoding.EncodeToString(d.Sum(nil)[:d.bytes]))
 }
 
 // Content is the bytes of one version of a source, where they lie: in a file, or in memory that is counted. It must be
@@ -99,17 +128,31 @@ func Borrowed(f *os.File, from, size int64) *Content {
 	return &Content{size: size, file: f, from: from}
 }
 
-// Digest reads the content through for its digest, until ctx ends. ErrChanged where a file has fewer bytes by now.
-func (c *Content) Digest(ctx context.Context) (Digest, error) {
-	sum := NewDigester()
-	n, err := io.Copy(sum, ReaderOf(ctx, c.Reader()))
+// Digest reads the content through for its digest, of the same kind as another ("" is of today's), until ctx ends. ErrChanged where a
+// file has fewer bytes by now.
+func (c *Content) Digest(ctx context.Context, like Digest) (Digest, error) {
+	sum := NewDigester(like)
+	err := c.through(ctx, sum)
+	return sum.Digest(), err
+}
+
+// Digests is Digest of both kinds, read once.
+func (c *Content) Digests(ctx context.Context) (today, earlier Digest, err error) {
+	a, b := NewDigester(""), earlierDigester()
+	err = c.through(ctx, io.MultiWriter(a, b))
+	return a.Digest(), b.Digest(), err
+}
+
+// through writes the content to w.
+func (c *Content) through(ctx context.Context, w io.Writer) error {
+	n, err := io.Copy(w, ReaderOf(ctx, c.Reader()))
 	switch {
 	case ctx.Err() != nil:
-		return "", ctx.Err()
+		return ctx.Err()
 	case err == nil && n < c.size:
 		err = ErrChanged
 	}
-	return sum.Digest(), err
+	return err
 }
 
 // ReaderOf reads until the context ends.
