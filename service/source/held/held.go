@@ -13,7 +13,7 @@ import (
 	"os"
 	"sync/atomic"
 
-	"lukechampine.com/blake3"
+	"github.com/zeebo/blake3"
 )
 
 // ErrChanged: the source isn't any more what it was when looked at.
@@ -56,7 +56,7 @@ func NewDigester(like Digest) Digester {
 	if like.Earlier() {
 		return earlierDigester()
 	}
-	return Digester{blake3.New(32, nil), digestBytes}
+	return Digester{blake3.New(), digestBytes}
 }
 
 func earlierDigester() Digester { return Digester{sha256.New(), earlierBytes} }
