@@ -45,7 +45,7 @@ func fresh(r *report) error {
 		service := bed.Kestrel(t, "--search-at-once=false") // as services do
 		bed.Must(t, service, "lane", "add", "kestrel/copies", "--folder", folder)
 		bed.Must(t, service, "site", "set", "kestrel", "--effort", "predicted") // so that no search runs beside what is measured next
-		const rounds = 41
+		const rounds = 81
 		for i := range rounds + 1 { // each with its own bytes, so that none was made before
 			if err := write(folder, fmt.Sprintf("copy-%02d.jpg", i), append(source[:len(source):len(source)], byte(i))); err != nil {
 				return err
