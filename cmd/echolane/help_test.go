@@ -53,7 +53,8 @@ func TestHelpCompletionAndManualPages(t *testing.T) {
 			t.Errorf("the page has no %q", want)
 		}
 	}
-	if page != string(manPage(root(), root().Command("lane"))) {
+	withoutTitle := func(page string) string { _, rest, _ := strings.Cut(page, ".SH "); return rest } // which has the commit, of what make builds
+	if withoutTitle(page) != withoutTitle(string(manPage(root(), root().Command("lane")))) {
 		t.Error("the page isn't made of the commands")
 	}
 }

@@ -10,6 +10,7 @@ import (
 	"net/http/httptest"
 	"os"
 	"path/filepath"
+	"runtime"
 	"slices"
 	"strings"
 	"sync"
@@ -206,3 +207,96 @@ func TestAFolderDoesntLeadOutside(t *testing.T) {
 		}
 	}
 }
+
+// A bucket whose service fails is asked once more, as often as that helps; what it says is believed no further than it goes.
+func TestABucketThatFails(t *testing.T) {
+	var asked atomic.Int64
+	var elsewhere atomic.Int64
+	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere.Add(1) }))
+	defer other.Close()
+	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		n := asked.Add(1)
+		token := r.URL.Query().Get("continuation-token")
+		switch _, key, _ := strings.Cut(strings.TrimPrefix(r.URL.Path, "/"), "/"); {
+		case key == "busy" && n == 1:
+			w.WriteHeader(503)
+			fmt.Fprint(w, "<Error><Code>SlowDown</Code><Message>one moment</Message></Error>")
+		case key == "busy":
+			text, _ := io.ReadAll(r.Body)
+			w.Header().Set("Last-Modified", "Mon, 02 Jan 2006 15:04:05 GMT")
+			w.Header().Set("ETag", fmt.Sprintf("%q", text))
+		case key == "cut" && n == 1:
+			panic(http.ErrAbortHandler)
+		case key == "broken":
+			w.WriteHeader(500)
+			fmt.Fprint(w, "no XML")
+		case key == "moved":
+			http.Redirect(w, r, other.URL+"/kite", 307)
+		case key == "forbidden":
+			w.WriteHeader(403)
+		case key != "":
+		case r.URL.Query().Get("prefix") == "words":
+			fmt.Fprint(w, "these are no keys")
+		case r.URL.Query().Get("prefix") == "endless":
+			fmt.Fprint(w, "<ListBucketResult><IsTruncated>true</IsTruncated><NextContinuationToken>a</NextContinuationToken></ListBucketResult>")
+		case r.URL.Query().Get("prefix") == "lost":
+			fmt.Fprint(w, "<ListBucketResult><IsTruncated>true</IsTruncated></ListBucketResult>")
+		case r.URL.Query().Get("prefix") == "long":
+			io.WriteString(w, strings.Repeat("x", mostAnswer+1))
+		case token == "":
+			fmt.Fprint(w, "<ListBucketResult><IsTruncated>true</IsTruncated><NextContinuationToken>a&amp;+b</NextContinuationToken><Contents><Key>a</Key><Size>1</Size></Contents></ListBucketResult>")
+		case token == "a&+b":
+			fmt.Fprint(w, "<ListBucketResult><Contents><Key>b</Key><Size>2</Size></Contents></ListBucketResult>")
+		}
+	}))
+	defer service.Close()
+	s := InBucket(S3Options{Endpoint: service.URL, Bucket: "kites", AccessKey: "kite", SecretKey: "string", Client: &http.Client{}})
+	defer s.Close()
+	for _, c := range []struct {
+		key   string
+		asked int64
+		is    error // nil: it works
+		says  string
+	}{
+		{"busy", 2, nil, ""}, {"cut", 2, nil, ""}, {"forbidden", 1, fs.ErrPermission, "403"}, {"broken", 2, errAny, "status 500"}, {"moved", 1, errAny, "another endpoint or in another region"},
+	} {
+		asked.Store(0)
+		err := s.Put(t.Context(), c.key, strings.NewReader("a kite"), 6)
+		if (err == nil) != (c.is == nil) || c.is != nil && c.is != errAny && !errors.Is(err, c.is) || err != nil && !strings.Contains(err.Error(), c.says) || asked.Load() != c.asked {
+			t.Errorf("%s: %v, asked %d times", c.key, err, asked.Load())
+		}
+	}
+	asked.Store(1)
+	if o, err := s.Stat(t.Context(), "busy"); err != nil || o.Modified.Year() != 2006 {
+		t.Errorf("%+v %v", o, err)
+	}
+	for _, size := range []int64{5, 7} {
+		if err := s.Put(t.Context(), "size", strings.NewReader("a kite"), size); err == nil {
+			t.Errorf("six bytes are put as %d", size)
+		}
+	}
+	if elsewhere.Load() != 0 {
+		t.Error("a signed request went elsewhere")
+	}
+	ended, end := context.WithCancel(t.Context())
+	asked.Store(0)
+	go func() {
+		for asked.Load() == 0 {
+			runtime.Gosched()
+		}
+		end()
+	}()
+	if err := s.Put(ended, "broken", strings.NewReader("a kite"), 6); !errors.Is(err, context.Canceled) {
+		t.Errorf("after the end of its context: %v, asked %d times", err, asked.Load())
+	}
+	if got, err := list(s, "", ""); err != nil || !slices.Equal(got, []string{"a 1", "b 2"}) {
+		t.Errorf("two pages: %v %v", got, err)
+	}
+	for prefix, says := range map[string]string{"words": "isn't what the interface says", "endless": "not where", "lost": "not where", "long": "longer than"} {
+		if _, err := list(s, prefix, ""); err == nil || !strings.Contains(err.Error(), says) {
+			t.Errorf("%s: %v", prefix, err)
+		}
+	}
+}
+
+var errAny = errors.New("some error")
