@@ -16,6 +16,9 @@ import (
 	"testing"
 	"time"
 
+	"echolane/core/declare"
+	"echolane/core/policy"
+	"echolane/core/render"
 	"echolane/core/weighin"
 	"echolane/internal/testbed"
 	"echolane/service/api"
@@ -48,10 +51,12 @@ body { margin: 0; font: 16px/1.5 sans-serif }
 `
 
 // shop serves a page, and the demo's pictures as they are.
-func shop(t *testing.T, page string) string {
+func shop(t *testing.T, page string) string { return shopOf(t, bed.Pictures, page) }
+
+func shopOf(t *testing.T, pictures, page string) string {
 	t.Helper()
 	mux := http.NewServeMux()
-	mux.Handle("/pictures/", http.StripPrefix("/pictures/", http.FileServer(http.Dir(bed.Pictures))))
+	mux.Handle("/pictures/", http.StripPrefix("/pictures/", http.FileServer(http.Dir(pictures))))
 	mux.HandleFunc("/{$}", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html; charset=utf-8")
 		fmt.Fprint(w, page)
@@ -61,6 +66,48 @@ func shop(t *testing.T, page string) string {
 	s := httptest.NewServer(mux)
 	t.Cleanup(s.Close)
 	return s.URL + "/"
+}
+
+// smallPictures is a folder of the catalogue's photographs that are larger than pages need, reduced to a width of 1600: what they come to
+// doesn't hang on it, and how long a browser waits for them does.
+var smallPictures = sync.OnceValues(func() (string, error) {
+	dir := filepath.Join(bed.Dir, "small")
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return "", err
+	}
+	d, err := declare.Parse("width=1600&quality=85&format=jpeg")
+	if err != nil {
+		return "", err
+	}
+	for _, name := range []string{"box-kite-cliff.jpg", "coast-panorama.jpg", "delta-red.jpg", "dragon-tail.jpg", "festival-dawn.jpg"} {
+		data, err := os.ReadFile(filepath.Join(bed.Pictures, name))
+		if err != nil {
+			return "", err
+		}
+		made, err := render.Variant(data, render.Job{Request: d.Resolve(declare.Declarations{}, nil), Limits: policy.DefaultLimits, Predict: true})
+		if err != nil {
+			return "", err
+		}
+		if err := os.WriteFile(filepath.Join(dir, name), made.Data, 0o644); err != nil {
+			return "", err
+		}
+	}
+	data, err := os.ReadFile(filepath.Join(bed.Pictures, "mark.png"))
+	if err != nil {
+		return "", err
+	}
+	return dir, os.WriteFile(filepath.Join(dir, "mark.png"), data, 0o644)
+})
+
+// withSmallPictures has the site's catalogue be of smallPictures.
+func withSmallPictures(t *testing.T, s *testbed.Process) string {
+	t.Helper()
+	dir, err := smallPictures()
+	if err != nil {
+		t.Fatal(err)
+	}
+	bed.Must(t, s, "lane", "set", "kestrel/catalogue", "--folder", dir)
+	return dir
 }
 
 func weighedPage(t *testing.T, s *testbed.Process, args ...string) api.Weighing {
@@ -382,6 +429,7 @@ func TestTheBrowserTakesTheRungThatTheMarkupIsFor(t *testing.T) {
 	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
+	withSmallPictures(t, s)
 	for _, c := range []struct {
 		slot, css string
 		want      map[string]float64 // the pixels that each screen needs
@@ -526,7 +574,7 @@ func TestOtherPicturesOfAPage(t *testing.T) {
 <noscript><img src="pictures/mark.png" alt="" width="64" height="64"></noscript>
 </body></html>
 `
-	at := shop(t, page)
+	at := shopOf(t, withSmallPictures(t, s), page)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
 	file := filepath.Join(t.TempDir(), "cafe.html")
 	if err := os.WriteFile(file, []byte(page), 0o644); err != nil {
