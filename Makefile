@@ -23,6 +23,7 @@ demo-nodes: build var/tools/versitygw ## the demo with three nodes on one databa
 test: build var/tools/versitygw var/tools/promtool ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
+	go run ./demo/draw
 	go test -race -skip EveryShape -timeout 20m $$(go list ./service/... | grep -v /confine)
 	go test -parallel 4 -timeout 25m $$(go list ./... | grep -v /service/) ./service/workshop/confine
 	go test ./service/weighing -run EveryShape
