@@ -137,7 +137,7 @@ func many(r *report) error {
 			}
 		}
 	}
-	t := alternate(5, together, alone)
+	t := alternate(9, together, alone)
 	if broke != nil {
 		return broke
 	}

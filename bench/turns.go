@@ -79,7 +79,7 @@ func turns(r *report) error {
 				select {
 				case <-ended:
 					return took, refused
-				case <-time.After(250 * time.Millisecond):
+				case <-time.After(100 * time.Millisecond):
 				}
 				status, _, d := ask(client, fmt.Sprintf("%s/gull/f/festival-dawn.jpg?width=%d&format=webp", s.Base, width.Add(1)))
 				if status != 200 {
@@ -89,11 +89,11 @@ func turns(r *report) error {
 			}
 			return took, refused
 		}
-		alone, failed := quiet(8*time.Second, nil)
+		alone, failed := quiet(floodTime, nil)
 		if failed > 0 {
 			return fmt.Errorf("%d of the quiet site's variants failed before there was a flood", failed)
 		}
-		hotAlone, _ := paced(hot, 4*time.Second, nil)
+		hotAlone, _ := paced(hot, floodTime/2, nil)
 		ended := make(chan struct{})
 		var flood sync.WaitGroup
 		var n, sent, turnedDown atomic.Int64
