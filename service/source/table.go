@@ -77,6 +77,10 @@ type Known struct {
 	also   atomic.Pointer[held.Digest] // of the other kind than its digest, once somebody has asked for it
 }
 
+// flight is the key of what is found out of this version once, for all who ask for it at the same time. It isn't the digest: the same
+// bytes on another site are another origin's, which may hang.
+func (k *Known) flight() string { return fmt.Sprintf("%p", k) }
+
 // failure is why a source couldn't be looked at, for a few seconds, as long as its lane's settings stay the same.
 type failure struct {
 	no     *policy.Refusal
@@ -449,7 +453,7 @@ func (t *Table) Is(ctx context.Context, l *Located, d held.Digest) (bool, error)
 	if also := l.Known.also.Load(); also != nil {
 		return d == *also, nil
 	}
-	also, _, err := t.alsos.Do(ctx, string(own), func(ctx context.Context) (held.Digest, error) {
+	also, _, err := t.alsos.Do(ctx, l.Known.flight(), func(ctx context.Context) (held.Digest, error) {
 		content, err := l.Open(ctx)
 		if err != nil {
 			return "", err
@@ -477,7 +481,7 @@ func (t *Table) Strip(ctx context.Context, l *Located) ([]metadata.Splice, error
 	if s := l.Known.splice.Load(); s != nil {
 		return *s, nil
 	}
-	all, _, err := t.strips.Do(ctx, string(l.Known.Digest), func(ctx context.Context) ([]metadata.Splice, error) {
+	all, _, err := t.strips.Do(ctx, l.Known.flight(), func(ctx context.Context) ([]metadata.Splice, error) {
 		content, err := l.Open(ctx)
 		if err != nil {
 			return nil, err

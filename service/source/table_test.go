@@ -9,6 +9,7 @@ import (
 	"log/slog"
 	"os"
 	"runtime"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"testing"
@@ -335,4 +336,117 @@ func reasonOf(err error) string {
 		return string(no.Reason)
 	}
 	return fmt.Sprint(err)
+}
+
+// A digest of the other kind than the one by which a source is known costs one reading of it, however many ask.
+func TestADigestOfTheOtherKindIsWorkedOutOnce(t *testing.T) {
+	data := []byte("a kite")
+	today, earlier, err := held.InMemory(data, nil).Digests(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, own := range []held.Digest{today, earlier} {
+		l := &fakeLane{data: data, stat: func(context.Context, string) (Version, error) {
+			return Version{Digest: own, Bytes: int64(len(data)), Fresh: time.Hour}, nil
+		}}
+		table, _, site, in := inTable(t, l, time.Hour)
+		at, err := table.Locate(t.Context(), site, in, "a.jpg", nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		defer at.Close()
+		before := l.opens.Load()
+		var all sync.WaitGroup
+		for range 1000 {
+			all.Go(func() {
+				for d, want := range map[held.Digest]bool{today: true, earlier: true, held.DigestOf([]byte("another")): false, held.Digest(strings.Repeat("x", 22)): false, "": false} {
+					if is, err := table.Is(t.Context(), at, d); err != nil || is != want {
+						t.Errorf("%q is that of a source known by %s: %t, %v", d, own, is, err)
+					}
+				}
+			})
+		}
+		all.Wait()
+		if n := l.opens.Load() - before; n < 1 || n > 20 { // those who come between the end of the reading and its being known
+			t.Errorf("it was opened %d times", n)
+		}
+		before = l.opens.Load()
+		table.Is(t.Context(), at, earlier)
+		table.Is(t.Context(), at, today)
+		if l.opens.Load() != before {
+			t.Error("what is known is read again")
+		}
+	}
+	// Bytes that aren't those any more are told apart from another digest.
+	l := &fakeLane{data: []byte("another kite"), stat: func(context.Context, string) (Version, error) {
+		return Version{Digest: today, Bytes: int64(len(data)), Fresh: time.Hour}, nil
+	}}
+	table, _, site, in := inTable(t, l, time.Hour)
+	at, err := table.Locate(t.Context(), site, in, "a.jpg", nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer at.Close()
+	if is, err := table.Is(t.Context(), at, earlier); is || !errors.Is(err, held.ErrChanged) {
+		t.Errorf("after a change: %t, %v", is, err)
+	}
+	// Who leaves doesn't wait.
+	ended, end := context.WithCancel(t.Context())
+	end()
+	if is, err := table.Is(ended, at, earlier); is || err == nil {
+		t.Errorf("for nobody: %t, %v", is, err)
+	}
+}
+
+// hangingLane never opens one of its sources, from when it is told.
+type hangingLane struct {
+	*fakeLane
+	hangs atomic.Bool
+}
+
+func (l *hangingLane) Open(ctx context.Context, path string, v Version) (*held.Content, error) {
+	if path == "hanging.jpg" && l.hangs.Load() {
+		<-ctx.Done()
+		return nil, ctx.Err()
+	}
+	return l.fakeLane.Open(ctx, path, v)
+}
+
+// The same bytes at another origin, which hangs, cost nobody else time.
+func TestTheSameBytesElsewhereHoldNobodyUp(t *testing.T) {
+	data := []byte("a kite")
+	today, earlier, err := held.InMemory(data, nil).Digests(t.Context())
+	if err != nil {
+		t.Fatal(err)
+	}
+	l := &hangingLane{fakeLane: &fakeLane{data: data, stat: func(context.Context, string) (Version, error) {
+		return Version{Digest: today, Bytes: int64(len(data)), Fresh: time.Hour}, nil
+	}}}
+	table, _, site, in := inTable(t, l, time.Hour)
+	locate := func(path string) *Located {
+		at, err := table.Locate(t.Context(), site, in, path, nil)
+		if err != nil {
+			t.Fatal(err)
+		}
+		t.Cleanup(at.Close)
+		return at
+	}
+	here, there := locate("a.jpg"), locate("hanging.jpg")
+	l.hangs.Store(true)
+	ctx, cancel := context.WithCancel(t.Context())
+	ended := make(chan struct{})
+	go func() {
+		defer close(ended)
+		table.Is(ctx, there, earlier)
+	}()
+	for table.alsos.Len() == 0 {
+		runtime.Gosched()
+	}
+	short, stop := context.WithTimeout(t.Context(), 5*time.Second)
+	defer stop()
+	if is, err := table.Is(short, here, earlier); !is || err != nil {
+		t.Errorf("%t, %v", is, err)
+	}
+	cancel()
+	<-ended
 }

@@ -30,8 +30,8 @@ type S3Options struct {
 	Client                   *http.Client
 }
 
-// S3 is a store in a bucket of a service with the S3 interface. Requests are plain HTTP: a whole client of that interface would be a
-// tenth of the program for the six of them.
+// S3 is a store in a bucket of a service with the S3 interface. It needs six requests, for which a
+// whole client of that interface would be a tenth of the program.
 type S3 struct {
 	o      S3Options
 	client http.Client
@@ -56,7 +56,7 @@ func InBucket(o S3Options) *S3 {
 	return s
 }
 
-// A request is what is asked of the bucket, or of the object under a key in it.
+// A request is what is asked of the object under a key, or, where it has a query, of the bucket.
 type request struct {
 	method, key string
 	query       url.Values
@@ -68,6 +68,9 @@ type request struct {
 // do sends a request, once more where the service or the way there fails, and gives an answer that isn't an error. The caller closes
 // its body.
 func (s *S3) do(ctx context.Context, r request) (*http.Response, error) {
+	if r.query == nil && !fs.ValidPath(r.key) || r.key == "." { // without one, it would be of the bucket itself
+		return nil, fmt.Errorf("%s: the key isn't a relative path of plain elements: %w", r, fs.ErrInvalid)
+	}
 	for try := 1; ; try++ {
 		a, again, err := s.once(ctx, r)
 		if err == nil || !again || try == 2 {
@@ -86,7 +89,7 @@ func (s *S3) do(ctx context.Context, r request) (*http.Response, error) {
 // once is one try. again says that another one may help.
 func (s *S3) once(ctx context.Context, r request) (a *http.Response, again bool, err error) {
 	at := s.bucket
-	if r.key != "" {
+	if r.query == nil {
 		at.Path += "/" + s.o.Prefix + r.key
 	}
 	at.RawPath = s3utils.EncodePath(at.Path) // the signature is of this form
@@ -147,7 +150,7 @@ func hashOf(scheme string, body io.ReadSeeker) (string, error) {
 }
 
 func (r request) String() string {
-	if r.key == "" {
+	if r.query != nil {
 		return "list the bucket"
 	}
 	return r.method + " " + r.key

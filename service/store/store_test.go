@@ -16,6 +16,7 @@ import (
 	"sync"
 	"sync/atomic"
 	"testing"
+	"time"
 
 	demo "echolane/demo/store"
 	"echolane/internal/localstore"
@@ -234,6 +235,13 @@ func TestABucketThatFails(t *testing.T) {
 			http.Redirect(w, r, other.URL+"/kite", 307)
 		case key == "forbidden":
 			w.WriteHeader(403)
+		case key == "hangs":
+			<-r.Context().Done()
+		case key == "stalls":
+			w.Header().Set("Content-Length", "6")
+			io.WriteString(w, "a ki")
+			http.NewResponseController(w).Flush()
+			<-r.Context().Done()
 		case key != "":
 		case r.URL.Query().Get("prefix") == "words":
 			fmt.Fprint(w, "these are no keys")
@@ -277,6 +285,26 @@ func TestABucketThatFails(t *testing.T) {
 	}
 	if elsewhere.Load() != 0 {
 		t.Error("a signed request went elsewhere")
+	}
+	for _, key := range []string{"", ".", "../other/kite", "a//b", "/a"} {
+		asked.Store(0)
+		_, stat := s.Stat(t.Context(), key)
+		if put, remove := s.Put(t.Context(), key, strings.NewReader("x"), 1), s.Delete(t.Context(), key); !errors.Is(stat, fs.ErrInvalid) || !errors.Is(put, fs.ErrInvalid) || !errors.Is(remove, fs.ErrInvalid) || asked.Load() != 0 {
+			t.Errorf("the key %q: %v; %v; %v, asked %d times", key, stat, put, remove, asked.Load())
+		}
+	}
+	for _, key := range []string{"hangs", "stalls"} {
+		short, cancel := context.WithTimeout(t.Context(), 50*time.Millisecond)
+		begin := time.Now()
+		r, _, err := s.Open(short, key)
+		if err == nil {
+			_, err = io.ReadAll(r)
+			r.Close()
+		}
+		cancel()
+		if took := time.Since(begin); !errors.Is(err, context.DeadlineExceeded) || took > 10*time.Second {
+			t.Errorf("%s: %v after %v", key, err, took)
+		}
 	}
 	ended, end := context.WithCancel(t.Context())
 	asked.Store(0)
