@@ -126,6 +126,10 @@ func (s *S3) once(ctx context.Context, r request) (a *http.Response, again bool,
 	}
 	a, err = s.client.Do(req)
 	if err != nil {
+		var named *url.Error // which says once more what was asked
+		if errors.As(err, &named) {
+			err = named.Err
+		}
 		return nil, ctx.Err() == nil, fmt.Errorf("%s: %w", r, err)
 	}
 	if a.StatusCode/100 == 2 {
