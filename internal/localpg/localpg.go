@@ -161,15 +161,42 @@ func (s *Server) Stop() {
 
 // NewDatabase makes an empty database and gives its URL: one each for tests that share a server.
 func (s *Server) NewDatabase(ctx context.Context, name string) (string, error) {
+	if err := s.do(ctx, "CREATE DATABASE "+quoted(name)); err != nil {
+		return "", fmt.Errorf("make database %s: %w", name, err)
+	}
+	return s.urlOf(name), nil
+}
+
+// CopyDatabase makes a database like one that Freeze has closed, and gives its URL.
+func (s *Server) CopyDatabase(ctx context.Context, name, of string) (string, error) {
+	if err := s.do(ctx, "CREATE DATABASE "+quoted(name)+" TEMPLATE "+quoted(of)); err != nil {
+		return "", fmt.Errorf("make database %s like %s: %w", name, of, err)
+	}
+	return s.urlOf(name), nil
+}
+
+// Freeze closes a database to everybody, so that it can be copied at any time.
+func (s *Server) Freeze(ctx context.Context, name string) error {
+	if err := s.do(ctx, "ALTER DATABASE "+quoted(name)+" ALLOW_CONNECTIONS false"); err != nil {
+		return fmt.Errorf("close database %s: %w", name, err)
+	}
+	return nil
+}
+
+func quoted(name string) string { return pgx.Identifier{name}.Sanitize() }
+
+func (s *Server) urlOf(name string) string {
+	return strings.Replace(s.URL, "/"+role+"?", "/"+name+"?", 1)
+}
+
+func (s *Server) do(ctx context.Context, statement string) error {
 	conn, err := pgx.Connect(ctx, s.URL)
 	if err != nil {
-		return "", fmt.Errorf("make database %s: %w", name, err)
+		return err
 	}
 	defer conn.Close(ctx)
-	if _, err := conn.Exec(ctx, "CREATE DATABASE "+pgx.Identifier{name}.Sanitize()); err != nil {
-		return "", fmt.Errorf("make database %s: %w", name, err)
-	}
-	return strings.Replace(s.URL, "/"+role+"?", "/"+name+"?", 1), nil
+	_, err = conn.Exec(ctx, statement)
+	return err
 }
 
 // programs finds the newest PostgreSQL that Debian has installed.

@@ -34,6 +34,8 @@ type Bed struct {
 	Pictures string // the demo's catalogue, for reading alone
 	Postgres *localpg.Server
 	Effort   string // of the sites that Kestrel makes; "": a new site's
+
+	prepared *Databases
 }
 
 // New builds the binary, has the pictures drawn and starts PostgreSQL. Close ends and removes all of it.
@@ -59,6 +61,7 @@ func New() (*Bed, error) {
 		b.Close()
 		return nil, err
 	}
+	b.prepared = &Databases{Server: b.Postgres, Serve: func(t testing.TB, url string) func() { return b.ServeOn(t, url).Stop }}
 	return b, nil
 }
 
@@ -91,10 +94,12 @@ const (
 // Process is an echolane that runs in the background.
 type Process struct {
 	Base string // http://127.0.0.1:port
-	Cmd  *exec.Cmd
-	mu   sync.Mutex
-	said bytes.Buffer
-	done chan struct{}
+	// Database is the URL of a service's.
+	Database string
+	Cmd      *exec.Cmd
+	mu       sync.Mutex
+	said     bytes.Buffer
+	done     chan struct{}
 }
 
 // Write keeps what the process says.
@@ -162,7 +167,7 @@ var listens = regexp.MustCompile(`msg=serving listen=(\S+)`)
 // Serve starts a service with a database of its own, on any free port, and waits until it answers.
 func (b *Bed) Serve(t testing.TB, args ...string) *Process {
 	t.Helper()
-	return b.ServeOn(t, b.Database(t), args...)
+	return b.ServeOn(t, b.prepared.New(t), args...)
 }
 
 // ServeOn starts a service on the given database.
@@ -173,6 +178,7 @@ func (b *Bed) ServeOn(t testing.TB, database string, args ...string) *Process {
 		"ECHOLANE_WAIT_LIMIT=60s", // tests run beside others on a machine that may be slow
 		"ECHOLANE_DRAIN_DELAY=0s")
 	p := Start(t, b.Binary, append([]string{"serve", "--listen", "127.0.0.1:0"}, args...), env)
+	p.Database = database
 	Eventually(t, "the service says that it serves", func() error {
 		select {
 		case <-p.done:

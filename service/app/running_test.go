@@ -16,7 +16,6 @@ import (
 	"path/filepath"
 	"strings"
 	"sync"
-	"sync/atomic"
 	"testing"
 	"time"
 
@@ -30,7 +29,6 @@ import (
 const token = "the-token-of-these-tests"
 
 var (
-	server *localpg.Server
 	worker string
 )
 
@@ -48,7 +46,7 @@ func TestMain(m *testing.M) {
 	}
 	var end func()
 	if err == nil {
-		server, end, err = localpg.Passing(context.Background())
+		databases.Server, end, err = localpg.Passing(context.Background())
 	}
 	if err != nil {
 		fmt.Fprintln(os.Stderr, err)
@@ -60,16 +58,16 @@ func TestMain(m *testing.M) {
 	os.Exit(code)
 }
 
-var databases atomic.Int64
-
-func database(t *testing.T) string {
-	t.Helper()
-	url, err := server.NewDatabase(context.Background(), fmt.Sprintf("a%d", databases.Add(1)))
+var databases = testbed.Databases{Serve: func(t testing.TB, url string) func() {
+	a, err := Start(context.Background(), Options{
+		Listen: "127.0.0.1:0", DatabaseURL: url, MemoryBytes: 1 << 20, Workers: 1, Token: token, SecretKey: make([]byte, 32),
+		Worker: worker, Hasher: []string{os.Args[0], "password-hash"}, Log: slog.New(slog.DiscardHandler),
+	})
 	if err != nil {
 		t.Fatal(err)
 	}
-	return url
-}
+	return a.Stop
+}}
 
 // running is a service with a site, kestrel, whose lane f is dir.
 type running struct {
@@ -84,7 +82,7 @@ func start(t *testing.T, change func(*Options), edit func(*policy.Document)) *ru
 	t.Helper()
 	said := &bytes.Buffer{}
 	o := Options{
-		Listen: "127.0.0.1:0", DatabaseURL: database(t), MemoryBytes: 64 << 20, DiskBytes: 1 << 30, Workers: 2, Token: token, SecretKey: make([]byte, 32),
+		Listen: "127.0.0.1:0", DatabaseURL: databases.New(t), MemoryBytes: 64 << 20, DiskBytes: 1 << 30, Workers: 2, Token: token, SecretKey: make([]byte, 32),
 		Worker: worker, Hasher: []string{os.Args[0], "password-hash"}, DrainLimit: 20 * time.Second, SearchAtOnce: true, Log: slog.New(slog.NewTextHandler(&locked{w: said}, nil)),
 	}
 	if change != nil {
