@@ -216,6 +216,7 @@ func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, e
 	if err != nil {
 		return nil, err
 	}
+	t.close() // what follows has the browser look for sources again
 	out.view.ShotHeight = min(max(all.Height, s.Height), mostShotHigh)
 	out.view.ShotData = shoot(ctx, s, out.view.ShotHeight)
 	sizes, err := evaluate[[]sized](ctx, watch, sizingScript)

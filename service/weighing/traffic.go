@@ -31,7 +31,15 @@ type traffic struct {
 	order  []*asked
 	last   time.Time
 	epoch  float64 // seconds since 1970 of the browser's own clock's zero
+	closed bool    // what is asked for from now on isn't the page's doing
 	paused chan *fetch.EventRequestPaused
+}
+
+// close ends the count of requests.
+func (t *traffic) close() {
+	t.mu.Lock()
+	defer t.mu.Unlock()
+	t.closed = true
 }
 
 func (t *traffic) see(ev any) {
@@ -43,7 +51,7 @@ func (t *traffic) see(ev any) {
 		if t.epoch == 0 {
 			t.epoch = e.WallTime.Float64() - e.Timestamp.Float64()
 		}
-		if len(t.order) < 20000 && !strings.HasPrefix(e.Request.URL, "data:") {
+		if !t.closed && len(t.order) < 20000 && !strings.HasPrefix(e.Request.URL, "data:") {
 			a := &asked{id: e.RequestID, url: e.Request.URL, image: string(e.Type) == "Image"}
 			t.byID[e.RequestID] = a
 			t.order = append(t.order, a)
