@@ -94,6 +94,7 @@ func TestLinkWritesTheAddressForm(t *testing.T) {
 func TestFetchSaysWhatMatters(t *testing.T) {
 	t.Parallel()
 	s := bed.KestrelWhole(t)
+	bed.Must(t, s, "lane", "set", "kestrel/catalogue", "--folder", cameras)
 	to := filepath.Join(t.TempDir(), "out.avif")
 	out := bed.Must(t, s, "fetch", "kestrel/catalogue/delta-red.jpg?width=640", "-o", to)
 	for _, want := range []string{"6000 × 4000", "640 × 427", "image/jpeg", "image/avif", "fwd=miss; stored", "first byte", "decode", "−98.9 %"} {

@@ -42,6 +42,7 @@ func TestASharedLineSendsOneThingAfterTheOther(t *testing.T) {
 
 // A page in a file is throttled as one that is served: its pictures take the time that their bytes need.
 func TestLoadsAreThrottled(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	if Chromium() == "" {
 		t.Skip("there is no Chromium here")
 	}
@@ -97,6 +98,7 @@ func TestLoadsAreThrottled(t *testing.T) {
 
 // A page weighs the same in a Chromium that has windows as in one that has none, loaded without scrolling too.
 func TestEveryChromiumWeighsAlike(t *testing.T) {
+	t.Parallel() // it waits more than it works
 	var picture bytes.Buffer
 	if err := jpeg.Encode(&picture, image.NewGray(image.Rect(0, 0, 600, 400)), nil); err != nil {
 		t.Fatal(err)

@@ -56,7 +56,7 @@ func (direct) Header(ctx context.Context, c *held.Content) (codec.Header, error)
 // stand is a weigher and an origin with a picture, which the site's lane may reach.
 func stand(t *testing.T, page string) (*Weigher, Ask) {
 	t.Helper()
-	data, err := pictures.Draw("mark.png")
+	data, err := pictures.Load("mark.png")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -70,6 +70,7 @@ func stand(t *testing.T, page string) (*Weigher, Ask) {
 	s := httptest.NewServer(mux)
 	t.Cleanup(s.Close)
 	d := policy.NewDocument("kestrel")
+	d.Formats, d.Effort = []string{"webp", "jpeg", "png"}, "predicted" // AVIF and a search take the longest by far
 	d.Lanes = []policy.Lane{{Name: "press", Kind: "web", Allow: []string{s.URL + "/mark.png"}, Private: []string{"127.0.0.1"}}}
 	d.Complete(lane.Described)
 	site, _, err := policy.Compile(d, lane.Described)
