@@ -211,11 +211,11 @@ async function prepare(src, cut, mirror, turn, layer) {
 async function pose(src, style, keyframes, animation, ms) {
   const s = document.createElement("style"), i = document.createElement("img");
   s.textContent = keyframes; document.querySelector("style.moves")?.remove(); s.className = "moves"; document.head.append(s);
-  i.decoding = "sync"; i.style.cssText = style + ";animation:" + animation; i.src = src;
+  i.decoding = "sync"; i.style.cssText = style + ";animation:" + animation + ";animation-play-state:paused"; i.src = src;
   document.querySelector(".stage")?.remove(); document.querySelector("img")?.remove(); document.body.append(i);
   await i.decode();
   const [a] = i.getAnimations();
-  a.pause(); a.currentTime = ms;
+  a.currentTime = ms;
   await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
   const b = i.getBoundingClientRect();
   return [b.width, b.height];
@@ -238,10 +238,11 @@ async function stage(html) {
   const b = s.firstElementChild.getBoundingClientRect();
   return [b.width, b.height];
 }
-// staged puts boxes that move over a picture, so many milliseconds after they began.
+// staged puts boxes that move over a picture, so many milliseconds after they began. They stand from the start: what moves is painted
+// once, and then turned as a picture of itself.
 async function staged(html, ms) {
-  const size = await stage(html);
-  for (const a of document.getAnimations()) { a.pause(); a.currentTime = ms; }
+  const size = await stage(html + "<style>*, *::before, *::after { animation-play-state: paused !important }</style>");
+  for (const a of document.getAnimations()) a.currentTime = ms;
   await new Promise(r => requestAnimationFrame(() => requestAnimationFrame(r)));
   return size;
 }
