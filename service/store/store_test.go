@@ -212,7 +212,7 @@ func TestAFolderDoesntLeadOutside(t *testing.T) {
 // A bucket whose service fails is asked once more, as often as that helps; what it says is believed no further than it goes.
 func TestABucketThatFails(t *testing.T) {
 	var asked atomic.Int64
-	var elsewhere atomic.Int64
+	var elsewhere, unwanted atomic.Int64
 	other := httptest.NewServer(http.HandlerFunc(func(http.ResponseWriter, *http.Request) { elsewhere.Add(1) }))
 	defer other.Close()
 	service := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
@@ -242,7 +242,9 @@ func TestABucketThatFails(t *testing.T) {
 			io.WriteString(w, "a ki")
 			http.NewResponseController(w).Flush()
 			<-r.Context().Done()
-		case key != "":
+		case key == "size": // it may come when nobody waits for it any more
+		case key != "" || r.Method != "GET":
+			unwanted.Add(1)
 		case r.URL.Query().Get("prefix") == "words":
 			fmt.Fprint(w, "these are no keys")
 		case r.URL.Query().Get("prefix") == "endless":
@@ -287,10 +289,9 @@ func TestABucketThatFails(t *testing.T) {
 		t.Error("a signed request went elsewhere")
 	}
 	for _, key := range []string{"", ".", "../other/kite", "a//b", "/a"} {
-		asked.Store(0)
 		_, stat := s.Stat(t.Context(), key)
-		if put, remove := s.Put(t.Context(), key, strings.NewReader("x"), 1), s.Delete(t.Context(), key); !errors.Is(stat, fs.ErrInvalid) || !errors.Is(put, fs.ErrInvalid) || !errors.Is(remove, fs.ErrInvalid) || asked.Load() != 0 {
-			t.Errorf("the key %q: %v; %v; %v, asked %d times", key, stat, put, remove, asked.Load())
+		if put, remove := s.Put(t.Context(), key, strings.NewReader("x"), 1), s.Delete(t.Context(), key); !errors.Is(stat, fs.ErrInvalid) || !errors.Is(put, fs.ErrInvalid) || !errors.Is(remove, fs.ErrInvalid) || unwanted.Load() != 0 {
+			t.Errorf("the key %q: %v; %v; %v, asked for it %d times", key, stat, put, remove, unwanted.Load())
 		}
 	}
 	for _, key := range []string{"hangs", "stalls"} {
