@@ -15,10 +15,10 @@ import (
 	"testing"
 
 	"github.com/chromedp/chromedp"
-	"github.com/jackc/pgx/v5"
 	"golang.org/x/crypto/argon2"
 
 	"echolane/internal/browser"
+	"echolane/internal/localpg"
 	"echolane/internal/testbed"
 	"echolane/service/api"
 )
@@ -54,16 +54,10 @@ func openPage(t *testing.T) page {
 // enter opens a page that is signed in as an owner of the service.
 func enter(t *testing.T, s *testbed.Process) page {
 	t.Helper()
-	ctx := context.Background()
-	db, err := pgx.Connect(ctx, s.Database)
-	if err != nil {
-		t.Fatal(err)
-	}
-	defer db.Close(ctx)
 	// A password that takes a thousandth of the time that others take.
 	salt := []byte("of console tests")
 	kept := fmt.Sprintf("$argon2id$v=19$m=64,t=1,p=1$%s$%s", base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(argon2.IDKey([]byte("kites in the wind"), salt, 1, 64, 1, 32)))
-	if _, err := db.Exec(ctx, "INSERT INTO people (name, password, may, made_by) VALUES ('wren', $1, 'own', 'test') ON CONFLICT DO NOTHING", kept); err != nil {
+	if err := localpg.Exec(context.Background(), s.Database, "INSERT INTO people (name, password, may, made_by) VALUES ('wren', $1, 'own', 'test') ON CONFLICT DO NOTHING", kept); err != nil {
 		t.Fatal(err)
 	}
 	p := openPage(t)

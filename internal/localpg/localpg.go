@@ -161,7 +161,7 @@ func (s *Server) Stop() {
 
 // NewDatabase makes an empty database and gives its URL: one each for tests that share a server.
 func (s *Server) NewDatabase(ctx context.Context, name string) (string, error) {
-	if err := s.do(ctx, "CREATE DATABASE "+quoted(name)); err != nil {
+	if err := Exec(ctx, s.URL, "CREATE DATABASE "+quoted(name)); err != nil {
 		return "", fmt.Errorf("make database %s: %w", name, err)
 	}
 	return s.urlOf(name), nil
@@ -169,7 +169,7 @@ func (s *Server) NewDatabase(ctx context.Context, name string) (string, error) {
 
 // CopyDatabase makes a database like one that Freeze has closed, and gives its URL.
 func (s *Server) CopyDatabase(ctx context.Context, name, of string) (string, error) {
-	if err := s.do(ctx, "CREATE DATABASE "+quoted(name)+" TEMPLATE "+quoted(of)); err != nil {
+	if err := Exec(ctx, s.URL, "CREATE DATABASE "+quoted(name)+" TEMPLATE "+quoted(of)); err != nil {
 		return "", fmt.Errorf("make database %s like %s: %w", name, of, err)
 	}
 	return s.urlOf(name), nil
@@ -177,7 +177,7 @@ func (s *Server) CopyDatabase(ctx context.Context, name, of string) (string, err
 
 // Freeze closes a database to everybody, so that it can be copied at any time.
 func (s *Server) Freeze(ctx context.Context, name string) error {
-	if err := s.do(ctx, "ALTER DATABASE "+quoted(name)+" ALLOW_CONNECTIONS false"); err != nil {
+	if err := Exec(ctx, s.URL, "ALTER DATABASE "+quoted(name)+" ALLOW_CONNECTIONS false"); err != nil {
 		return fmt.Errorf("close database %s: %w", name, err)
 	}
 	return nil
@@ -189,13 +189,14 @@ func (s *Server) urlOf(name string) string {
 	return strings.Replace(s.URL, "/"+role+"?", "/"+name+"?", 1)
 }
 
-func (s *Server) do(ctx context.Context, statement string) error {
-	conn, err := pgx.Connect(ctx, s.URL)
+// Exec runs one statement over a connection of its own.
+func Exec(ctx context.Context, url, statement string, args ...any) error {
+	conn, err := pgx.Connect(ctx, url)
 	if err != nil {
 		return err
 	}
 	defer conn.Close(ctx)
-	_, err = conn.Exec(ctx, statement)
+	_, err = conn.Exec(ctx, statement, args...)
 	return err
 }
 

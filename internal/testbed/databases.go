@@ -36,7 +36,7 @@ func (d *Databases) New(t testing.TB) string {
 	name := fmt.Sprintf("c%d", d.serial.Add(1))
 	url, err := d.Server.CopyDatabase(ctx, name, template)
 	if err == nil {
-		err = run(ctx, url, "UPDATE deployment SET id = '"+name+"'")
+		err = localpg.Exec(ctx, url, "UPDATE deployment SET id = $1", name)
 	}
 	if err != nil {
 		t.Fatal(err)
@@ -75,14 +75,4 @@ func (d *Databases) prepare(t testing.TB) {
 	if err != nil {
 		t.Fatal(err)
 	}
-}
-
-func run(ctx context.Context, url, statement string) error {
-	conn, err := pgx.Connect(ctx, url)
-	if err != nil {
-		return err
-	}
-	defer conn.Close(ctx)
-	_, err = conn.Exec(ctx, statement)
-	return err
 }

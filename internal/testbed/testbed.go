@@ -93,9 +93,8 @@ const (
 
 // Process is an echolane that runs in the background.
 type Process struct {
-	Base string // http://127.0.0.1:port
-	// Database is the URL of a service's.
-	Database string
+	Base     string // http://127.0.0.1:port
+	Database string // URL of a service's; "": it isn't one, or has brought its own
 	Cmd      *exec.Cmd
 	mu       sync.Mutex
 	said     bytes.Buffer
