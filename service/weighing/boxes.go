@@ -30,10 +30,13 @@ const boxScript = `(() => {
 
 // boxes opens the page once and measures its pictures in viewports of many widths.
 func (b *browser) boxes(address string, widths []int) (map[int][]box, error) {
-	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
-	defer cancel()
-	t := newTraffic()
-	if err := errors.Join(chromedp.Listen(ctx, t.see), b.answerDialogs(ctx)); err != nil {
+	return inTab(b, func(ctx context.Context, t *traffic) (map[int][]box, error) {
+		return b.boxesIn(ctx, t, address, widths)
+	})
+}
+
+func (b *browser) boxesIn(ctx context.Context, t *traffic, address string, widths []int) (map[int][]box, error) {
+	if err := b.answerDialogs(ctx); err != nil {
 		return nil, err
 	}
 	end, err := b.stand(ctx, t, nil)

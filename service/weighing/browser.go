@@ -140,10 +140,11 @@ type seen struct {
 
 // look opens the page on a screen. bodies that are in have needn't be brought again.
 func (b *browser) look(address string, s Screen, have map[string]bool) (*seen, error) {
-	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
-	defer cancel()
-	t := newTraffic()
-	if err := errors.Join(chromedp.Listen(ctx, t.see), b.answerDialogs(ctx)); err != nil {
+	return inTab(b, func(ctx context.Context, t *traffic) (*seen, error) { return b.lookIn(ctx, t, address, s, have) })
+}
+
+func (b *browser) lookIn(ctx context.Context, t *traffic, address string, s Screen, have map[string]bool) (*seen, error) {
+	if err := b.answerDialogs(ctx); err != nil {
 		return nil, err
 	}
 	call := func(do func(ctx context.Context) error) error {

@@ -106,11 +106,16 @@ type seenFrame struct {
 }
 
 // load opens the page once over a line, without a cache, and watches it until all has come.
-func (b *browser) load(parent context.Context, address string, s Screen, l line) (out weighin.Load, err error) {
-	ctx, cancel := chromedp.NewContext(b.ctx, chromedp.WithNewBrowserContext())
+func (b *browser) load(parent context.Context, address string, s Screen, l line) (weighin.Load, error) {
+	return inTab(b, func(ctx context.Context, t *traffic) (weighin.Load, error) {
+		return b.loadIn(ctx, t, parent, address, s, l)
+	})
+}
+
+func (b *browser) loadIn(ctx context.Context, t *traffic, parent context.Context, address string, s Screen, l line) (out weighin.Load, err error) {
+	ctx, cancel := context.WithCancel(ctx)
 	defer cancel()
 	defer context.AfterFunc(parent, cancel)()
-	t := newTraffic()
 	var mu sync.Mutex
 	var frames []seenFrame
 	acks := make(chan int64, 256)
@@ -125,9 +130,7 @@ func (b *browser) load(parent context.Context, address string, s Screen, l line)
 			case acks <- e.SessionID:
 			default:
 			}
-			return
 		}
-		t.see(ev)
 	}); err != nil {
 		return out, err
 	}
