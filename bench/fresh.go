@@ -8,9 +8,11 @@ import (
 
 	"echolane/core/codec"
 	"echolane/core/codec/jpeg"
+	"echolane/core/codec/png"
 	"echolane/core/codec/webp"
 	"echolane/core/declare"
 	"echolane/core/policy"
+	"echolane/core/raster"
 	"echolane/core/render"
 	"echolane/internal/testbed"
 )
@@ -31,12 +33,11 @@ func fresh(r *report) error {
 	if err != nil {
 		return err
 	}
-	made, err := webp.Decode(variant.Data)
+	used := variant.How.Trials[len(variant.How.Trials)-1].Setting
+	planes, err := exactly(source, "width=640")
 	if err != nil {
 		return err
 	}
-	used := variant.How.Trials[len(variant.How.Trials)-1].Setting
-	planes := made.RGBA.To420().ToLimited()
 	return onTestBed(func(bed *testbed.Bed, t testing.TB) error {
 		folder := filepath.Join(bed.Dir, "copies")
 		if err := os.MkdirAll(folder, 0o755); err != nil {
@@ -103,6 +104,26 @@ func fresh(r *report) error {
 		r.atMost("a searched render against decoding and the encodes that were tried", ratio(times[6], times[0], times[5]), "×", 1.6)
 		return nil
 	})
+}
+
+// exactly is what a render of a source has its encoder write, without what writing it loses: what was written before takes less.
+func exactly(source []byte, query string) (*raster.YCbCr, error) {
+	job, err := jobOf(query + "&format=png&quality=100")
+	if err != nil {
+		return nil, err
+	}
+	made, err := render.Variant(source, job)
+	if err != nil {
+		return nil, err
+	}
+	if made.How.Way != "lossless" {
+		return nil, fmt.Errorf("the picture was written %s", made.How.Way)
+	}
+	shown, err := png.Decode(made.Data)
+	if err != nil {
+		return nil, err
+	}
+	return shown.RGBA.To420().ToLimited(), nil
 }
 
 // many makes a page's set of one source of 12 megapixels: eight widths in two formats, together and one by one.
