@@ -1,7 +1,8 @@
 // Package matte cuts the subject out of a picture: how much of each pixel is it, and in which colour.
 //
 // Where the subject is found is what it begins with. Colour models of it and of the rest, and a cut through a graph of superpixels,
-// say which of them belong to it (Rother, Kolmogorov and Blake 2004, section 3). Along its edge each pixel is a mixture of a colour
+// say which of them belong to it (Rother, Kolmogorov and Blake 2004, section 3); of a ground that changes evenly, its colour at each
+// place. Along its edge each pixel is a mixture of a colour
 // on this side and one on that, which are the means of what is sure nearby, and where it lies between them is its alpha, made
 // coherent with the picture's own edges (He, Sun and Tang 2010, section 3). A small copy is enough: with its colours, pixels of
 // any size say themselves how much of them is subject.

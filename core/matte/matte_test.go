@@ -61,7 +61,7 @@ func TestSubjectsAreCutOut(t *testing.T) {
 			os.WriteFile(dir+"/"+c.Name+".png", data, 0o644)
 		}
 	}
-	for kind, least := range []struct{ off, common float64 }{{0.02, 0.9}, {0.06, 0.85}} {
+	for kind, least := range []struct{ off, common float64 }{{0.02, 0.95}, {0.06, 0.9}} {
 		o, u := off[kind]/n[kind], common[kind]/n[kind]
 		t.Logf("%s grounds: off by %.4f, %.3f in common", [2]string{"plain", "busy"}[kind], o, u)
 		if o > least.off || u < least.common {

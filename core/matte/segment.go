@@ -14,6 +14,12 @@ import (
 // segmentSide is the longest side of what is parted into superpixels, and superpixels how many there are.
 const segmentSide, superpixels = 320, 1400
 
+// uniform is the variance up to which a region is of one colour.
+const uniform = several / 5
+
+// evenSure is from which cost on a region isn't taken for an even ground's.
+const evenSure = 3
+
 // several is the variance above which a region has more than one colour.
 const several = 0.003
 
@@ -61,7 +67,26 @@ func (p *parted) segment(found *subject.Found, faces []face.Face) (inside, mixed
 			rest[k] = r.Area[k]
 		}
 	}
-	fore := first(r, rest, func(k int) bool { return within[k] > 0.5 && (stands[k] > 0.4 || body[k] > 0.9) })
+	// Regions of several colours are fringes and what shows between them, or texture.
+	spread := make([]float32, n)
+	for i, k := range r.Of {
+		for c, weight := range [3]float32{1, 4, 4} {
+			d := lab[c][i] - r.Colour[k][c]
+			spread[k] += weight * d * d / r.Area[k]
+		}
+	}
+	even, ok := evenGroundOf(r, rest)
+	if !ok {
+		even = nil
+	}
+	// apart is how surely a region of one colour in the box isn't the ground's, where that is even. Of people it is known where to look.
+	apart := func(k int) float64 {
+		if even == nil || spread[k] > uniform || within[k] < 0.5 || around[k] > 0.5 {
+			return math.Inf(-1)
+		}
+		return even.cost(r, k) - evenSure
+	}
+	fore := first(r, rest, apart, func(k int) bool { return within[k] > 0.5 && (stands[k] > 0.4 || body[k] > 0.9) })
 	var mean float64 // of the squared differences of neighbours
 	links := 0.0
 	for _, list := range r.Beside {
@@ -93,13 +118,14 @@ func (p *parted) segment(found *subject.Found, faces []face.Face) (inside, mixed
 		hull := hullOf(r, fore)
 		for k := range n {
 			d := out.cost(r.Colour[k]) - in.cost(r.Colour[k])
+			d = max(d, apart(k))
 			d = max(-5, min(5, d))
 			s := min(0.9, max(0.2, float64(stands[k])))
 			d += trust * math.Log(s/(1-s))
 			if hull.has(r.X[k], r.Y[k]) { // what lies between parts of it and is no colour of the ground
 				d += 1.2
 			}
-			d += 2.2 * float64(body[k])
+			d += 2.8 * float64(body[k])
 			if within[k] < 0.5 {
 				d -= 6
 			}
@@ -132,14 +158,6 @@ func (p *parted) segment(found *subject.Found, faces []face.Face) (inside, mixed
 		}
 	}
 	inside = make([]bool, w*h)
-	// Regions of several colours are fringes and what shows between them, or texture.
-	spread := make([]float32, n)
-	for i, k := range r.Of {
-		for c, weight := range [3]float32{1, 4, 4} {
-			d := lab[c][i] - r.Colour[k][c]
-			spread[k] += weight * d * d / r.Area[k]
-		}
-	}
 	edge := fringes(r, fore, spread)
 	mixed = make([]bool, w*h)
 	for i, k := range r.Of {
@@ -178,7 +196,7 @@ func fringes(r *superpixel.Regions, fore []bool, spread []float32) []bool {
 
 // first is what the subject is taken for at first: what may be it and isn't of a colour of the ground; where that is next to
 // nothing, all that may be it.
-func first(r *superpixel.Regions, rest []float32, may func(k int) bool) []bool {
+func first(r *superpixel.Regions, rest []float32, apart func(k int) float64, may func(k int) bool) []bool {
 	fore, all := make([]bool, len(rest)), make([]bool, len(rest))
 	ground, ok := mixtureOf(r.Colour, rest)
 	var mean, area, kept, left float64
@@ -193,7 +211,7 @@ func first(r *superpixel.Regions, rest []float32, may func(k int) bool) []bool {
 			continue
 		}
 		left += float64(r.Area[k])
-		if !ok || ground.cost(r.Colour[k]) > mean/area+2.5 {
+		if !ok || ground.cost(r.Colour[k]) > mean/area+2.5 || apart(k) > evenSure {
 			fore[k] = true
 			kept += float64(r.Area[k])
 		}
