@@ -125,7 +125,7 @@ func (p *parted) segment(found *subject.Found, faces []face.Face) (inside, mixed
 			if hull.has(r.X[k], r.Y[k]) { // what lies between parts of it and is no colour of the ground
 				d += 1.2
 			}
-			d += 2.8 * float64(body[k])
+			d += 2.4 * float64(body[k])
 			if within[k] < 0.5 {
 				d -= 6
 			}
@@ -233,7 +233,7 @@ func bodyAt(f face.Face, x, y float64) (is float64, near bool) {
 	case dx*dx/0.3+dy*dy/0.3 < 1:
 		return 1, true
 	case dy > 0.4 && math.Abs(dx) < 0.3+0.7*min(1, (dy-0.4)/0.6):
-		return 0.7, true
+		return 0.85, true
 	case dx*dx/0.7+(dy+0.1)*(dy+0.1)/0.8 < 1:
 		return 0.35, true
 	}
