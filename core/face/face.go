@@ -99,7 +99,7 @@ func find(p *raster.RGBA, accepted float64) []Face {
 	}
 	var by [len(passes)][]found
 	for i, k := range passes {
-		for _, f := range read(net().run(input(p, 0, 0, float64(p.W), float64(p.H), k)), proposed) {
+		for _, f := range look(p, 0, 0, float64(p.W), float64(p.H), k, proposed) {
 			by[i] = append(by[i], found{f.x0 / k, f.y0 / k, f.x1 / k, f.y1 / k, f.score})
 		}
 		by[i] = single(by[i])
@@ -164,7 +164,7 @@ func again(p *raster.RGBA, f found) found {
 		k := to / h
 		x, y, side := mx-part*h/2, my-part*h/2, part*h
 		best := found{}
-		for _, g := range read(net().run(input(p, x, y, side, side, k)), 0.05) {
+		for _, g := range look(p, x, y, side, side, k, 0.05) {
 			g = found{x + g.x0/k, y + g.y0/k, x + g.x1/k, y + g.y1/k, g.score}
 			if g.score > best.score && overlap(f, g) > alike {
 				best = g
@@ -191,23 +191,35 @@ var levels = func() (t [3][256]float32) {
 	return t
 }()
 
-// input is a part of p, k times as large, as the network takes it. Outside of the picture is mean grey.
-func input(p *raster.RGBA, x, y, w, h, k float64) tensor {
+// look gives what the network says, with at least a score, of a part of p, k times as large.
+func look(p *raster.RGBA, x, y, w, h, k, least float64) []found {
+	in := rooms.Get().(*room)
+	defer rooms.Put(in)
+	return read(net().run(input(in, p, x, y, w, h, k)), least)
+}
+
+// input is a part of p, k times as large, as the network takes it, in a room. Outside of the picture is mean grey.
+func input(in *room, p *raster.RGBA, x, y, w, h, k float64) tensor {
 	tw, th := max(64, int(math.Ceil(w*k))), max(64, int(math.Ceil(h*k)))
-	t := newTensor(th, tw, 3)
+	t := in.tensor(th, tw, 3)
 	// What of the picture is in the part, in whole pixels of the input.
 	x0, y0 := max(0, int(math.Ceil(-x*k))), max(0, int(math.Ceil(-y*k)))
 	x1, y1 := min(tw, int((float64(p.W)-x)*k+0.5)), min(th, int((float64(p.H)-y)*k+0.5))
 	if x1-x0 < 1 || y1-y0 < 1 {
+		clear(t.v)
 		return t
+	}
+	if x1-x0 < tw || y1-y0 < th {
+		clear(t.v)
 	}
 	part := raster.ResampleRGBA(p, raster.Axis{From: x + float64(x0)/k, Step: 1 / k, Len: x1 - x0}, raster.Axis{From: y + float64(y0)/k, Step: 1 / k, Len: y1 - y0})
 	defer part.Free()
 	for row := range part.H {
 		from, to := part.Row(row)[:4*part.W], t.row(y0 + row)[3*x0:]
-		for i := range part.W {
-			q, v := from[4*i:][:4], to[3*i:][:3]
-			v[0], v[1], v[2] = levels[0][q[0]], levels[1][q[1]], levels[2][q[2]]
+		red, green, blue := &levels[0], &levels[1], &levels[2]
+		for len(from) >= 4 && len(to) >= 3 {
+			to[0], to[1], to[2] = red[from[0]], green[from[1]], blue[from[2]]
+			from, to = from[4:], to[3:]
 		}
 	}
 	return t

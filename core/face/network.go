@@ -104,8 +104,6 @@ type tensor struct {
 	v       []float32
 }
 
-func newTensor(h, w, c int) tensor { return tensor{h, w, c, make([]float32, (h+2)*(w+2)*c)} }
-
 // A room is what tensors are put in during a run: kept for the next.
 type room struct{ v []float32 }
 
@@ -135,41 +133,54 @@ func (t *tensor) from(y, x int) int { return ((y+1)*(t.w+2) + x + 1) * t.c }
 func (t *tensor) row(y int) []float32 { return t.v[t.from(y, 0):][:t.w*t.c] }
 
 // run gives the cells' outputs for a picture of at least 64×64: red, green and blue about zero.
-func (n *network) run(in tensor) tensor {
-	var used [len(separables) + 1]*room
+func (n *network) run(in tensor) cells {
+	var used [len(separables)]*room
 	for i := range used {
 		used[i] = rooms.Get().(*room)
 		defer rooms.Put(used[i])
 	}
 	t := pooled(used[0], in.h-2, in.w-2, firstOut, func() rower {
-		return func(y int, to []float32) {
-			convolve.Products(in.v[in.from(y, 0):], 3, 3, (in.w+2)*3, 9, n.first, n.bias0, to, firstOut, in.w-2, leak)
+		return func(y, rows int, to []float32) {
+			for i := range rows {
+				convolve.Products(in.v[in.from(y+i, 0):], 3, 3, (in.w+2)*3, 9, n.first, n.bias0, to[i*(in.w-2)*firstOut:], firstOut, in.w-2, leak)
+			}
 		}
 	})
 	for i, l := range separables {
 		from := t
 		convolved := func() rower {
-			between := make([]float32, from.w*from.c)
-			return func(y int, to []float32) {
-				convolve.Apart(from.v[from.from(y-1, -1):], from.w, from.c, n.apart[i], between)
-				convolve.Products(between, l.in, 1, 0, l.in, n.across[i], n.biases[i], to, l.out, from.w, leak)
+			var between []float32
+			return func(y, rows int, to []float32) {
+				line := from.w * from.c
+				if len(between) < rows*line {
+					between = make([]float32, rows*line)
+				}
+				for row := range rows {
+					convolve.Apart(from.v[from.from(y+row-1, -1):], from.w, from.c, n.apart[i], between[row*line:])
+				}
+				convolve.Products(between, l.in, 1, 0, l.in, n.across[i], n.biases[i], to, l.out, rows*from.w, leak)
 			}
 		}
 		if i < len(separables)-1 {
 			t = pooled(used[i+1], t.h, t.w, l.out, convolved)
-		} else {
-			t = spread(used[i+1], t.h, t.w, l.out, convolved)
+			continue
 		}
+		spread := spread(t.h, t.w, l.out, convolved)
+		out := cells{t.h, t.w, make([]float32, t.h*t.w*lastPadded)}
+		convolve.Products(spread, lastIn, 1, 0, lastIn, n.last, n.bias8, out.v, lastPadded, t.h*t.w, 1)
+		return out
 	}
-	out := newTensor(t.h, t.w, lastPadded)
-	for y := range t.h {
-		convolve.Products(t.row(y), lastIn, 1, 0, lastIn, n.last, n.bias8, out.row(y), lastPadded, t.w, 1)
-	}
-	return out
+	panic("a network without layers")
 }
 
-// A rower gives the rows of a layer, one at a time.
-type rower func(y int, to []float32)
+// cells are h×w of lastPadded outputs each.
+type cells struct {
+	h, w int
+	v    []float32
+}
+
+// A rower gives rows of a layer, from y on: products of many places at once take less.
+type rower func(y, rows int, to []float32)
 
 // inBands does something with all rows, by bands of them beside one another on as many processors as there are for them.
 func inBands(h int, do func(from, to int)) {
@@ -186,44 +197,34 @@ func inBands(h int, do func(from, to int)) {
 func pooled(in *room, h, w, c int, rows func() rower) tensor {
 	out := in.tensor((h+1)/2, (w+1)/2, c)
 	inBands(out.h, func(from, to int) {
-		row := rows()
-		a, b := make([]float32, w*c), make([]float32, w*c)
+		give := rows()
+		two := make([]float32, 2*w*c)
 		for y := from; y < to; y++ {
-			row(2*y, a)
-			low := a
-			if 2*y+1 < h {
-				low = b
-				row(2*y+1, low)
-			}
-			convolve.Largest(a, low, w, c, out.row(y))
+			n := min(2, h-2*y)
+			give(2*y, n, two)
+			convolve.Largest(two, two[(n-1)*w*c:], w, c, out.row(y))
 		}
 	})
 	return out
 }
 
-// spread is the largest of two by two from each place to the right and down.
-func spread(in *room, h, w, c int, rows func() rower) tensor {
-	out := in.tensor(h, w, c)
-	inBands(h, func(from, to int) {
-		row := rows()
-		a, b := make([]float32, w*c), make([]float32, w*c)
-		row(from, a)
-		for y := from; y < to; y++ {
-			copy(b, a)
-			if y+1 < h {
-				row(y+1, b)
-			}
-			to := out.row(y)
+// spread is the largest of two by two from each place to the right and down, without a border.
+func spread(h, w, c int, rows func() rower) []float32 {
+	all, out := make([]float32, h*w*c), make([]float32, h*w*c)
+	line := w * c
+	inBands(h, func(from, to int) { rows()(from, to-from, all[from*line:]) })
+	for y := range h {
+		a := all[y*line:][:line]
+		b := all[min(y+1, h-1)*line:][:line]
+		to := out[y*line:][:line]
+		for x := range w {
+			at, next := x*c, min(x+1, w-1)*c
+			a, b, c, d, to := a[at:][:c], a[next:][:c], b[at:][:c], b[next:][:c], to[at:][:c]
 			for i := range to {
-				next := i
-				if i+c < len(to) {
-					next = i + c
-				}
-				to[i] = max(a[i], a[next], b[i], b[next])
+				to[i] = max(a[i], b[i], c[i], d[i])
 			}
-			a, b = b, a
 		}
-	})
+	}
 	return out
 }
 
@@ -233,12 +234,12 @@ type found struct {
 }
 
 // read gives what a run's outputs say with at least a score.
-func read(t tensor, least float64) []found {
+func read(t cells, least float64) []found {
 	var out []found
 	sigmoid := func(v float32) float64 { return 1 / (1 + math.Exp(-float64(v))) }
 	for y := range t.h {
 		for x := range t.w {
-			v := t.row(y)[x*t.c:]
+			v := t.v[(y*t.w+x)*lastPadded:]
 			for a, size := range anchors {
 				v := v[5*a : 5*a+5]
 				score := sigmoid(v[4])
