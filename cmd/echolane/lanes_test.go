@@ -702,7 +702,7 @@ func TestEveryReasonIsGiven(t *testing.T) {
 		"render-too-slow": true, "render-too-much": true, "busy": true, // service/workshop
 		"source-unreadable": true, "encoding-failed": true, "internal": true, // what only failing hardware or a bug brings about
 		"class-in-use": true, "database-away": true, "secret-missing": true, "too-many-tries": true, "would-shut-out": true, // in this package
-		"stopping": true, "worker-died": true, "source-set-aside": true, // service/app
+		"stopping": true, "worker-died": true, "source-set-aside": true, "request-too-slow": true, // service/app
 	}
 	for _, r := range policy.Reasons {
 		if !given[string(r.Reason)] && !elsewhere[string(r.Reason)] {

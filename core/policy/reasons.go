@@ -69,6 +69,7 @@ const (
 	ReasonSourceSetAside      Reason = "source-set-aside"
 	ReasonTooManyVariants     Reason = "too-many-variants"
 	ReasonSecretMissing       Reason = "secret-missing"
+	ReasonRequestTooSlow      Reason = "request-too-slow"
 	ReasonURITooLong          Reason = "uri-too-long"
 	ReasonFieldsTooLarge      Reason = "fields-too-large"
 	ReasonTooManyRequests     Reason = "too-many-requests"
@@ -155,6 +156,7 @@ var Reasons = []struct {
 	{ReasonSourceSetAside, "The source is set aside", "Workers have died over the source: nothing is made of it until it changes or somebody clears it."},
 	{ReasonTooManyVariants, "Too many variants of one source", "The source has as many variants as the site allows."},
 	{ReasonSecretMissing, "A secret is missing", "Credentials, or the key that they are kept under, aren't there."},
+	{ReasonRequestTooSlow, "Request too slow", "The request didn't come to its end in the time that one has."},
 	{ReasonURITooLong, "Address too long", "The request's target is longer than is read."},
 	{ReasonFieldsTooLarge, "Fields too large", "The request's fields are longer than is read."},
 	{ReasonTooManyRequests, "Too many requests", "The client asks more often than the site allows."},

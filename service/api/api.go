@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"net"
 	"net/netip"
 	"reflect"
 	"strconv"
@@ -229,10 +230,22 @@ func bodyOf(c fiber.Ctx, most int) ([]byte, *policy.Refusal) {
 		return c.RequestCtx().PostBody(), nil
 	}
 	body, err := io.ReadAll(io.LimitReader(stream, int64(most)+1))
-	if err != nil || len(body) > most {
+	if err != nil {
+		return nil, brokeOff(err, "the body broke off: "+err.Error(), "the whole of it")
+	}
+	if len(body) > most {
 		return nil, badRequest("body", strconv.Itoa(len(body))+" bytes and more", "the body is too large", fmt.Sprintf("of at most %d MiB", most>>20))
 	}
 	return body, nil
+}
+
+// brokeOff refuses a request whose body couldn't be read to its end: as too slow, or as detail says.
+func brokeOff(err error, detail, allowed string) *policy.Refusal {
+	var network net.Error
+	if errors.As(err, &network) && network.Timeout() {
+		return policy.No(policy.Refusal{Reason: policy.ReasonRequestTooSlow, Parameter: "body", Detail: "the body stopped coming", Remedy: "send it again"})
+	}
+	return badRequest("body", "", detail, allowed)
 }
 
 // fieldsOf lists the JSON names of a struct, those of structs in it too.

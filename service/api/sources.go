@@ -20,6 +20,7 @@ import (
 	"echolane/core/declare"
 	"echolane/core/policy"
 	"echolane/core/wording"
+	"echolane/service/connections"
 	"echolane/service/delivery"
 	"echolane/service/lane"
 	"echolane/service/lane/objects"
@@ -316,7 +317,7 @@ func (a *API) upload(c fiber.Ctx) error {
 	if kind, params, err := mime.ParseMediaType(c.Get("Content-Type")); err == nil && kind == "multipart/form-data" {
 		part, err := filePart(multipart.NewReader(body, params["boundary"]))
 		if err != nil {
-			return refuse(c, badRequest("body", "", "the form has no file: "+err.Error(), "multipart/form-data with one file"))
+			return refuse(c, brokeOff(err, "the form has no file: "+err.Error(), "multipart/form-data with one file"))
 		}
 		body = part
 		if path == "" {
@@ -330,9 +331,12 @@ func (a *API) upload(c fiber.Ctx) error {
 	return c.Status(201).JSON(out)
 }
 
-// streamOf reads a request's body, however long it is.
+// streamOf reads a request's body, however long it is and takes: of somebody who may upload, since others would hold connections.
 func streamOf(c fiber.Ctx) io.Reader {
 	if s := c.RequestCtx().RequestBodyStream(); s != nil {
+		if conn, ok := c.RequestCtx().Conn().(*connections.Conn); ok {
+			conn.Body()
+		}
 		return s
 	}
 	return bytes.NewReader(c.RequestCtx().PostBody())
@@ -348,7 +352,7 @@ func (a *API) takeIn(c fiber.Ctx, l *policy.CompiledLane, up source.Receiver, pa
 		if errors.As(err, &no) {
 			return out, no
 		}
-		return out, badRequest("body", "", "the upload broke off", "the whole file")
+		return out, brokeOff(err, "the upload broke off", "the whole file")
 	}
 	defer content.Close()
 	ctx := workshop.With(c.Context(), workshop.Ahead, c.Params("site"), "")
@@ -417,7 +421,7 @@ func (a *API) uploads(c fiber.Ctx) error {
 			return c.JSON(out)
 		}
 		if err != nil {
-			return refuse(c, badRequest("body", "", "the form has no file: "+err.Error(), fmt.Sprintf("multipart/form-data with a file in each part, at most %d", mostUploads)))
+			return refuse(c, brokeOff(err, "the form has no file: "+err.Error(), fmt.Sprintf("multipart/form-data with a file in each part, at most %d", mostUploads)))
 		}
 		one := Upload{File: wording.Cut(fileName(part), 300)}
 		name := fileName(part)

@@ -2,6 +2,7 @@
 package app
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -66,6 +67,8 @@ type Options struct {
 	DrainDelay, DrainLimit time.Duration
 	// Connections is how many connections are held; 0: what connections.Bound has.
 	Connections int
+	// ReadTime is how long a request may take to come, without its body, and how long the next part of that; 0: 30 s.
+	ReadTime time.Duration
 
 	LogRequests bool // a line for each
 
@@ -262,9 +265,9 @@ func (a *App) serve() {
 	a.handler = a.routes.Handler()
 	a.server = &fasthttp.Server{
 		Name: "", NoDefaultServerHeader: true, Handler: a.door, ErrorHandler: a.malformed, Logger: quiet{}, StreamRequestBody: true, DisablePreParseMultipartForm: true,
-		MaxRequestBodySize: longestBody, ReadBufferSize: longestHead, WriteBufferSize: atOnce, ReadTimeout: readTime, WriteTimeout: writeTime, IdleTimeout: idleTime, CloseOnShutdown: true,
+		MaxRequestBodySize: longestBody, ReadBufferSize: longestHead, WriteBufferSize: atOnce, ReadTimeout: cmp.Or(a.o.ReadTime, readTime), WriteTimeout: writeTime, IdleTimeout: idleTime, CloseOnShutdown: true,
 	}
-	a.clients = connections.Bound(a.listener, connections.Options{Most: a.o.Connections, Full: a.full(), Log: a.o.Log})
+	a.clients = connections.Bound(a.listener, connections.Options{Most: a.o.Connections, Full: a.full(), Log: a.o.Log, BodyPause: cmp.Or(a.o.ReadTime, readTime)})
 	a.panics.Go(&a.serving, "serve", func() { a.served <- a.server.Serve(a.clients) })
 	if a.scraped != nil {
 		a.scrapes = &http.Server{Handler: a.metrics.handler(), ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second}

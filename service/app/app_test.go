@@ -317,6 +317,51 @@ func TestRequestsThatArentQuiteHTTP(t *testing.T) {
 	}
 }
 
+// A request that doesn't come to its end is answered as RFC 9110, section 15.5.9, has it.
+func TestRequestsThatDontEndInTime(t *testing.T) {
+	r := start(t, func(o *Options) { o.ReadTime = 300 * time.Millisecond }, nil)
+	for name, text := range map[string]string{
+		"in its line":        "GET /kestrel/f/ki",
+		"in its fields":      "GET /kestrel/f/kite.png HTTP/1.1\r\nHost: x\r\nAccept: ima",
+		"in settings":        "PUT /-/api/v1/sites/kestrel HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " + token + "\r\nIf-Match: *\r\nContent-Type: application/json\r\nContent-Length: 100\r\n\r\n{\"na",
+		"in an upload":       "POST /-/api/v1/sites/kestrel/lanes/incoming/sources?path=kite.png HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " + token + "\r\nContent-Length: 100\r\n\r\n\x89PNG",
+		"far into settings":  "PUT /-/api/v1/sites/kestrel HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " + token + "\r\nIf-Match: *\r\nContent-Type: application/json\r\nContent-Length: 20000\r\n\r\n" + strings.Repeat(" ", 9000),
+		"far into an upload": "POST /-/api/v1/sites/kestrel/lanes/incoming/sources?path=kite.png HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " + token + "\r\nContent-Length: 20000\r\n\r\n" + strings.Repeat(" ", 9000),
+		"far into a form":    "POST /-/api/v1/sites/kestrel/lanes/incoming/uploads HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer " + token + "\r\nContent-Type: multipart/form-data; boundary=b\r\nContent-Length: 20000\r\n\r\n" + strings.Repeat("\r\n", 4500),
+	} {
+		if got := r.raw(text); got != "HTTP/1.1 408 Request Timeout" {
+			t.Errorf("%s: %q", name, got)
+		}
+	}
+	if got := r.raw(""); got != "" {
+		t.Errorf("one that doesn't begin is answered %q", got)
+	}
+	// What goes on coming may take longer, and the next request on the connection has its own time.
+	c, err := net.Dial("tcp", r.Addr())
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer c.Close()
+	c.SetDeadline(time.Now().Add(20 * time.Second))
+	in, data := bufio.NewReader(c), picture(t, 120, 90)
+	fmt.Fprintf(c, "POST /-/api/v1/sites/kestrel/lanes/incoming/sources?path=kite.png HTTP/1.1\r\nHost: x\r\nAuthorization: Bearer %s\r\nContent-Length: %d\r\n\r\n", token, len(data))
+	for len(data) > 0 {
+		n := min(len(data), len(data)/3+1000)
+		c.Write(data[:n])
+		data = data[n:]
+		time.Sleep(100 * time.Millisecond)
+	}
+	if a, err := http.ReadResponse(in, nil); err != nil || a.StatusCode != 201 {
+		t.Fatalf("a slow upload: %v, %v", a, err)
+	} else {
+		io.Copy(io.Discard, a.Body)
+	}
+	fmt.Fprint(c, "GET /kestrel/incoming/kite.png?wi")
+	if a, err := http.ReadResponse(in, nil); err != nil || a.StatusCode != 408 {
+		t.Errorf("the one after it: %v, %v", a, err)
+	}
+}
+
 func TestOriginalsAreConditionalInRangesAndStreamed(t *testing.T) {
 	r := start(t, nil, func(d *policy.Document) {
 		keep := d.Lanes[0]

@@ -133,7 +133,7 @@ func (a *App) malformed(c *fasthttp.RequestCtx, err error) {
 	case errors.As(err, &small):
 		no = policy.Refusal{Reason: policy.ReasonFieldsTooLarge, Allowed: fmt.Sprintf("at most %d bytes of line and fields", longestHead), Detail: "the request's fields are longer than is read", Remedy: "send fewer or shorter ones: cookies, most often"}
 	case errors.As(err, &network) && network.Timeout():
-		no = policy.Refusal{Reason: policy.ReasonBadRequest, Detail: "the request didn't come to its end in time", Remedy: "send it again"}
+		no = policy.Refusal{Reason: policy.ReasonRequestTooSlow, Detail: "the request didn't come to its end in time", Remedy: "send it again"}
 	}
 	if conn, ok := c.Conn().(*connections.Conn); ok && small != nil { // it is still being sent
 		conn.Linger()

@@ -45,6 +45,8 @@ type Options struct {
 	Most int    // 0: Default, or half of the descriptors that the process may have, where those are fewer
 	Full []byte // what a client is answered that there is no room for: a whole HTTP response
 	Log  *slog.Logger
+
+	BodyPause time.Duration // how long the next bytes of a request's body are waited for; 0: as long as the rest of the request
 }
 
 // Conn is a connection, with what is known of its client.
@@ -62,6 +64,7 @@ type Conn struct {
 	wrote  bool        // since it was noted
 
 	heard bool // something came
+	body  bool // a request's body is read
 
 	lingers atomic.Bool
 
@@ -182,8 +185,14 @@ func (c *Conn) Begin() {
 // is waited for; where it doesn't come to that, it is left to the garbage collector. Who writes calls it, before writing.
 func (c *Conn) Lent(l Loan) { c.loan, c.wrote = l, false }
 
+// Body notes that the request's body is wanted. It may take longer than a request may as long as it goes on coming.
+func (c *Conn) Body() { c.body = c.of.o.BodyPause > 0 }
+
 // End notes that the client is waited for: that it takes the answer, and asks again.
-func (c *Conn) End() { c.since.Store(now()) }
+func (c *Conn) End() {
+	c.body = false
+	c.since.Store(now())
+}
 
 // Coming notes that more than n bytes will be written: what of them comes first, where it's short, is sent together with what
 // follows, in one call and without being copied into one piece. Who writes calls it, before writing.
@@ -235,6 +244,9 @@ func (c *Conn) Read(b []byte) (int, error) {
 	if c.loan != nil && c.wrote {
 		c.loan.Back()
 		c.loan = nil
+	}
+	if c.body {
+		c.reads.want(time.Now().Add(c.of.o.BodyPause))
 	}
 	if err := c.reads.settle(c.Conn.SetReadDeadline); err != nil {
 		return 0, err

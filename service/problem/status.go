@@ -40,6 +40,7 @@ var byStatus = map[int][]policy.Reason{
 		policy.ReasonNoSuchSource, policy.ReasonNoSuchVersion, policy.ReasonNoSuchThing,
 	},
 	405: {policy.ReasonMethodNotAllowed},
+	408: {policy.ReasonRequestTooSlow},
 	409: {policy.ReasonExists, policy.ReasonClassInUse, policy.ReasonWouldShutOut},
 	412: {policy.ReasonChangedMeanwhile},
 	414: {policy.ReasonURITooLong},
