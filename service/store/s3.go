@@ -16,6 +16,7 @@ import (
 	"net/url"
 	"strconv"
 	"strings"
+	"sync/atomic"
 	"time"
 
 	"github.com/minio/minio-go/v7/pkg/s3utils"
@@ -36,12 +37,15 @@ type S3 struct {
 	o      S3Options
 	client http.Client
 	bucket url.URL
+	seen   atomic.Int64 // the second since 1970 when the bucket was last known to be there
 }
 
 const (
 	mostAnswer = 16 << 20 // bytes of a list or an error
 	secondTry  = 500 * time.Millisecond
 	unsigned   = "UNSIGNED-PAYLOAD"
+
+	seenFor = time.Minute // that a bucket is taken to be there
 )
 
 // InBucket opens a store in a bucket. It doesn't ask for it yet.
@@ -133,10 +137,15 @@ func (s *S3) once(ctx context.Context, r request) (a *http.Response, again bool,
 		return nil, ctx.Err() == nil, fmt.Errorf("%s: %w", r, err)
 	}
 	if a.StatusCode/100 == 2 {
+		s.seen.Store(time.Now().Unix())
 		return a, false, nil
 	}
 	defer a.Body.Close()
-	return nil, a.StatusCode >= 500 || a.StatusCode == http.StatusTooManyRequests, failed(r, a)
+	err = failed(r, a)
+	if r.method != http.MethodHead && errors.Is(err, fs.ErrNotExist) {
+		s.seen.Store(time.Now().Unix())
+	}
+	return nil, a.StatusCode >= 500 || a.StatusCode == http.StatusTooManyRequests, err
 }
 
 // hashOf is what the signature says of a body, which is read from its beginning afterwards: its SHA-256, or nothing where the
@@ -185,9 +194,13 @@ func object(key string, a *http.Response) Object {
 	return Object{key, a.Header.Get("ETag"), a.ContentLength, modified}
 }
 
-// Stat asks for the object's head.
+// Stat asks for the object's head. An answer without a body doesn't tell an object that isn't there from a bucket that isn't: where that
+// isn't known, the object itself is asked for.
 func (s *S3) Stat(ctx context.Context, key string) (Object, error) {
 	a, err := s.do(ctx, request{method: http.MethodHead, key: key})
+	if errors.Is(err, fs.ErrNotExist) && time.Since(time.Unix(s.seen.Load(), 0)) > seenFor {
+		a, err = s.do(ctx, request{method: http.MethodGet, key: key})
+	}
 	if err != nil {
 		return Object{}, err
 	}

@@ -142,10 +142,21 @@ func TestWhatCantBeIsSaidByItsError(t *testing.T) {
 	if _, err := InBucket(wrong).Stat(t.Context(), "a"); !errors.Is(err, fs.ErrPermission) {
 		t.Errorf("with wrong credentials: %v", err)
 	}
-	wrong = stores(t)["bucket"].(*S3).o
-	wrong.Bucket = "none"
-	if _, _, err := InBucket(wrong).Open(t.Context(), "a"); err == nil || errors.Is(err, fs.ErrNotExist) {
-		t.Errorf("a bucket that isn't there is taken for an object: %v", err)
+	for _, all := range stores(t) {
+		s, ok := all.(*S3)
+		if !ok {
+			continue
+		}
+		o := s.o
+		o.Bucket = "none"
+		if _, _, err := InBucket(o).Open(t.Context(), "a"); err == nil || errors.Is(err, fs.ErrNotExist) {
+			t.Errorf("a bucket that isn't there is taken for an object: %v", err)
+		}
+		for range 2 {
+			if _, err := InBucket(o).Stat(t.Context(), "a"); err == nil || errors.Is(err, fs.ErrNotExist) || !strings.Contains(err.Error(), "NoSuchBucket") {
+				t.Errorf("a bucket that isn't there is taken for an object: %v", err)
+			}
+		}
 	}
 }
 
