@@ -15,6 +15,7 @@ import (
 	"time"
 
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 
 	"echolane/core/policy"
 	"echolane/service/lane"
@@ -336,11 +337,22 @@ func (w *Watcher) listen(ctx context.Context, ready func()) error {
 	if !w.live.Swap(true) {
 		w.o.Log.Info("the database is back")
 	}
+	return hear(ctx, conn, w.read)
+}
+
+// A hearer is a connection that listens.
+type hearer interface {
+	WaitForNotification(ctx context.Context) (*pgconn.Notification, error)
+	Ping(ctx context.Context) error
+}
+
+// hear reads whenever something is said, until the connection breaks or a reading fails.
+func hear(ctx context.Context, conn hearer, read func(context.Context) error) error {
 	for {
 		// Waking now and then finds connections that broke without a word, and databases that stand still.
 		wait, cancel := context.WithTimeout(ctx, pingEvery)
 		_, err := conn.WaitForNotification(wait)
-		idle := wait.Err() != nil && ctx.Err() == nil
+		idle := err != nil && wait.Err() != nil && ctx.Err() == nil // what came at the last moment came
 		cancel()
 		if err != nil && !idle {
 			return err
@@ -362,7 +374,7 @@ func (w *Watcher) listen(ctx context.Context, ready func()) error {
 		if !idle {
 			return err
 		}
-		if err := within(ctx, w.read); err != nil {
+		if err := within(ctx, read); err != nil {
 			return err
 		}
 	}
