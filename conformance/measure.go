@@ -4,6 +4,8 @@ import (
 	"image"
 	"math"
 	"sort"
+
+	"echolane/core/linear"
 )
 
 // Figures are how two pictures of one size differ.
@@ -95,8 +97,12 @@ func Locate(a, b *image.RGBA, margin int) Place {
 			}
 		}
 	}
-	s := solve(m)
-	return Place{-s[0], -s[1], -s[2], -s[3]}
+	rows := make([][]float64, n)
+	for i := range rows {
+		rows[i] = m[i][:]
+	}
+	linear.Solve(rows) // of a plain picture some are open, and 0
+	return Place{-rows[0][n], -rows[1][n], -rows[2][n], -rows[3][n]}
 }
 
 // Locatable reports whether Locate can tell where a picture is: not where one edge outweighs all else, such as a horizon below
@@ -141,37 +147,6 @@ func soft(p []float64, w, h int) []float64 {
 		}
 	}
 	return p
-}
-
-func solve(m [6][7]float64) (x [6]float64) {
-	const n = 6
-	for c := range n {
-		best := c
-		for r := c + 1; r < n; r++ {
-			if math.Abs(m[r][c]) > math.Abs(m[best][c]) {
-				best = r
-			}
-		}
-		m[c], m[best] = m[best], m[c]
-		if m[c][c] == 0 {
-			continue
-		}
-		for r := range n {
-			if r == c {
-				continue
-			}
-			f := m[r][c] / m[c][c]
-			for k := c; k <= n; k++ {
-				m[r][k] -= f * m[c][k]
-			}
-		}
-	}
-	for i := range n {
-		if m[i][i] != 0 {
-			x[i] = m[i][n] / m[i][i]
-		}
-	}
-	return x
 }
 
 // Reduce4 makes a picture a quarter as large on each side with a Lanczos kernel of three lobes, in float64.

@@ -24,6 +24,7 @@ import (
 	"echolane/core/codec/jxl"
 	"echolane/core/codec/webp"
 	"echolane/core/likeness"
+	"echolane/core/linear"
 	"echolane/core/raster"
 )
 
@@ -259,40 +260,17 @@ func fitted(all []sight) []float64 {
 				}
 			}
 		}
-		c = solved(m)
+		linear.Solve(m)
+		c = make([]float64, n)
+		for i := range c {
+			c[i] = m[i][n]
+		}
 		for k, s := range all {
 			far := (said(c, s.sees) - s.needs) / 3
 			weights[k] = 1 / (1 + far*far)
 		}
 	}
 	return c
-}
-
-// solved solves n equations in n+1 columns.
-func solved(m [][]float64) []float64 {
-	n := len(m)
-	for i := range n {
-		p := i
-		for r := i + 1; r < n; r++ {
-			if math.Abs(m[r][i]) > math.Abs(m[p][i]) {
-				p = r
-			}
-		}
-		m[i], m[p] = m[p], m[i]
-		for r := range n {
-			if r != i {
-				f := m[r][i] / m[i][i]
-				for c := i; c <= n; c++ {
-					m[r][c] -= f * m[i][c]
-				}
-			}
-		}
-	}
-	x := make([]float64, n)
-	for i := range x {
-		x[i] = m[i][n] / m[i][i]
-	}
-	return x
 }
 
 type point struct{ setting, far float64 }

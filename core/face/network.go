@@ -146,12 +146,11 @@ func (n *network) run(in tensor) cells {
 			}
 		}
 	})
-	for i, l := range separables {
-		from := t
-		convolved := func() rower {
+	convolved := func(i int, from tensor) func() rower {
+		l, line := separables[i], from.w*from.c
+		return func() rower {
 			var between []float32
 			return func(y, rows int, to []float32) {
-				line := from.w * from.c
 				if len(between) < rows*line {
 					between = make([]float32, rows*line)
 				}
@@ -161,16 +160,15 @@ func (n *network) run(in tensor) cells {
 				convolve.Products(between, l.in, 1, 0, l.in, n.across[i], n.biases[i], to, l.out, rows*from.w, leak)
 			}
 		}
-		if i < len(separables)-1 {
-			t = pooled(used[i+1], t.h, t.w, l.out, convolved)
-			continue
-		}
-		spread := spread(t.h, t.w, l.out, convolved)
-		out := cells{t.h, t.w, make([]float32, t.h*t.w*lastPadded)}
-		convolve.Products(spread, lastIn, 1, 0, lastIn, n.last, n.bias8, out.v, lastPadded, t.h*t.w, 1)
-		return out
 	}
-	panic("a network without layers")
+	const deepest = len(separables) - 1
+	for i, l := range separables[:deepest] {
+		t = pooled(used[i+1], t.h, t.w, l.out, convolved(i, t))
+	}
+	deep := spread(t.h, t.w, lastIn, convolved(deepest, t))
+	out := cells{t.h, t.w, make([]float32, t.h*t.w*lastPadded)}
+	convolve.Products(deep, lastIn, 1, 0, lastIn, n.last, n.bias8, out.v, lastPadded, t.h*t.w, 1)
+	return out
 }
 
 // cells are h×w of lastPadded outputs each.
@@ -210,18 +208,16 @@ func pooled(in *room, h, w, c int, rows func() rower) tensor {
 
 // spread is the largest of two by two from each place to the right and down, without a border.
 func spread(h, w, c int, rows func() rower) []float32 {
-	all, out := make([]float32, h*w*c), make([]float32, h*w*c)
+	out := make([]float32, h*w*c)
 	line := w * c
-	inBands(h, func(from, to int) { rows()(from, to-from, all[from*line:]) })
-	for y := range h {
-		a := all[y*line:][:line]
-		b := all[min(y+1, h-1)*line:][:line]
-		to := out[y*line:][:line]
+	inBands(h, func(from, to int) { rows()(from, to-from, out[from*line:]) })
+	for y := range h { // each place in turn: those it looks at haven't been changed yet
+		row, below := out[y*line:][:line], out[min(y+1, h-1)*line:][:line]
 		for x := range w {
 			at, next := x*c, min(x+1, w-1)*c
-			a, b, c, d, to := a[at:][:c], a[next:][:c], b[at:][:c], b[next:][:c], to[at:][:c]
+			to, right, under, across := row[at:][:c], row[next:][:c], below[at:][:c], below[next:][:c]
 			for i := range to {
-				to[i] = max(a[i], b[i], c[i], d[i])
+				to[i] = max(to[i], right[i], under[i], across[i])
 			}
 		}
 	}

@@ -3,6 +3,7 @@ package matte
 import (
 	"math"
 
+	"echolane/core/linear"
 	"echolane/core/superpixel"
 )
 
@@ -38,7 +39,10 @@ func evenGroundOf(r *superpixel.Regions, counts []float32) (g *evenGround, ok bo
 		return nil, false
 	}
 	for range 5 {
-		var a [terms][terms + 3]float64
+		a := make([][]float64, terms) // normal equations
+		for i := range a {
+			a[i] = make([]float64, terms+3)
+		}
 		for k, w := range weights {
 			if w <= 0 {
 				continue
@@ -53,7 +57,7 @@ func evenGroundOf(r *superpixel.Regions, counts []float32) (g *evenGround, ok bo
 				}
 			}
 		}
-		if !solve(&a) {
+		if !linear.Solve(a) {
 			return nil, false
 		}
 		for c := range 3 {
@@ -109,36 +113,4 @@ func (g *evenGround) cost(r *superpixel.Regions, k int) float64 {
 		colour += d * d
 	}
 	return (max(0, light)*max(0, light) + colour) / 2
-}
-
-// solve solves three systems of linear equations, whose right sides stand behind the matrix, in place: the solutions stand there after
-// it. It reports whether there's one.
-func solve(a *[terms][terms + 3]float64) bool {
-	for i := range terms {
-		best := i
-		for j := i + 1; j < terms; j++ {
-			if math.Abs(a[j][i]) > math.Abs(a[best][i]) {
-				best = j
-			}
-		}
-		a[i], a[best] = a[best], a[i]
-		if math.Abs(a[i][i]) < 1e-9 {
-			return false
-		}
-		for j := range terms {
-			if j == i {
-				continue
-			}
-			f := a[j][i] / a[i][i]
-			for k := i; k < terms+3; k++ {
-				a[j][k] -= f * a[i][k]
-			}
-		}
-	}
-	for i := range terms {
-		for k := terms; k < terms+3; k++ {
-			a[i][k] /= a[i][i]
-		}
-	}
-	return true
 }

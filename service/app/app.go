@@ -255,6 +255,7 @@ const (
 	atOnce      = 2 << 10          // of an answer is put together: its head and a little of its body, which goes out with the rest
 	writeTime   = 60 * time.Second // for an answer that lies ready
 	readTime    = 30 * time.Second
+	bodyTime    = time.Hour
 	idleTime    = 120 * time.Second
 )
 
@@ -267,7 +268,7 @@ func (a *App) serve() {
 		Name: "", NoDefaultServerHeader: true, Handler: a.door, ErrorHandler: a.malformed, Logger: quiet{}, StreamRequestBody: true, DisablePreParseMultipartForm: true,
 		MaxRequestBodySize: longestBody, ReadBufferSize: longestHead, WriteBufferSize: atOnce, ReadTimeout: cmp.Or(a.o.ReadTime, readTime), WriteTimeout: writeTime, IdleTimeout: idleTime, CloseOnShutdown: true,
 	}
-	a.clients = connections.Bound(a.listener, connections.Options{Most: a.o.Connections, Full: a.full(), Log: a.o.Log, BodyPause: cmp.Or(a.o.ReadTime, readTime)})
+	a.clients = connections.Bound(a.listener, connections.Options{Most: a.o.Connections, Full: a.full(), Log: a.o.Log, BodyPause: cmp.Or(a.o.ReadTime, readTime), BodyTime: bodyTime})
 	a.panics.Go(&a.serving, "serve", func() { a.served <- a.server.Serve(a.clients) })
 	if a.scraped != nil {
 		a.scrapes = &http.Server{Handler: a.metrics.handler(), ReadHeaderTimeout: 5 * time.Second, WriteTimeout: 30 * time.Second}

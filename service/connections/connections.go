@@ -46,7 +46,9 @@ type Options struct {
 	Full []byte // what a client is answered that there is no room for: a whole HTTP response
 	Log  *slog.Logger
 
-	BodyPause time.Duration // how long the next bytes of a request's body are waited for; 0: as long as the rest of the request
+	// BodyPause is how long the next bytes of a request's body are waited for, BodyTime how long the whole of it may take; 0: as long
+	// as the rest of the request.
+	BodyPause, BodyTime time.Duration
 }
 
 // Conn is a connection, with what is known of its client.
@@ -63,8 +65,8 @@ type Conn struct {
 	loan   Loan        // of memory that the answer lies in; nil: none
 	wrote  bool        // since it was noted
 
-	heard bool // something came
-	body  bool // a request's body is read
+	heard bool      // something came
+	body  time.Time // when a request's body that is read must have come; zero: none is
 
 	lingers atomic.Bool
 
@@ -186,11 +188,15 @@ func (c *Conn) Begin() {
 func (c *Conn) Lent(l Loan) { c.loan, c.wrote = l, false }
 
 // Body notes that the request's body is wanted. It may take longer than a request may as long as it goes on coming.
-func (c *Conn) Body() { c.body = c.of.o.BodyPause > 0 }
+func (c *Conn) Body() {
+	if c.of.o.BodyPause > 0 {
+		c.body = time.Now().Add(c.of.o.BodyTime)
+	}
+}
 
 // End notes that the client is waited for: that it takes the answer, and asks again.
 func (c *Conn) End() {
-	c.body = false
+	c.body = time.Time{}
 	c.since.Store(now())
 }
 
@@ -245,8 +251,12 @@ func (c *Conn) Read(b []byte) (int, error) {
 		c.loan.Back()
 		c.loan = nil
 	}
-	if c.body {
-		c.reads.want(time.Now().Add(c.of.o.BodyPause))
+	if !c.body.IsZero() {
+		next := time.Now().Add(c.of.o.BodyPause)
+		if next.After(c.body) {
+			next = c.body
+		}
+		c.reads.want(next)
 	}
 	if err := c.reads.settle(c.Conn.SetReadDeadline); err != nil {
 		return 0, err

@@ -397,3 +397,48 @@ func TestDeadlinesComeIntoForceWhereSomebodyWaits(t *testing.T) {
 		t.Errorf("they are %v", got)
 	}
 }
+
+// A body may take longer than the rest of a request, but not for ever, and the next request has its own time again.
+func TestABodyThatDripsEnds(t *testing.T) {
+	l, err := net.Listen("tcp", "127.0.0.1:0")
+	if err != nil {
+		t.Fatal(err)
+	}
+	const rest, whole, pause = 20 * time.Millisecond, 400 * time.Millisecond, 30 * time.Second
+	all := Bound(l, Options{Most: 4, BodyPause: pause, BodyTime: whole, Log: slog.New(slog.DiscardHandler)})
+	defer all.Close()
+	client := dial(t, all)
+	c := accept(t, all)
+	defer c.Close()
+	ended, dripping := make(chan struct{}), sync.WaitGroup{}
+	dripping.Go(func() {
+		for {
+			select {
+			case <-ended:
+				return
+			case <-time.After(5 * time.Millisecond):
+				client.Write([]byte("x"))
+			}
+		}
+	})
+	c.SetReadDeadline(time.Now().Add(rest))
+	c.Begin()
+	c.Body()
+	read := func() (took time.Duration, err error) {
+		for began := time.Now(); err == nil; took = time.Since(began) {
+			_, err = c.Read(make([]byte, 1))
+		}
+		return took, err
+	}
+	took, err := read()
+	if late, ok := err.(net.Error); !ok || !late.Timeout() || took < whole*3/4 || took > pause/2 {
+		t.Errorf("a body that drips: %v after %v", err, took)
+	}
+	c.End()
+	c.SetReadDeadline(time.Now().Add(rest))
+	if took, err := read(); err == nil || took > whole/2 {
+		t.Errorf("what comes after it: %v after %v", err, took)
+	}
+	close(ended)
+	dripping.Wait()
+}
