@@ -60,6 +60,9 @@ func InBucket(o S3Options) *S3 {
 	return s
 }
 
+// ErrNoBucket: the service has no such bucket.
+var ErrNoBucket = errors.New("there is no such bucket")
+
 // A request is what is asked of the object under a key, or, where it has a query, of the bucket.
 type request struct {
 	method, key string
@@ -177,7 +180,9 @@ func failed(r request, a *http.Response) error {
 	}
 	err := fmt.Errorf("%s: %s", r, strings.TrimSpace(fmt.Sprintf("status %d %s %s", a.StatusCode, told.Code, told.Message)))
 	switch code := a.StatusCode; {
-	case told.Code == "NoSuchKey", code == http.StatusNotFound && told.Code != "NoSuchBucket":
+	case told.Code == "NoSuchBucket":
+		return fmt.Errorf("%w: %w", ErrNoBucket, err)
+	case told.Code == "NoSuchKey", code == http.StatusNotFound:
 		return fmt.Errorf("%w: %w", fs.ErrNotExist, err)
 	case code == http.StatusForbidden, code == http.StatusUnauthorized:
 		return fmt.Errorf("%w: %w", fs.ErrPermission, err)

@@ -18,7 +18,8 @@ type Object struct {
 }
 
 // Store keeps objects. Safe for concurrent use. An error wraps fs.ErrNotExist where there is no such object, fs.ErrExist where
-// there is one already, fs.ErrPermission where the credentials don't reach, and the context's error where that has ended.
+// there is one already, fs.ErrPermission where the credentials don't reach, ErrNoBucket where a bucket isn't there, and the
+// context's error where that has ended.
 type Store interface {
 	// Stat says what an object is.
 	Stat(ctx context.Context, key string) (Object, error)

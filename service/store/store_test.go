@@ -149,11 +149,11 @@ func TestWhatCantBeIsSaidByItsError(t *testing.T) {
 		}
 		o := s.o
 		o.Bucket = "none"
-		if _, _, err := InBucket(o).Open(t.Context(), "a"); err == nil || errors.Is(err, fs.ErrNotExist) {
+		if _, _, err := InBucket(o).Open(t.Context(), "a"); !errors.Is(err, ErrNoBucket) {
 			t.Errorf("a bucket that isn't there is taken for an object: %v", err)
 		}
 		for range 2 {
-			if _, err := InBucket(o).Stat(t.Context(), "a"); err == nil || errors.Is(err, fs.ErrNotExist) || !strings.Contains(err.Error(), "NoSuchBucket") {
+			if _, err := InBucket(o).Stat(t.Context(), "a"); !errors.Is(err, ErrNoBucket) {
 				t.Errorf("a bucket that isn't there is taken for an object: %v", err)
 			}
 		}

@@ -80,6 +80,8 @@ func Refuse(lane, path string, err error) error {
 		return source.Missing(lane, path)
 	case errors.Is(err, fs.ErrPermission):
 		return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: wording.Cut(path, 120), Detail: "the bucket of lane " + lane + " turned us away", Remedy: "keep its credentials anew: echolane lane secret " + lane + " --access-key … --secret-key …", RetryIn: 10})
+	case errors.Is(err, store.ErrNoBucket):
+		return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "source", Given: wording.Cut(path, 120), Detail: "the bucket of lane " + lane + " isn't there", Remedy: "name one that is: echolane lane set " + lane + " --bucket …", RetryIn: 10})
 	case errors.Is(err, context.DeadlineExceeded):
 		return policy.No(policy.Refusal{Reason: policy.ReasonOriginSlow, Parameter: "source", Given: wording.Cut(path, 120), Detail: "the bucket of lane " + lane + " took too long", Remedy: "try again later", RetryIn: 10})
 	}

@@ -11,23 +11,26 @@ import (
 	"echolane/core/policy"
 	"echolane/service/source"
 	"echolane/service/source/held"
+	"echolane/service/store"
 )
 
 func TestAStoresErrorsAreRefusals(t *testing.T) {
 	own := policy.No(policy.Refusal{Reason: policy.ReasonAddressNotPublic})
 	for _, c := range []struct {
-		err  error
-		want policy.Reason
+		err    error
+		want   policy.Reason
+		remedy string // what it has
 	}{
-		{fmt.Errorf("get: %w", fs.ErrNotExist), policy.ReasonNoSuchSource},
-		{fmt.Errorf("get: %w", fs.ErrPermission), policy.ReasonOriginFailed},
-		{fmt.Errorf("get: %w", context.DeadlineExceeded), policy.ReasonOriginSlow},
-		{errors.New("connection refused"), policy.ReasonOriginFailed},
-		{fmt.Errorf("dial: %w", own), policy.ReasonAddressNotPublic},
+		{fmt.Errorf("get: %w", fs.ErrNotExist), policy.ReasonNoSuchSource, ""},
+		{fmt.Errorf("get: %w", fs.ErrPermission), policy.ReasonOriginFailed, "lane secret kestrel/archive"},
+		{fmt.Errorf("get: %w", store.ErrNoBucket), policy.ReasonOriginFailed, "lane set kestrel/archive --bucket"},
+		{fmt.Errorf("get: %w", context.DeadlineExceeded), policy.ReasonOriginSlow, ""},
+		{errors.New("connection refused"), policy.ReasonOriginFailed, "endpoint"},
+		{fmt.Errorf("dial: %w", own), policy.ReasonAddressNotPublic, ""},
 	} {
 		var no *policy.Refusal
-		if err := Refuse("kestrel/archive", "a.jpg", c.err); !errors.As(err, &no) || no.Reason != c.want {
-			t.Errorf("%v: %v, want %s", c.err, err, c.want)
+		if err := Refuse("kestrel/archive", "a.jpg", c.err); !errors.As(err, &no) || no.Reason != c.want || !strings.Contains(no.Remedy, c.remedy) {
+			t.Errorf("%v: %v, want %s, %q", c.err, err, c.want, c.remedy)
 		}
 	}
 	for _, err := range []error{context.Canceled, held.ErrChanged} {
