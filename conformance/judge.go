@@ -220,10 +220,14 @@ async function pose(src, style, keyframes, animation, ms) {
   const b = i.getBoundingClientRect();
   return [b.width, b.height];
 }
-// hold has what CSS names at hand: grounds are fetched as images are, masks as what another origin must let be read.
+// hold has what CSS names at hand. Grounds are fetched as images are, masks as what another origin must let be read; the browser keeps
+// a picture as it was fetched last, and paints without it while it's fetched the other way.
 async function hold(css) {
   const held = [];
-  for (const [, u] of css.matchAll(/url\(["']?([^"')]+)/g)) for (const mode of [null, "anonymous"]) { const l = new Image(); l.crossOrigin = mode; l.src = u; await l.decode(); held.push(l); }
+  for (const [, property, value] of css.matchAll(/([\w-]+)\s*:([^;}]*url\([^;}]*)/g)) for (const [, u] of value.matchAll(/url\(["']?([^"')]+)/g)) {
+    const l = new Image(); if (property.includes("mask")) l.crossOrigin = "anonymous";
+    l.src = u; await l.decode(); held.push(l);
+  }
   window.held = held;
 }
 // stage puts boxes over a picture, in a slot that clips them.
