@@ -93,7 +93,7 @@ func turns(r *report) error {
 		if failed > 0 {
 			return fmt.Errorf("%d of the quiet site's variants failed before there was a flood", failed)
 		}
-		hotAlone, _ := paced(hot, floodTime, nil) // and once more afterwards: the machine isn't the same from one minute to the next
+		hotAlone, _ := paced(hot, floodTime, nil) // not afterwards, when the flood's variants are being refined
 		ended := make(chan struct{})
 		var flood sync.WaitGroup
 		var n, sent, turnedDown atomic.Int64
@@ -121,8 +121,6 @@ func turns(r *report) error {
 		under, refused := quiet(floodTime, ended)
 		watch.Wait()
 		flood.Wait()
-		after, _ := paced(hot, floodTime, nil)
-		hotAlone = append(hotAlone, after...)
 		render := at(alone, .5)
 		r.say("the quiet site's new variants: alone p50 %v, p99 %v; under the flood p50 %v, p99 %v, %d asked", render, at(alone, .99), at(under, .5), at(under, .99), len(under))
 		r.say("the flood: %d requests, %d turned down; the cached picture p99 %v alone, %v under it", sent.Load(), turnedDown.Load(), at(hotAlone, .99), at(hotUnder, .99))

@@ -39,7 +39,7 @@ func Take() error {
 // Give has one thread stand back, such as the only one of a process that was just started: those that it starts do too.
 func Give(thread int) error {
 	err := unix.SchedSetAttr(thread, &unix.SchedAttr{Size: unix.SizeofSchedAttr, Nice: niceness, Runtime: uint64(slice)}, 0)
-	if err == unix.EINVAL || err == unix.E2BIG || err == unix.ENOSYS {
+	if err != nil && err != unix.ESRCH { // an old kernel, or a filter that lets priorities alone be set
 		err = unix.Setpriority(unix.PRIO_PROCESS, thread, niceness)
 	}
 	if err != nil && err != unix.ESRCH {

@@ -23,6 +23,7 @@ import (
 	"echolane/core/metadata"
 	"echolane/core/policy"
 	"echolane/core/render"
+	"echolane/service/backseat"
 	"echolane/service/source/held"
 	"echolane/service/workshop/confine"
 )
@@ -354,6 +355,9 @@ func (w *Workshop) work(ctx context.Context, c *crew, p *place, one *worker, o m
 		return a, fmt.Errorf("a job for %d sources was given %d", len(o.Inputs), len(contents))
 	}
 	o.Procs = c.procs()
+	if c == w.renders { // a header is read before a beat is over
+		defer backseat.Beat(o.Procs)()
+	}
 	if len(p.along) > 0 {
 		var told bool
 		if a, told, err = w.together(ctx, p, &one, o, contents, limit); told {
