@@ -8,7 +8,7 @@ BENCH_PACKAGES := nginx-light wrk libheif-examples libjpeg-turbo-progs
 PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers gnome-backgrounds
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
-.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report subject-report face-report matte-report conformance-report corpus fuzz examples reference package package-check container-check notice screenshots build console binary check clean
+.PHONY: help demo demo-nodes test test-quick cover bench profile quality-report subject-report face-report matte-report conformance-report corpus fuzz examples reference package package-check unit-check container-check notice screenshots build console binary check clean
 
 help: ## list the targets
 	@grep -hE '^[a-z-]+:.*##' $(MAKEFILE_LIST) | sed -E 's/^([a-z-]+):.*## /  \1\t/' | expand -t 22
@@ -119,6 +119,9 @@ package: build var/tools/nfpm ## write the Debian package to var/
 	@scripts/need dpkg-dev
 	@rm -f var/echolane_*.deb
 	@scripts/package
+
+unit-check: build ## have the unit run by a systemd of its own
+	@scripts/unit-check
 
 package-check: build var/tools/nfpm ## install, start, upgrade, remove and purge the Debian package in a Debian of its own
 	@scripts/need dpkg-dev debootstrap

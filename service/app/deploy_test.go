@@ -1,13 +1,16 @@
 package app
 
 import (
+	"context"
 	"encoding/json"
 	"os"
 	"os/exec"
 	"path/filepath"
 	"regexp"
 	"strings"
+	"syscall"
 	"testing"
+	"time"
 )
 
 // Rules and dashboard speak of metrics that there are.
@@ -90,5 +93,25 @@ func TestTheUnitIsHardened(t *testing.T) {
 	out, err := exec.Command(program, "security", "--offline=true", "--threshold=20", "../../deploy/systemd/echolane.service").CombinedOutput()
 	if err != nil {
 		t.Errorf("it is exposed more than 2.0: %v\n%.300s", err, out[max(0, len(out)-300):])
+	}
+}
+
+// A systemd that runs it as it stands has it answer: what the unit keeps from the service isn't what it needs.
+func TestTheUnitRuns(t *testing.T) {
+	if _, err := os.Stat("/usr/lib/systemd/systemd"); err != nil || os.Getuid() != 0 {
+		t.Skip("it takes systemd and root")
+	}
+	t.Parallel()
+	ctx, cancel := context.WithTimeout(t.Context(), 4*time.Minute)
+	defer cancel()
+	c := exec.CommandContext(ctx, "../../scripts/unit-check")
+	c.Cancel = func() error { return c.Process.Signal(syscall.SIGTERM) } // it ends its systemd
+	c.WaitDelay = 10 * time.Second
+	out, err := c.CombinedOutput()
+	if c.ProcessState.ExitCode() == 77 {
+		t.Skipf("%s", out)
+	}
+	if err != nil || !strings.Contains(string(out), "ends when it is told to") {
+		t.Errorf("%v\n%s", err, out)
 	}
 }
