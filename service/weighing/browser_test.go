@@ -51,6 +51,40 @@ func TestOnlyWhatThePageAsksForIsWeighed(t *testing.T) {
 	}
 }
 
+// Chromium may end a page's process before it says that it opened the page, and then calls that aborted, as it does what is no page.
+func TestAPageWhoseOpeningIsAborted(t *testing.T) {
+	if Chromium() == "" {
+		t.Skip("there is no Chromium here")
+	}
+	bs := &Browsers{Quiet: 50 * time.Millisecond, Panics: &panics.Catcher{Log: slog.New(slog.DiscardHandler)}}
+	var left, opened atomic.Int32
+	network := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		if opened.Add(1); left.Add(-1) >= 0 {
+			w.WriteHeader(http.StatusNoContent)
+			return
+		}
+		w.Header().Set("Content-Type", "text/html")
+		w.Write([]byte(`<!doctype html><link rel="icon" href="data:,"><p>Kites`))
+	}))
+	defer network.Close()
+	b, err := bs.start(context.Background(), strings.TrimPrefix(network.URL, "http://"), nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	defer b.stop()
+	for _, aborted := range []int32{0, 1, 2, 9} {
+		left.Store(aborted)
+		opened.Store(0)
+		_, err := b.look("http://page.test/", Screen{"desktop", 1440, 900, 1}, nil)
+		if opens := opened.Load(); opens != min(aborted+1, tabTries) {
+			t.Errorf("aborted %d times, it is opened %d times", aborted, opens)
+		}
+		if aborted < tabTries && err != nil || aborted > tabTries && (err == nil || !strings.Contains(err.Error(), "ERR_ABORTED")) {
+			t.Errorf("aborted %d times: %v", aborted, err)
+		}
+	}
+}
+
 // A page whose process ends is opened again, thrice at most, and soon.
 func TestAPageWhoseProcessEnds(t *testing.T) {
 	if Chromium() == "" {

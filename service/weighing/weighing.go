@@ -279,6 +279,9 @@ func (w *Weigher) cantOpen(p *proxy, a *Ask, err error) error {
 	if strings.Contains(err.Error(), "ERR_TOO_MANY_REDIRECTS") {
 		err = errors.New("it redirects in circles")
 	}
+	if wasAborted(err) {
+		err = errors.New("what comes is no page: a download, or nothing")
+	}
 	return policy.No(policy.Refusal{Reason: policy.ReasonOriginFailed, Parameter: "page", Given: a.Page, Detail: "the page can't be opened: " + err.Error(), Remedy: "see whether it opens in a browser on the machine that the service runs on"})
 }
 
