@@ -32,7 +32,9 @@ func inTab[T any](b *browser, do func(ctx context.Context, t *traffic) (T, error
 }
 
 // wasAborted reports whether Chromium gave up opening a page.
-func wasAborted(err error) bool { return err != nil && strings.Contains(err.Error(), "net::ERR_ABORTED") }
+func wasAborted(err error) bool {
+	return err != nil && strings.Contains(err.Error(), "net::ERR_ABORTED")
+}
 
 // inOneTab also reports whether the tab's process ended: its context is done from then on.
 func inOneTab[T any](b *browser, do func(ctx context.Context, t *traffic) (T, error)) (out T, ended bool, err error) {
