@@ -20,12 +20,12 @@ demo-nodes: build var/tools/versitygw ## the demo with three nodes on one databa
 	@scripts/need nginx-light openssl
 	@scripts/demo-nodes
 
-# Tests are linked without what debuggers read, in half of the time.
+# Tests are linked without what debuggers read, in half of the time. Those of the service wait more than they work.
 test: build var/tools/versitygw var/tools/promtool ## run every test
 	@scripts/need $(TEST_PACKAGES)
 	@$(MAKE) --no-print-directory check
 	go run ./demo/draw
-	go test -ldflags=-w -race -skip EveryShape -timeout 20m $$(go list ./service/... | grep -v /confine)
+	go test -ldflags=-w -race -p 3 -parallel 4 -skip EveryShape -timeout 20m $$(go list ./service/... | grep -v /confine)
 	go test -ldflags=-w -parallel 4 -timeout 25m $$(go list ./... | grep -v /service/) ./service/workshop/confine
 	go test -ldflags=-w ./service/weighing -run EveryShape
 
