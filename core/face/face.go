@@ -9,6 +9,7 @@ import (
 	"cmp"
 	"math"
 	"slices"
+	"sync"
 
 	"echolane/core/raster"
 )
@@ -191,36 +192,56 @@ var levels = func() (t [3][256]float32) {
 	return t
 }()
 
+// grey is what the network takes for zero.
+var grey = func() (g [3]byte) {
+	for c, m := range means {
+		g[c] = byte(math.Round(float64(m)))
+	}
+	return g
+}()
+
 // look gives what the network says, with at least a score, of a part of p, k times as large.
 func look(p *raster.RGBA, x, y, w, h, k, least float64) []found {
-	in := rooms.Get().(*room)
-	defer rooms.Put(in)
-	return read(net().run(input(in, p, x, y, w, h, k)), least)
+	in := copies.Get().(*pixels)
+	defer copies.Put(in)
+	in.take(p, x, y, w, h, k)
+	return read(net().run(*in), least)
 }
 
-// input is a part of p, k times as large, as the network takes it, in a room. Outside of the picture is mean grey.
-func input(in *room, p *raster.RGBA, x, y, w, h, k float64) tensor {
-	tw, th := max(64, int(math.Ceil(w*k))), max(64, int(math.Ceil(h*k)))
-	t := in.tensor(th, tw, 3)
+// pixels are red, green and blue as the network takes them, w×h of them, and three bytes more.
+type pixels struct {
+	w, h int
+	v    []byte
+}
+
+var copies = sync.Pool{New: func() any { return new(pixels) }}
+
+// take takes a part of p, k times as large. Outside of the picture is mean grey.
+func (t *pixels) take(p *raster.RGBA, x, y, w, h, k float64) {
+	t.w, t.h = max(64, int(math.Ceil(w*k))), max(64, int(math.Ceil(h*k)))
+	n := 3*t.w*t.h + 3
+	if cap(t.v) < n {
+		t.v = make([]byte, n)
+	}
+	t.v = t.v[:n]
 	// What of the picture is in the part, in whole pixels of the input.
 	x0, y0 := max(0, int(math.Ceil(-x*k))), max(0, int(math.Ceil(-y*k)))
-	x1, y1 := min(tw, int((float64(p.W)-x)*k+0.5)), min(th, int((float64(p.H)-y)*k+0.5))
-	if x1-x0 < 1 || y1-y0 < 1 {
-		clear(t.v)
-		return t
+	x1, y1 := min(t.w, int((float64(p.W)-x)*k+0.5)), min(t.h, int((float64(p.H)-y)*k+0.5))
+	if x1-x0 < t.w || y1-y0 < t.h {
+		for i := 0; i+3 <= n; i += 3 {
+			t.v[i], t.v[i+1], t.v[i+2] = grey[0], grey[1], grey[2]
+		}
 	}
-	if x1-x0 < tw || y1-y0 < th {
-		clear(t.v)
+	if x1-x0 < 1 || y1-y0 < 1 {
+		return
 	}
 	part := raster.ResampleRGBA(p, raster.Axis{From: x + float64(x0)/k, Step: 1 / k, Len: x1 - x0}, raster.Axis{From: y + float64(y0)/k, Step: 1 / k, Len: y1 - y0})
 	defer part.Free()
 	for row := range part.H {
-		from, to := part.Row(row)[:4*part.W], t.row(y0 + row)[3*x0:]
-		red, green, blue := &levels[0], &levels[1], &levels[2]
+		from, to := part.Row(row)[:4*part.W], t.v[3*((y0+row)*t.w+x0):]
 		for len(from) >= 4 && len(to) >= 3 {
-			to[0], to[1], to[2] = red[from[0]], green[from[1]], blue[from[2]]
+			to[0], to[1], to[2] = from[0], from[1], from[2]
 			from, to = from[4:], to[3:]
 		}
 	}
-	return t
 }

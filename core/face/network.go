@@ -4,6 +4,7 @@ import (
 	_ "embed"
 	"math"
 	"runtime"
+	"slices"
 	"sync"
 
 	"echolane/core/face/convolve"
@@ -54,6 +55,7 @@ const (
 type network struct {
 	first  []float32 // 27 inputs: three rows of three pixels
 	bias0  []float32
+	whole  []float32    // the first layer's weights, times whole numbers: its bytes less their middle
 	apart  [5][]float32 // 9×in
 	across [5][]float32
 	biases [5][]float32
@@ -89,6 +91,9 @@ var net = sync.OnceValue(func() *network {
 		return v
 	}
 	var n network
+	for _, b := range weights[:27*firstOut] {
+		n.whole = append(n.whole, float32(b)-middle)
+	}
 	n.first, n.bias0 = panels(read(27*firstOut, first.filters), 27, firstOut), read(firstOut, first.biases)
 	for i, l := range separables {
 		n.apart[i], n.across[i], n.biases[i] = read(9*l.in, l.apart), panels(read(l.in*l.out, l.across), l.in, l.out), read(l.out, l.biases)
@@ -109,13 +114,18 @@ type room struct{ v []float32 }
 
 var rooms = sync.Pool{New: func() any { return new(room) }}
 
-// tensor is one within the room, whose places hold anything, whose border is zeros.
-func (r *room) tensor(h, w, c int) tensor {
-	n := (h + 2) * (w + 2) * c
+// floats are n numbers within the room, whatever they are.
+func (r *room) floats(n int) []float32 {
 	if cap(r.v) < n {
 		r.v = make([]float32, n)
 	}
-	t := tensor{h, w, c, r.v[:n]}
+	return r.v[:n]
+}
+
+// tensor is one within the room, whose places hold anything, whose border is zeros.
+func (r *room) tensor(h, w, c int) tensor {
+	n := (h + 2) * (w + 2) * c
+	t := tensor{h, w, c, r.floats(n)}
 	line := (w + 2) * c
 	clear(t.v[:line])
 	clear(t.v[n-line:])
@@ -132,43 +142,94 @@ func (t *tensor) from(y, x int) int { return ((y+1)*(t.w+2) + x + 1) * t.c }
 // row is the channels of a row's places.
 func (t *tensor) row(y int) []float32 { return t.v[t.from(y, 0):][:t.w*t.c] }
 
-// run gives the cells' outputs for a picture of at least 64×64: red, green and blue about zero.
-func (n *network) run(in tensor) cells {
+// run gives the cells' outputs for a picture of at least 64×64.
+func (n *network) run(in pixels) cells {
 	var used [len(separables)]*room
 	for i := range used {
 		used[i] = rooms.Get().(*room)
 		defer rooms.Put(used[i])
 	}
-	t := pooled(used[0], in.h-2, in.w-2, firstOut, func() rower {
-		return func(y, rows int, to []float32) {
-			for i := range rows {
-				convolve.Products(in.v[in.from(y+i, 0):], 3, 3, (in.w+2)*3, 9, n.first, n.bias0, to[i*(in.w-2)*firstOut:], firstOut, in.w-2, leak)
-			}
+	start := n.start(in)
+	t := pooled(used[0], in.h-2, in.w-2, firstOut, func(y, rows int, to []float32) {
+		for i := range rows {
+			start(y+i, to[i*(in.w-2)*firstOut:])
 		}
 	})
-	convolved := func(i int, from tensor) func() rower {
+	convolved := func(i int, from tensor) rower {
 		l, line := separables[i], from.w*from.c
-		return func() rower {
-			var between []float32
-			return func(y, rows int, to []float32) {
-				if len(between) < rows*line {
-					between = make([]float32, rows*line)
-				}
-				for row := range rows {
-					convolve.Apart(from.v[from.from(y+row-1, -1):], from.w, from.c, n.apart[i], between[row*line:])
-				}
-				convolve.Products(between, l.in, 1, 0, l.in, n.across[i], n.biases[i], to, l.out, rows*from.w, leak)
+		return func(y, rows int, to []float32) {
+			between := rooms.Get().(*room)
+			defer rooms.Put(between)
+			v := between.floats(rows * line)
+			for row := range rows {
+				convolve.Apart(from.v[from.from(y+row-1, -1):], from.w+2, from.w, from.c, n.apart[i], v[row*line:])
 			}
+			convolve.Products(v, l.in, 1, 0, l.in, n.across[i], n.biases[i], to, l.out, rows*from.w, leak)
 		}
 	}
 	const deepest = len(separables) - 1
 	for i, l := range separables[:deepest] {
 		t = pooled(used[i+1], t.h, t.w, l.out, convolved(i, t))
 	}
-	deep := spread(t.h, t.w, lastIn, convolved(deepest, t))
+	most := rooms.Get().(*room)
+	defer rooms.Put(most)
+	deep := spread(most, t.h, t.w, lastIn, convolved(deepest, t))
 	out := cells{t.h, t.w, make([]float32, t.h*t.w*lastPadded)}
 	convolve.Products(deep, lastIn, 1, 0, lastIn, n.last, n.bias8, out.v, lastPadded, t.h*t.w, 1)
 	return out
+}
+
+// middle is the byte that stands for a weight of zero in the first layer.
+const middle = 134
+
+// start is the first layer, row by row.
+func (n *network) start(in pixels) func(y int, to []float32) {
+	if !convolve.HasBytes() {
+		v := make([]float32, 3*in.w*in.h)
+		for i := 0; i+3 <= len(v); i += 3 {
+			v[i], v[i+1], v[i+2] = levels[0][in.v[i]], levels[1][in.v[i+1]], levels[2][in.v[i+2]]
+		}
+		return func(y int, to []float32) {
+			convolve.Products(v[3*y*in.w:], 3, 3, 3*in.w, 9, n.first, n.bias0, to, firstOut, in.w-2, leak)
+		}
+	}
+	b := n.bytes(3 * in.w)
+	return func(y int, to []float32) { b.Products(in.v[3*y*in.w:], to, in.w-2, leak) }
+}
+
+// bytes is the first layer on bytes, in rows of so many: it has the same weights. Those too large for eight bits count in two parts.
+func (n *network) bytes(line int) convolve.Bytes {
+	b := convolve.Bytes{Scale: first.filters.step / 255, Bias: slices.Clone(n.bias0)}
+	rest := slices.Clone(n.whole)
+	for o := range firstOut {
+		for i := range 27 {
+			b.Bias[o] -= b.Scale * rest[i*firstOut+o] * means[i%3]
+		}
+	}
+	for more := true; more; {
+		more = false
+		for at := 0; at < 36; at += 4 { // three rows of twelve bytes, of which the last three are no part of it
+			var k [firstOut * 4]int8
+			any := false
+			for o := range firstOut {
+				for j := range 4 {
+					if at%12+j >= 9 {
+						continue
+					}
+					left := &rest[((at/12*9)+at%12+j)*firstOut+o]
+					part := max(-128, min(127, *left))
+					k[o*4+j] = int8(part)
+					*left -= part
+					any = any || part != 0
+					more = more || *left != 0
+				}
+			}
+			if any {
+				b.Offsets, b.K = append(b.Offsets, at/12*line+at%12), append(b.K, k[:]...)
+			}
+		}
+	}
+	return b
 }
 
 // cells are h×w of lastPadded outputs each.
@@ -191,12 +252,13 @@ func inBands(h int, do func(from, to int)) {
 	others.Wait()
 }
 
-// pooled is the largest of each two by two places of what rows gives, row by row; what lies outside doesn't count.
-func pooled(in *room, h, w, c int, rows func() rower) tensor {
+// pooled is the largest of each two by two places of what give gives, row by row; what lies outside doesn't count.
+func pooled(in *room, h, w, c int, give rower) tensor {
 	out := in.tensor((h+1)/2, (w+1)/2, c)
 	inBands(out.h, func(from, to int) {
-		give := rows()
-		two := make([]float32, 2*w*c)
+		both := rooms.Get().(*room)
+		defer rooms.Put(both)
+		two := both.floats(2 * w * c)
 		for y := from; y < to; y++ {
 			n := min(2, h-2*y)
 			give(2*y, n, two)
@@ -207,19 +269,13 @@ func pooled(in *room, h, w, c int, rows func() rower) tensor {
 }
 
 // spread is the largest of two by two from each place to the right and down, without a border.
-func spread(h, w, c int, rows func() rower) []float32 {
-	out := make([]float32, h*w*c)
+func spread(in *room, h, w, c int, give rower) []float32 {
+	out := in.floats(h * w * c)
 	line := w * c
-	inBands(h, func(from, to int) { rows()(from, to-from, out[from*line:]) })
-	for y := range h { // each place in turn: those it looks at haven't been changed yet
-		row, below := out[y*line:][:line], out[min(y+1, h-1)*line:][:line]
-		for x := range w {
-			at, next := x*c, min(x+1, w-1)*c
-			to, right, under, across := row[at:][:c], row[next:][:c], below[at:][:c], below[next:][:c]
-			for i := range to {
-				to[i] = max(to[i], right[i], under[i], across[i])
-			}
-		}
+	inBands(h, func(from, to int) { give(from, to-from, out[from*line:]) })
+	for y := range h { // those below haven't been changed yet
+		row := out[y*line:][:line]
+		convolve.LargestNext(row, out[min(y+1, h-1)*line:][:line], w, c, row)
 	}
 	return out
 }

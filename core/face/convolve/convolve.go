@@ -2,6 +2,8 @@
 // vectors give differs by what they round.
 package convolve
 
+import "math"
+
 const (
 	// Panel is how many outputs are worked out at once. Their number is a multiple of it.
 	Panel  = 16
@@ -48,12 +50,60 @@ func productsPlain(in []float32, place, rows, apart, n int, k, bias, out []float
 	}
 }
 
-// Apart convolves each of n channels of w places by itself with 3×3 weights; in holds three rows of w+2 places, and n is a
-// multiple of 8.
-func Apart(in []float32, w, n int, k, out []float32) {
+// Bytes are products of the bytes around places that lie three bytes apart, such as pixels: four bytes at each of some offsets
+// from a place. Weights are whole numbers.
+type Bytes struct {
+	Offsets []int
+	K       []int8    // for each offset, Panel outputs' four weights
+	Scale   float32   // what a product is multiplied with
+	Bias    []float32 // Panel of them
+}
+
+// HasBytes reports whether the processor is quick at Bytes.
+func HasBytes() bool { return hasBytes }
+
+// Products works out Panel outputs of w places, a place's beside the next one's. Negative outputs are multiplied with leak. Behind the
+// last place's bytes, in has as many as its offsets reach.
+func (b *Bytes) Products(in []byte, out []float32, w int, leak float32) {
+	const at = 2 * places
+	if !hasBytes || w < at {
+		b.plain(in, out, w, leak)
+		return
+	}
+	for x := 0; x < w; x += at {
+		x := min(x, w-at)
+		productsBytes(&in[3*x], &b.Offsets[0], len(b.Offsets), &b.K[0], b.Scale, &b.Bias[0], &out[x*Panel], 4*Panel, leak)
+	}
+}
+
+func (b *Bytes) plain(in []byte, out []float32, w int, leak float32) {
+	for x := range w {
+		to := out[x*Panel:][:Panel]
+		for o := range to {
+			sum := int32(0)
+			for i, at := range b.Offsets {
+				for j, v := range in[3*x+at:][:4] {
+					sum += int32(v) * int32(b.K[(i*Panel+o)*4+j])
+				}
+			}
+			v := float32(math.FMA(float64(sum), float64(b.Scale), float64(b.Bias[o])))
+			to[o] = max(v, leak*v)
+		}
+	}
+}
+
+// Apart convolves each of n channels of w places by itself with 3×3 weights; in holds three rows of w+2 places, line places apart from
+// each other, and n is a multiple of 8.
+func Apart(in []float32, line, w, n int, k, out []float32) {
+	if hasWide && n%16 == 0 {
+		for c := 0; c < n; c += 16 {
+			apart512(&in[c], 4*line*n, 4*n, &k[c], &out[c], w)
+		}
+		return
+	}
 	if hasVectors {
 		for c := 0; c < n; c += 8 {
-			apartFMA(&in[c], 4*(w+2)*n, 4*n, &k[c], &out[c], w)
+			apartFMA(&in[c], 4*line*n, 4*n, &k[c], &out[c], w)
 		}
 		return
 	}
@@ -63,7 +113,7 @@ func Apart(in []float32, w, n int, k, out []float32) {
 		for dy := range 3 {
 			for dx := range 3 {
 				f := k[(dy*3+dx)*n:][:n]
-				for c, v := range in[(dy*(w+2)+x+dx)*n:][:n] {
+				for c, v := range in[(dy*line+x+dx)*n:][:n] {
 					to[c] += v * f[c]
 				}
 			}
@@ -71,15 +121,25 @@ func Apart(in []float32, w, n int, k, out []float32) {
 	}
 }
 
-// Largest is the largest of two by two in two rows of w places of c channels, a multiple of 8; what lies outside doesn't count.
-func Largest(a, b []float32, w, c int, out []float32) {
+// Largest is the largest of each two by two in two rows of w places of c channels, a multiple of 8; what lies outside doesn't count.
+func Largest(a, b []float32, w, c int, out []float32) { largest(a, b, w, c, 2, out) }
+
+// LargestNext is the largest of two by two from each place on. out may be a.
+func LargestNext(a, b []float32, w, c int, out []float32) { largest(a, b, w, c, 1, out) }
+
+// largest is that of two by two, of every step-th place.
+func largest(a, b []float32, w, c, step int, out []float32) {
 	x := 0
-	if hasVectors && w >= 2 {
-		largestAVX2(&a[0], &b[0], c/8, &out[0], w/2)
-		x = w / 2
+	if whole := (w-2)/step + 1; hasVectors && w >= 2 {
+		if skip := 4 * (step - 1) * c; hasWide && c%16 == 0 {
+			largest512(&a[0], &b[0], c/16, skip, &out[0], whole)
+		} else {
+			largestAVX2(&a[0], &b[0], c/8, skip, &out[0], whole)
+		}
+		x = whole
 	}
-	for ; x < (w+1)/2; x++ {
-		one, next := 2*x*c, min(2*x+1, w-1)*c
+	for ; step*x < w; x++ {
+		one, next := step*x*c, min(step*x+1, w-1)*c
 		for i := range c {
 			out[x*c+i] = max(a[one+i], a[next+i], b[one+i], b[next+i])
 		}

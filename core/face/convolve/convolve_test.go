@@ -48,7 +48,54 @@ func TestVectorsSayTheSame(t *testing.T) {
 				t.Errorf("%d wide: wide vectors give something else", w)
 			}
 		}
-		both(w*n, func(out []float32) { Apart(in, w, n, k, out) })
+		both(w*n, func(out []float32) { Apart(in, w+2, w, n, k, out) })
 		both((w+1)/2*n, func(out []float32) { Largest(in, in[(w+2)*n:], w, n, out) })
+		both(w*n, func(out []float32) { LargestNext(in, in[(w+2)*n:], w, n, out) })
+		both(w*n, func(out []float32) { // over itself
+			copy(out, in)
+			LargestNext(out, in[(w+2)*n:], w, n, out)
+		})
+		if hasWide {
+			const n = 32
+			in, k := numbers(r, 3*(w+2)*n), numbers(r, 9*n)
+			apart, most := make([]float32, w*n), make([]float32, w*n)
+			Apart(in, w+2, w, n, k, apart)
+			LargestNext(in, in[(w+2)*n:], w, n, most)
+			hasWide = false
+			narrow := make([]float32, w*n)
+			if Apart(in, w+2, w, n, k, narrow); !slices.Equal(apart, narrow) {
+				t.Errorf("%d wide: wide vectors convolve to something else", w)
+			}
+			if LargestNext(in, in[(w+2)*n:], w, n, narrow); !slices.Equal(most, narrow) {
+				t.Errorf("%d wide: wide vectors have another largest", w)
+			}
+			hasWide = true
+		}
+	}
+}
+
+func TestBytesSayTheSame(t *testing.T) {
+	if !hasBytes {
+		t.Skip("this processor has no products of bytes")
+	}
+	r := rand.New(rand.NewPCG(3, 4))
+	for _, w := range []int{1, 11, 12, 13, 40} {
+		line := 3*(w+2) + 4
+		in := make([]byte, 3*line)
+		for i := range in {
+			in[i] = byte(r.Uint32())
+		}
+		b := Bytes{Offsets: []int{0, 4, 8, line, line + 4, line + 8, 2 * line, 2*line + 4, 2*line + 8, 2 * line}, Scale: 0.003, Bias: numbers(r, Panel)}
+		for range len(b.Offsets) * Panel * 4 {
+			b.K = append(b.K, int8(r.Uint32()))
+		}
+		fast, plain := make([]float32, w*Panel), make([]float32, w*Panel)
+		b.Products(in, fast, w, 0.1)
+		b.plain(in, plain, w, 0.1)
+		for i, v := range fast {
+			if d := math.Abs(float64(v - plain[i])); d > 1e-3 {
+				t.Fatalf("%d wide: output %d is %v by vectors and %v without", w, i, v, plain[i])
+			}
+		}
 	}
 }
