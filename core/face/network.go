@@ -34,6 +34,9 @@ type layer struct {
 }
 
 var (
+	// between is the largest number that what lies between the two convolutions of each layer may be where it is held in 16 bits: at
+	// least three times as large as any seen.
+	between    = [5]float32{12, 8, 4, 8, 16}
 	first      = struct{ filters, biases quantised }{quantised{0.009007044399485869, -1.2069439495311063}, quantised{0.005263455241334205, -0.9211046672334858}}
 	separables = [5]layer{
 		{16, 32, quantised{0.004001977630690033, -0.5042491814669441}, quantised{0.013836609615999109, -1.411334180831909}, quantised{0.0015159862590771096, -0.30926119685173037}},
@@ -57,6 +60,8 @@ type network struct {
 	bias0  []float32
 	whole  []float32    // the first layer's weights, times whole numbers: its bytes less their middle
 	apart  [5][]float32 // 9×in
+	steps  [5][]float32 // the same, in steps of what lies between
+	words  [5]convolve.Words
 	across [5][]float32
 	biases [5][]float32
 	last   []float32
@@ -96,7 +101,19 @@ var net = sync.OnceValue(func() *network {
 	}
 	n.first, n.bias0 = panels(read(27*firstOut, first.filters), 27, firstOut), read(firstOut, first.biases)
 	for i, l := range separables {
-		n.apart[i], n.across[i], n.biases[i] = read(9*l.in, l.apart), panels(read(l.in*l.out, l.across), l.in, l.out), read(l.out, l.biases)
+		n.apart[i] = read(9*l.in, l.apart)
+		bytes := weights[at:][:l.in*l.out]
+		n.across[i], n.biases[i] = panels(read(l.in*l.out, l.across), l.in, l.out), read(l.out, l.biases)
+		step := between[i] / math.MaxInt16
+		for _, k := range n.apart[i] {
+			n.steps[i] = append(n.steps[i], k/step)
+		}
+		n.words[i] = convolve.Words{N: l.in, K: make([]int16, len(bytes)), Scale: l.across.step * step, Bias: n.biases[i]}
+		zero := math.Round(float64(-l.across.least / l.across.step)) // a whole number of steps, of each layer
+		for j, b := range bytes {
+			in, out := j/l.out, j%l.out
+			n.words[i].K[((out/panel*l.in+in)/2*panel+out%panel)*2+in%2] = int16(b) - int16(zero)
+		}
 	}
 	n.last = panels(read(lastIn*lastOut, last.filters), lastIn, lastOut)
 	n.bias8 = append(read(lastOut, last.biases), make([]float32, lastPadded-lastOut)...)
@@ -112,7 +129,10 @@ type tensor struct {
 // A room is what tensors are put in during a run: kept for the next.
 type room struct{ v []float32 }
 
-var rooms = sync.Pool{New: func() any { return new(room) }}
+var (
+	rooms = sync.Pool{New: func() any { return new(room) }}
+	words = sync.Pool{New: func() any { return new([]int16) }} // rooms for whole numbers
+)
 
 // floats are n numbers within the room, whatever they are.
 func (r *room) floats(n int) []float32 {
@@ -157,6 +177,19 @@ func (n *network) run(in pixels) cells {
 	})
 	convolved := func(i int, from tensor) rower {
 		l, line := separables[i], from.w*from.c
+		if convolve.HasWhole() {
+			return func(y, rows int, to []float32) {
+				between := words.Get().(*[]int16)
+				defer words.Put(between)
+				if len(*between) < rows*line {
+					*between = make([]int16, rows*line)
+				}
+				for row := range rows {
+					convolve.ApartWords(from.v[from.from(y+row-1, -1):], from.w+2, from.w, from.c, n.steps[i], (*between)[row*line:])
+				}
+				n.words[i].Products(*between, to, rows*from.w, leak)
+			}
+		}
 		return func(y, rows int, to []float32) {
 			between := rooms.Get().(*room)
 			defer rooms.Put(between)
@@ -184,7 +217,7 @@ const middle = 134
 
 // start is the first layer, row by row.
 func (n *network) start(in pixels) func(y int, to []float32) {
-	if !convolve.HasBytes() {
+	if !convolve.HasWhole() {
 		v := make([]float32, 3*in.w*in.h)
 		for i := 0; i+3 <= len(v); i += 3 {
 			v[i], v[i+1], v[i+2] = levels[0][in.v[i]], levels[1][in.v[i+1]], levels[2][in.v[i+2]]

@@ -59,14 +59,14 @@ type Bytes struct {
 	Bias    []float32 // Panel of them
 }
 
-// HasBytes reports whether the processor is quick at Bytes.
-func HasBytes() bool { return hasBytes }
+// HasWhole reports whether the processor is quick at Bytes and Words: it multiplies several whole numbers at once.
+func HasWhole() bool { return hasWhole }
 
 // Products works out Panel outputs of w places, a place's beside the next one's. Negative outputs are multiplied with leak. Behind the
 // last place's bytes, in has as many as its offsets reach.
 func (b *Bytes) Products(in []byte, out []float32, w int, leak float32) {
 	const at = 2 * places
-	if !hasBytes || w < at {
+	if !hasWhole || w < at {
 		b.plain(in, out, w, leak)
 		return
 	}
@@ -117,6 +117,41 @@ func Apart(in []float32, line, w, n int, k, out []float32) {
 					to[c] += v * f[c]
 				}
 			}
+		}
+	}
+}
+
+// ApartWords is Apart whose results are rounded to 16 bits; n is a multiple of 16. It takes a processor that HasWhole.
+func ApartWords(in []float32, line, w, n int, k []float32, out []int16) {
+	for c := 0; c < n; c += 16 {
+		apartWords(&in[c], 4*line*n, 4*n, &k[c], &out[c], w)
+	}
+}
+
+// Words are products of 16-bit numbers with weights that are whole numbers.
+type Words struct {
+	N     int       // inputs of a place, an even number
+	K     []int16   // for each Panel of outputs and each two inputs, Panel times two weights
+	Scale float32   // what a product is multiplied with
+	Bias  []float32 // of each output
+}
+
+// Products works out the outputs of w places of N inputs. Negative ones are multiplied with leak. It takes a processor that HasWhole.
+func (b *Words) Products(in []int16, out []float32, w int, leak float32) {
+	const at = 2 * places
+	outputs := len(b.Bias)
+	if w < at {
+		wider, more := make([]int16, at*b.N), make([]float32, at*outputs)
+		copy(wider, in[:w*b.N])
+		b.Products(wider, more, at, leak)
+		copy(out, more[:w*outputs])
+		return
+	}
+	for o := 0; o < outputs; o += Panel {
+		k := b.K[o*b.N:]
+		for x := 0; x < w; x += at {
+			x := min(x, w-at)
+			productsWords(&in[x*b.N], 2*b.N, b.N/2, &k[0], b.Scale, &b.Bias[o], &out[x*outputs+o], 4*outputs, leak)
 		}
 	}
 }

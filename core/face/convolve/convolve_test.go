@@ -75,7 +75,7 @@ func TestVectorsSayTheSame(t *testing.T) {
 }
 
 func TestBytesSayTheSame(t *testing.T) {
-	if !hasBytes {
+	if !hasWhole {
 		t.Skip("this processor has no products of bytes")
 	}
 	r := rand.New(rand.NewPCG(3, 4))
@@ -95,6 +95,52 @@ func TestBytesSayTheSame(t *testing.T) {
 		for i, v := range fast {
 			if d := math.Abs(float64(v - plain[i])); d > 1e-3 {
 				t.Fatalf("%d wide: output %d is %v by vectors and %v without", w, i, v, plain[i])
+			}
+		}
+	}
+}
+
+func TestWordsSayTheSame(t *testing.T) {
+	if !hasWhole {
+		t.Skip("this processor has no products of words")
+	}
+	r := rand.New(rand.NewPCG(5, 6))
+	for _, w := range []int{1, 11, 12, 13, 40} {
+		const n, outputs, step = 32, 48, 1.0 / 4096
+		in, k := numbers(r, 3*(w+2)*n), numbers(r, 9*n)
+		apart, steps := make([]float32, w*n), make([]float32, 9*n)
+		for i, v := range k {
+			steps[i] = v / step
+		}
+		Apart(in, w+2, w, n, k, apart)
+		whole := make([]int16, w*n)
+		if ApartWords(in, w+2, w, n, steps, whole); whole[0] == 0 && whole[n-1] == 0 {
+			t.Fatal("all is zero")
+		}
+		for i, v := range whole {
+			if d := math.Abs(float64(v)*step - float64(apart[i])); d > 0.6*step {
+				t.Fatalf("%d wide: a word is %v, the number %v", w, float64(v)*step, apart[i])
+			}
+		}
+		b := Words{N: n, Scale: step / 128, Bias: numbers(r, outputs)}
+		plain := make([]float32, n*outputs)
+		for o := 0; o < outputs; o += Panel {
+			for i := 0; i < n; i += 2 {
+				for j := range Panel {
+					for e := range 2 {
+						v := int16(r.IntN(300) - 150)
+						b.K = append(b.K, v)
+						plain[(o*n+(i+e)*Panel)+j] = float32(v) / 128
+					}
+				}
+			}
+		}
+		fast, want := make([]float32, w*outputs), make([]float32, w*outputs)
+		b.Products(whole, fast, w, 0.1)
+		Products(apart, n, 1, 0, n, plain, b.Bias, want, outputs, w, 0.1)
+		for i, v := range fast {
+			if d := math.Abs(float64(v - want[i])); d > 0.02 {
+				t.Fatalf("%d wide: output %d is %v of words and %v of numbers", w, i, v, want[i])
 			}
 		}
 	}

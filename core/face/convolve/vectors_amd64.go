@@ -5,10 +5,10 @@ import "golang.org/x/sys/cpu"
 // hasVectors is settled once, at start, by what the processor says.
 var hasVectors = cpu.X86.HasAVX2 && cpu.X86.HasFMA
 
-// hasWide is the same of vectors of 16 numbers, hasBytes of products of four bytes at once in these.
+// hasWide is the same of vectors of 16 numbers, hasWhole of products of whole numbers, two or four at once in each of these.
 var (
 	hasWide  = cpu.X86.HasAVX512F
-	hasBytes = cpu.X86.HasAVX512VNNI
+	hasWhole = cpu.X86.HasAVX512VNNI
 )
 
 // productsFMA works out 16 outputs for each of six places that lie place bytes apart: the bias, and the products of rows
@@ -39,6 +39,18 @@ func apartFMA(in *float32, row, place int, k *float32, out *float32, n int)
 //
 //go:noescape
 func apart512(in *float32, row, place int, k *float32, out *float32, n int)
+
+// apartWords is apart512 whose results are rounded to 16 bits, the largest that there are where they are larger.
+//
+//go:noescape
+func apartWords(in *float32, row, place int, k *float32, out *int16, n int)
+
+// productsWords works out 16 outputs for each of twelve places that lie place bytes apart: scale times the products of n pairs of
+// inputs with k, which holds 16 pairs of weights for each, and the bias. Negative outputs are multiplied with leak. The outputs of
+// two places lie outPlace bytes apart.
+//
+//go:noescape
+func productsWords(in *int16, place, n int, k *int16, scale float32, bias, out *float32, outPlace int, leak float32)
 
 // largestAVX2 gives for n places the largest of two by two, in channels of eights times eight. The next place's lie skip bytes
 // after the end of the first of these.
