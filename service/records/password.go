@@ -136,7 +136,7 @@ func (s *Store) hash(ctx context.Context, job toHash) (done hashed, err error) {
 	cmd.Stdin, cmd.Stdout, cmd.SysProcAttr = bytes.NewReader(text), &out, &syscall.SysProcAttr{Setpgid: true}
 	if err = cmd.Start(); err == nil {
 		backseat.Give(cmd.Process.Pid) // it does so itself too, a little later
-		end := backseat.Beat(1) // it has one processor
+		end := backseat.Beat(1)        // it has one processor
 		err = cmd.Wait()
 		end()
 	}
