@@ -18,7 +18,8 @@ class LaneImage extends HTMLElement {
     const ratio = /(?:^|&)aspect-ratio=([\d.]+)(?:%2F|\/)?([\d.]*)/i.exec(this.getAttribute("declarations") ?? "");
     if (ratio) this.style.aspectRatio = `${ratio[1]} / ${ratio[2] || 1}`;
     else if (this.#img.width && this.#img.height && this.#img.hasAttribute("height")) this.style.aspectRatio = `${this.#img.getAttribute("width")} / ${this.#img.getAttribute("height")}`;
-    if (this.hasAttribute("placeholder") && !(this.#img.complete && this.#img.naturalWidth)) this.style.setProperty("--lane-placeholder", `url("${this.getAttribute("placeholder")}")`);
+    if (this.#img.complete && this.#img.naturalWidth) this.setAttribute("loaded", "");
+    else if (this.hasAttribute("placeholder")) this.style.setProperty("--lane-placeholder", `url("${this.getAttribute("placeholder")}")`);
     this.#img.addEventListener("load", this.#loaded);
     this.#size = new ResizeObserver(() => {
       clearTimeout(this.#timer);
@@ -78,7 +79,7 @@ class LaneImage extends HTMLElement {
   };
 
   #loaded = () => {
-    if (!this.style.getPropertyValue("--lane-placeholder") || this.hasAttribute("loaded")) return;
+    if (this.hasAttribute("loaded")) return;
     this.setAttribute("loaded", ""); // what fades is in the style sheet
     setTimeout(() => this.style.removeProperty("--lane-placeholder"), fade);
   };

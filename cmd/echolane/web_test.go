@@ -185,6 +185,13 @@ func TestTheElementAsksForWhatFits(t *testing.T) {
 	if shift, err := browser.Run(b, chromedp.Evaluate[float64]("shift")); err != nil || shift > 0.001 {
 		t.Errorf("the page jumped by %v, %v", shift, err)
 	}
+	// A picture that is there before the element is needs no placeholder.
+	if there, err := browser.Run(b, chromedp.Evaluate[bool](`(async () => {
+		const e = document.createElement("lane-image"), i = new Image(); e.setAttribute("placeholder", "data:,")
+		i.src = "data:image/gif;base64,R0lGODlhAQABAAAAACH5BAEKAAEALAAAAAABAAEAAAICTAEAOw=="; await i.decode(); e.append(i); document.body.append(e)
+		const there = e.hasAttribute("loaded") && !e.style.getPropertyValue("--lane-placeholder"); e.remove(); return there })()`, chromedp.EvalAwaitPromise)); err != nil || !there {
+		t.Errorf("a picture that is there is taken for one that isn't: %v", err)
+	}
 	// It follows resizing to larger boxes, by rungs and not by pixels, and never to smaller ones.
 	for _, w := range []int64{410, 420, 440, 380, 320} {
 		do(chromedp.EmulateViewport(w, 700, chromedp.EmulateScale(2)))
