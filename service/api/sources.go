@@ -523,7 +523,7 @@ func (a *API) removeSource(c fiber.Ctx) error {
 	if err := up.Remove(c.Context(), c.Query("path")); err != nil {
 		return refuse(c, asRefusal(err))
 	}
-	if err := a.Store.ForgetLookedAt(c.Context(), c.Params("site"), l.Name, c.Query("path")); err != nil {
+	if err := a.Recorder.Gone(c.Context(), c.Params("site"), l.Name, c.Query("path")); err != nil {
 		return refuse(c, failed(err, c.Query("path")))
 	}
 	return c.SendStatus(204)

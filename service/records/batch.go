@@ -109,6 +109,25 @@ func (b *batcher[K, R]) add(r *R) {
 	b.o.merge(have, r)
 }
 
+// Drop lets go of a row that waits, once no writing is under way any more, or at the latest when ctx is done.
+func (b *batcher[K, R]) Drop(ctx context.Context, k K) {
+	for !b.flushing.TryLock() {
+		select {
+		case <-time.After(5 * time.Millisecond):
+			continue
+		case <-ctx.Done():
+		}
+		b.mu.Lock()
+		defer b.mu.Unlock()
+		delete(b.held, k)
+		return
+	}
+	defer b.flushing.Unlock()
+	b.mu.Lock()
+	defer b.mu.Unlock()
+	delete(b.held, k)
+}
+
 // Dropped counts rows that were given up.
 func (b *batcher[K, R]) Dropped() int64 { return b.dropped.Load() }
 

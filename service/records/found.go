@@ -221,6 +221,7 @@ func (r *Recorder) Gone(ctx context.Context, site, lane, path string) error {
 	}
 	ctx, done := context.WithTimeout(ctx, 2*time.Second)
 	defer done()
+	r.looked.Drop(ctx, lookedKey{site, lane, path}) // or it would be written down after it was forgotten
 	return r.store.ForgetLookedAt(ctx, site, lane, path)
 }
 

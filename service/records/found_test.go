@@ -57,10 +57,14 @@ func TestWhatIsGoneIsForgotten(t *testing.T) {
 	if got := known(); got != "f/a.jpg g/by/c.jpg" {
 		t.Errorf("of a lane: %s", got)
 	}
+	r.LookedAt(LookedAt{Site: "kestrel", Lane: "f", Path: "a.jpg"}) // a moment before
 	for _, path := range []string{"a.jpg", "none.jpg", "no\x00name", "bad\xff"} {
 		if err := r.Gone(ctx, "kestrel", "f", path); err != nil {
 			t.Errorf("%q: %v", path, err)
 		}
+	}
+	if err := r.FlushLookedAt(ctx); err != nil {
+		t.Fatal(err)
 	}
 	if got := known(); got != "g/by/c.jpg" {
 		t.Errorf("one by one: %s", got)
