@@ -111,18 +111,13 @@ func (b *batcher[K, R]) add(r *R) {
 
 // Drop lets go of a row that waits, once no writing is under way any more, or at the latest when ctx is done.
 func (b *batcher[K, R]) Drop(ctx context.Context, k K) {
-	for !b.flushing.TryLock() {
-		select {
-		case <-time.After(5 * time.Millisecond):
-			continue
-		case <-ctx.Done():
+	for ctx.Err() == nil {
+		if b.flushing.TryLock() {
+			defer b.flushing.Unlock()
+			break
 		}
-		b.mu.Lock()
-		defer b.mu.Unlock()
-		delete(b.held, k)
-		return
+		time.Sleep(5 * time.Millisecond)
 	}
-	defer b.flushing.Unlock()
 	b.mu.Lock()
 	defer b.mu.Unlock()
 	delete(b.held, k)
