@@ -5,7 +5,7 @@ SHELL := /bin/bash
 BUILD_PACKAGES := postgresql gcc g++ libc6-dev libjpeg62-turbo-dev libwebp-dev libavif-dev libheif-dev liblcms2-dev libjxl-dev libharfbuzz-dev libicu-dev libwoff-dev fonts-noto-core fonts-noto-cjk fonts-noto-color-emoji
 TEST_PACKAGES  := curl woff2 nginx-light chromium chromium-headless-shell fonts-dejavu-core libheif-examples libjpeg-turbo-progs libavif-bin libjxl-tools
 BENCH_PACKAGES := nginx-light wrk libheif-examples libjpeg-turbo-progs
-PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers gnome-backgrounds
+PHOTO_PACKAGES := lomiri-wallpapers-16.04 lomiri-wallpapers-20.04 ukui-wallpapers gnome-backgrounds mate-backgrounds
 SHOT_PACKAGES  := $(TEST_PACKAGES) xvfb xauth xterm openssl
 
 .PHONY: help demo demo-nodes test test-quick cover bench profile quality-report subject-report face-report matte-report conformance-report corpus fuzz examples reference package package-check unit-check container-check notice screenshots build console binary check clean

@@ -71,14 +71,17 @@ func run(verbose bool) error {
 	if err := work.Wait(); err != nil {
 		return err
 	}
-	tallies := map[string]*tally{}
+	tallies, each := map[string]*tally{}, map[string]map[string]*tally{}
 	for i, l := range set {
-		t := tallies[l.Group]
-		if t == nil {
-			t = &tally{}
-			tallies[l.Group] = t
+		if tallies[l.Group] == nil {
+			tallies[l.Group], each[l.Group] = &tally{}, map[string]*tally{}
 		}
-		t.add(l, found[i], verbose)
+		tallies[l.Group].add(l, found[i], verbose)
+		photograph, _, _ := strings.Cut(l.Name, ",")
+		if each[l.Group][photograph] == nil {
+			each[l.Group][photograph] = &tally{}
+		}
+		each[l.Group][photograph].add(l, found[i], false)
 	}
 	for _, group := range []string{"fitted on", "not fitted on", "drawn"} {
 		t := tallies[group]
@@ -88,6 +91,17 @@ func run(verbose bool) error {
 		n := float64(t.crops)
 		fmt.Printf("%-13s  %3d pictures, %4d crops: the subject wholly inside %.1f %% (of the centre's %.1f %%), overlap of boxes %.2f, better than the centre %.1f %%, worse %.1f %%\n",
 			group, t.pictures, t.crops, 100*float64(t.whole)/n, 100*float64(t.centre)/n, t.overlap/float64(t.pictures), 100*float64(t.better)/n, 100*float64(t.worse)/n)
+		if group == "drawn" {
+			continue
+		}
+		var whole, overlap, cut float64
+		for _, t := range each[group] {
+			overlap += t.overlap / float64(t.pictures)
+			if t.crops > 0 {
+				whole, cut = whole+float64(t.whole)/float64(t.crops), cut+1
+			}
+		}
+		fmt.Printf("%-13s  %3d photographs, each counted once with its parts: wholly inside %.1f %%, overlap %.2f\n", "", len(each[group]), 100*whole/cut, overlap/float64(len(each[group])))
 	}
 	return nil
 }

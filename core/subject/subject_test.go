@@ -97,6 +97,42 @@ func TestNothingStandsOutInOneColour(t *testing.T) {
 	}
 }
 
+// A shallow picture is of what is sharp in it, also where something blurred has the rarer colour; and of all of it.
+func TestAShallowPictureIsOfWhatIsSharp(t *testing.T) {
+	const w, h = 240, 160
+	p := raster.NewRGBA(w, h)
+	p.Opaque = true
+	for y := range h {
+		for x := range w {
+			// Soft greens, a soft red blot at the left, and a leaf with sharp veins at the right.
+			soft := 24 * math.Sin(float64(x)/4+2*math.Cos(float64(y)/9))
+			c := [3]float64{70 + soft, 120 + soft, 60 + soft/2}
+			blot := math.Exp(-(math.Pow(float64(x-60)/26, 2) + math.Pow(float64(y-60)/26, 2)))
+			for i, v := range [3]float64{210, 60, 50} {
+				c[i] += (v - c[i]) * blot
+			}
+			if math.Pow(float64(x-170)/34, 2)+math.Pow(float64(y-90)/48, 2) < 1 {
+				v := 22.0
+				if (x*5+y*3)%14 < 5 {
+					v = -30
+				}
+				c = [3]float64{84 + v, 140 + v, 70 + v}
+			}
+			copy(p.Pix[y*p.Stride+4*x:], []uint8{uint8(c[0]), uint8(c[1]), uint8(c[2]), 255})
+		}
+	}
+	found, leaf := Subject(p), Box{136.0 / w, 42.0 / h, 204.0 / w, 138.0 / h}
+	if found.By != ByFocus || found.Unsure() {
+		t.Errorf("found by %s, %.2f sure", found.By, found.Sure)
+	}
+	if in, of := overlap(found.Box, leaf), overlap(leaf, found.Box); in < 0.9 || of < 0.6 {
+		t.Errorf("found %.2f, which shows %.2f of the leaf %.2f and is to %.2f the leaf", found.Box, in, leaf, of)
+	}
+	if cut := found.Window(0.5, 1); cut.X0 > leaf.X0 || cut.X1 < leaf.X1 {
+		t.Errorf("half of the width is %.2f, the leaf %.2f", cut, leaf)
+	}
+}
+
 func TestDetailIsWhereItIsBusy(t *testing.T) {
 	p := raster.NewRGBA(128, 64)
 	p.Fill(200, 200, 200, 255)
