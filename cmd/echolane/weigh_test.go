@@ -514,6 +514,7 @@ func TestStoppingAWeighIn(t *testing.T) {
 }
 
 func TestAPageOfFarTooMuchIsWeighedWithinBounds(t *testing.T) {
+	t.Parallel()
 	s := bed.Kestrel(t)
 	bed.Must(t, s, "lane", "add", "kestrel/press", "--allow", "https://photos.kestrel.test/*", "--private", "127.0.0.1")
 	var page strings.Builder
