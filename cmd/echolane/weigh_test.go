@@ -60,6 +60,12 @@ func shopOf(t *testing.T, pictures, page string) string {
 	})
 	mux.HandleFunc("/circle", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, "/circle", http.StatusFound) })
 	mux.HandleFunc("/broken", func(w http.ResponseWriter, _ *http.Request) { http.Error(w, "no", http.StatusInternalServerError) })
+	mux.HandleFunc("/nothing", func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(http.StatusNoContent) })
+	mux.HandleFunc("/download", func(w http.ResponseWriter, _ *http.Request) {
+		w.Header().Set("Content-Type", "application/zip")
+		w.Header().Set("Content-Disposition", "attachment; filename=kites.zip")
+		fmt.Fprint(w, "PK")
+	})
 	s := httptest.NewServer(mux)
 	t.Cleanup(s.Close)
 	return s.URL + "/"
@@ -259,6 +265,8 @@ func TestPagesThatCantBeWeighedSaySo(t *testing.T) {
 	}{
 		{[]string{at + "circle"}, 1, "redirect"},
 		{[]string{at + "broken"}, 1, "500"},
+		{[]string{at + "nothing"}, 1, "no page: a download, or nothing"},
+		{[]string{at + "download"}, 1, "no page: a download, or nothing"},
 		{[]string{"http://127.0.0.1:1/"}, 1, "can't be opened"},
 		{[]string{"http://169.254.10.10/"}, 1, "public"},
 		{[]string{"ftp://kestrel.test/"}, 2, "http"},
