@@ -37,6 +37,9 @@ func (m *Matte) Bytes() int {
 	return 4 * (len(m.alpha) + len(m.fore) + len(m.back))
 }
 
+// sure is how sure a subject is to be that is cut out: more than one that a crop is to show, since what is cut away is gone.
+const sure = 0.7
+
 // New cuts the subject out of p, opaque and upright, at most Side on a side, in which faces gives those there are,
 // while the rest is looked at, nil none; said is where somebody says that the subject is. ok is false where there's no clear one.
 func New(p *raster.RGBA, faces func() []face.Face, said declare.Focus) (m *Matte, ok bool) {
@@ -53,7 +56,7 @@ func New(p *raster.RGBA, faces func() []face.Face, said declare.Focus) (m *Matte
 	if said.Declared {
 		found = found.PointedAt(around(found.Box, said))
 	}
-	if !said.Declared && (found.Unsure() || found.By == subject.ByNothing) {
+	if !said.Declared && (found.Sure < sure || found.By == subject.ByNothing) {
 		if len(seen) == 0 {
 			return nil, false
 		}
