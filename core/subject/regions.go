@@ -14,15 +14,16 @@ import (
 type regions struct{ *superpixel.Regions }
 
 // standing says of each region how much it stands out, 0–1: what differs from regions that belong to the ground, where ground is
-// what runs along the picture's border for its area (Zhu et al. 2014, sections 3 and 4). weight is how much each counts.
-func (r regions) standing(weight []float32) []float32 {
+// what runs along the picture's border for its area (Zhu et al. 2014, sections 3 and 4); and how much each belongs to it, 0–1.
+// weight is how much each counts.
+func (r regions) standing(weight []float32) (out, behind []float32) {
 	n := len(r.Colour)
 	nothing := r.usual()
 	var differ []float64 // how much two differ, the less the farther they are from one another
 	done := beside(func() { differ = r.differences() })
-	behind := r.behind(nothing)
+	behind = r.behind(nothing)
 	done()
-	out := make([]float32, n)
+	out = make([]float32, n)
 	most := 0.002 * float32(len(r.Of)) // less is nothing
 	for i := range n {
 		var sum float64
@@ -35,7 +36,7 @@ func (r regions) standing(weight []float32) []float32 {
 	for i := range out {
 		out[i] /= most
 	}
-	return r.settled(out, behind, nothing)
+	return r.settled(out, behind, nothing), behind
 }
 
 // behind is how much each region belongs to the ground, 0–1.

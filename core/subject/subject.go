@@ -203,9 +203,9 @@ func standing(p *raster.RGBA) (m plane, shallow float32) {
 		mean[k] = 1 + mean[k]/top
 		weight[k] = prior * mean[k] * clear[k]
 	}
-	v := r.standing(weight)
+	v, behind := r.standing(weight)
 	for k := range v {
-		v[k] = v[k]*mean[k] + 0.3*told*clear[k]*clear[k] + 0.2*(mean[k]-1)
+		v[k] = v[k]*mean[k] + 0.3*told*clear[k]*clear[k]*(1-behind[k]) + 0.2*(mean[k]-1)
 		v[k] *= float32(math.Pow(0.3+float64(clear[k]), 1+1.5*float64(shallow)))
 	}
 	m = newPlane(w, h)

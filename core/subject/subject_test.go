@@ -125,7 +125,7 @@ func TestAShallowPictureIsOfWhatIsSharp(t *testing.T) {
 	if found.By != ByFocus || found.Unsure() {
 		t.Errorf("found by %s, %.2f sure", found.By, found.Sure)
 	}
-	if in, of := overlap(found.Box, leaf), overlap(leaf, found.Box); in < 0.9 || of < 0.6 {
+	if in, of := overlap(found.Box, leaf), overlap(leaf, found.Box); in < 0.9 || of < 0.5 {
 		t.Errorf("found %.2f, which shows %.2f of the leaf %.2f and is to %.2f the leaf", found.Box, in, leaf, of)
 	}
 	if cut := found.Window(0.5, 1); cut.X0 > leaf.X0 || cut.X1 < leaf.X1 {
