@@ -216,7 +216,7 @@ func standing(p *raster.RGBA) (m plane, shallow float32) {
 }
 
 // inFocus is how much each place counts for being sharp: all the same where the whole picture is. shallow is how much less the
-// others count, 0–1; told is how much being sharp says by itself, 0–1: the more, the less of a shallow picture is.
+// others count, 0–1; told is how much being sharp says by itself, 0–1: the less of a shallow picture is sharp, the more.
 func inFocus(p *raster.RGBA) (out plane, shallow, told float32) {
 	sharp, contrast := sharpness(p)
 	out = newPlane(sharp.w, sharp.h)
@@ -277,7 +277,7 @@ func boxAround(m plane) Box {
 		least   = 0.03 // how much of the whole a part stands out
 		strip   = 0.2  // its width, of the root of the box's area
 		size    = 0.6  // how much larger boxes are preferred: a power of their area
-		through = 0.7
+		through = 0.7  // how much less a thin one counts that runs from border to border
 		margin  = 1
 	)
 	s := slices.Clone(m.v)
