@@ -203,8 +203,7 @@ func parts(b subject.Box) (list []subject.Box) {
 		}
 		axis := func(low, high float64) (at []float64) {
 			for _, v := range []float64{low - margin, (low+high)/2 - side/2, high + margin - side} {
-				v = math.Min(math.Max(v, 0), 1-side)
-				v = math.Round(v*100) / 100
+				v = math.Min(math.Max(math.Round(v*100)/100, 0), 1-side)
 				if len(at) == 0 || math.Abs(at[len(at)-1]-v) > 0.02 {
 					at = append(at, v)
 				}
