@@ -63,9 +63,14 @@ conformance-report: ## write what a browser paints beside what we make, worst fi
 	@scripts/need $(BUILD_PACKAGES) $(TEST_PACKAGES)
 	go run ./conformance/report var/conformance.html
 
-subject-report: ## say how well subjects are found, on photographs and drawn pictures
+subject-report: var/debian-data ## say how well subjects are found, on photographs and drawn pictures
 	@scripts/need $(BUILD_PACKAGES) $(PHOTO_PACKAGES)
 	go run ./bench/subjects
+
+# Photographs that a package ships in files of resources.
+var/debian-data:
+	@mkdir -p $@.new && cd $@.new && apt-get download -qq gcompris-qt-data && dpkg-deb -x gcompris-qt-data_*.deb . && rm gcompris-qt-data_*.deb
+	@rm -rf $@ && mv $@.new $@
 
 face-report: ## say how well faces are found, and how often where there are none
 	@scripts/need $(BUILD_PACKAGES) $(PHOTO_PACKAGES)

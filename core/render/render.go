@@ -23,7 +23,7 @@ import (
 
 // Version names what this package would make of a request. It is part of every variant's key and changes
 // whenever pixels or bytes could.
-const Version = "24"
+const Version = "25"
 
 // A Job is what one variant is made by.
 type Job struct {

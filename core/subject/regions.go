@@ -14,14 +14,14 @@ import (
 type regions struct{ *superpixel.Regions }
 
 // standing says of each region how much it stands out, 0–1: what differs from regions that belong to the ground, where ground is
-// what runs along the picture's border for its area (Zhu et al. 2014, sections 3 and 4); and how much each belongs to it, 0–1.
-// weight is how much each counts.
-func (r regions) standing(weight []float32) (out, behind []float32) {
+// what runs along the picture's border for its area (Zhu et al. 2014, sections 3 and 4); how much each belongs to it, 0–1, and how long
+// its way to the border is. weight is how much each counts.
+func (r regions) standing(weight []float32) (out, behind, way []float32) {
 	n := len(r.Colour)
 	nothing := r.usual()
 	var differ []float64 // how much two differ, the less the farther they are from one another
 	done := beside(func() { differ = r.differences() })
-	behind = r.behind(nothing)
+	behind, way = r.behind(nothing)
 	done()
 	out = make([]float32, n)
 	most := 0.002 * float32(len(r.Of)) // less is nothing
@@ -36,17 +36,24 @@ func (r regions) standing(weight []float32) (out, behind []float32) {
 	for i := range out {
 		out[i] /= most
 	}
-	return r.settled(out, behind, nothing), behind
+	return r.settled(out, behind, nothing), behind, way
 }
 
-// behind is how much each region belongs to the ground, 0–1.
-func (r regions) behind(nothing float32) []float32 {
+// behind is how much each region belongs to the ground, 0–1, and how long its way is to the nearest that lies along the border.
+func (r regions) behind(nothing float32) (behind, way []float32) {
 	n := len(r.Colour)
 	const like = 0.08 // how far a way is that still leads to the same thing
 	far, stride := r.Ways(nothing)
 	area, edge := make([]float64, n), make([]float64, n)
+	way = make([]float32, n)
+	for i := range way {
+		way[i] = math.MaxFloat32
+	}
 	for j := range n {
 		for i, d := range far[j*stride:][:n] {
+			if r.Edge[j] > 0 {
+				way[i] = min(way[i], d)
+			}
 			if d < 4*like {
 				w := 1.0
 				if d > 0 {
@@ -57,12 +64,12 @@ func (r regions) behind(nothing float32) []float32 {
 			}
 		}
 	}
-	behind := make([]float32, n)
+	behind = make([]float32, n)
 	for i := range n {
 		touch := edge[i] / math.Sqrt(area[i])
 		behind[i] = float32(1 - math.Exp(-touch*touch/2))
 	}
-	return behind
+	return behind, way
 }
 
 // differences are how much each two regions differ, the less the farther they are from one another.

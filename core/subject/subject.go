@@ -2,10 +2,11 @@
 //
 // The subject is what differs from the rest: from what runs along the picture's borders, by a colour that is rare in the picture, by
 // a difference from what lies around it at several sizes, by edges, by skin-like tones, by being sharp where the rest isn't, and a
-// little by where people put things. These are worked out for regions of about one colour, and the box is drawn around the
-// part that differs most from a strip around it. It needs no training and no state, and works on a small copy, so it costs the same
-// for every picture. `make subject-report` says how well it does. After the ideas of Itti, Koch and Niebur (1998, centre and surround), Cheng et al. (2011, global contrast of colours)
-// and Zhu et al. (2014, what belongs to the border).
+// little by where people put things. These are worked out for regions of about one colour; a small network, fitted on photographs
+// whose subjects are known, says how likely each is to be of the subject; and the box is drawn around the part that differs most
+// from a strip around it. All of it works on a small copy, so it costs the same for every picture. `make subject-report` says how
+// well it does. After the ideas of Itti, Koch and Niebur (1998, centre and surround), Cheng et al. (2011, global contrast of
+// colours), Zhu et al. (2014, what belongs to the border) and Jiang et al. (2013, regions judged by learnt weights).
 package subject
 
 import (
@@ -59,8 +60,11 @@ const (
 	ByNothing      Way = "nothing" // the whole picture
 )
 
-// unsure is below which a window stays in the middle.
-const unsure = 0.6
+// unsure is below which a window stays in the middle; sized is beyond what part of the picture a subject doesn't say where in it.
+const (
+	unsure = 0.6
+	sized  = 0.9
+)
 
 // Subject finds what the picture is of. p is premultiplied, at most Side on a side; a picture in which nothing stands out has its
 // subject in the whole.
@@ -106,7 +110,7 @@ func (f *Found) Unsure() bool { return f.Sure < unsure }
 // Window is the part of the picture, w×h in parts of its sides, that shows most of the subject.
 func (f *Found) Window(w, h float64) Box {
 	b := f.Box
-	if f.Unsure() {
+	if f.Unsure() || f.map_.v != nil && (b.X1-b.X0)*(b.Y1-b.Y0) > sized {
 		b = Whole
 	}
 	x, y := around(b.X0, b.X1, w), around(b.Y0, b.Y1, h)
@@ -130,10 +134,11 @@ func (f *Found) Window(w, h float64) Box {
 	return Box{x, y, x + w, y + h}
 }
 
-// around is where a window of length w begins that has a–b about in its middle: a tenth of what it has to spare goes towards the
+// around is where a window of length w begins that has a–b about in its middle: a part of what it has to spare goes towards the
 // picture's own, since whoever took it put the subject there rather than elsewhere.
 func around(a, b, w float64) float64 {
-	middle, spare := (a+b)/2, max(0, 0.1*(w-(b-a))/2)
+	const spared = 0.1
+	middle, spare := (a+b)/2, max(0, spared*(w-(b-a))/2)
 	middle += min(max(0.5-middle, -spare), spare)
 	return min(max(middle-w/2, 0), 1-w)
 }
@@ -172,18 +177,35 @@ func (f Found) PointedAt(b Box) Found {
 	return f
 }
 
-// standing is a map of how much each place stands out, and how shallow the picture's focus is, 0–1.
+// standing is a map of how much each place stands out, 0–1, and how shallow the picture's focus is, 0–1.
 func standing(p *raster.RGBA) (m plane, shallow float32) {
+	r, cues, w, h, shallow := judged(p)
+	v := make([]float32, len(cues))
+	for k, c := range cues {
+		if c != (Cues{}) {
+			v[k] = (min(1, c[CueStanding]) + c.likely()) / 2
+			v[k] *= v[k]
+		}
+	}
+	m = newPlane(w, h)
+	for i, k := range r.Of {
+		m.v[i] = v[k]
+	}
+	return m.blur(1), shallow
+}
+
+// judged parts a picture into regions, and says what there is to judge each by; w and h are the sides of the copy they are of.
+func judged(p *raster.RGBA) (r regions, cues []Cues, w, h int, shallow float32) {
 	const parts = 150
 	k := min(1, inner/float64(max(p.W, p.H)))
-	w, h := max(8, int(math.Round(float64(p.W)*k))), max(8, int(math.Round(float64(p.H)*k)))
+	w, h = max(8, int(math.Round(float64(p.W)*k))), max(8, int(math.Round(float64(p.H)*k)))
 	small := raster.ResampleRGBA(p, raster.Axis{Step: float64(p.W) / float64(w), Len: w}, raster.Axis{Step: float64(p.H) / float64(h), Len: h})
 	defer small.Free()
 	lab := opponent(small)
 	var places plane
 	done := beside(func() { places = combine(lab, w, h) })
 	focus, shallow, told := inFocus(p)
-	r := regions{superpixel.New([3][]float32{lab[0].v, lab[1].v, lab[2].v}, w, h, parts)}
+	r = regions{superpixel.New([3][]float32{lab[0].v, lab[1].v, lab[2].v}, w, h, parts)}
 	done()
 	n := len(r.Colour)
 	mean, clear, weight := make([]float32, n), make([]float32, n), make([]float32, n)
@@ -200,19 +222,29 @@ func standing(p *raster.RGBA) (m plane, shallow float32) {
 	for k := range weight {
 		dx, dy := float64(r.X[k])*long/float64(w)-0.5, float64(r.Y[k])*long/float64(h)-0.48
 		prior := float32(0.6 + 0.4*math.Exp(-5*(dx*dx+dy*dy)))
-		mean[k] = 1 + mean[k]/top
-		weight[k] = prior * mean[k] * clear[k]
+		mean[k] /= top
+		weight[k] = prior * (1 + mean[k]) * clear[k]
 	}
-	v, behind := r.standing(weight)
+	v, behind, way := r.standing(weight)
 	for k := range v {
-		v[k] = v[k]*mean[k] + 0.3*told*clear[k]*clear[k]*(1-behind[k]) + 0.2*(mean[k]-1)
+		v[k] = v[k]*(1+mean[k]) + 0.3*told*clear[k]*clear[k]*(1-behind[k]) + 0.2*mean[k]
 		v[k] *= float32(math.Pow(0.3+float64(clear[k]), 1+1.5*float64(shallow)))
 	}
-	m = newPlane(w, h)
+	all := make([]float32, len(r.Of))
 	for i, k := range r.Of {
-		m.v[i] = v[k]
+		all[i] = v[k]
 	}
-	return m.blur(1), shallow
+	cues = make([]Cues, n)
+	if top = nth(all, len(all)*199/200); top < 1e-4 {
+		return r, cues, w, h, shallow // one colour
+	}
+	for k := range cues {
+		cues[k] = Cues{mean[k], r.Edge[k] / float32(math.Sqrt(float64(r.Area[k]))), way[k], v[k] / top, behind[k]}
+		for c, v := range cues[k] {
+			cues[k][c] = max(0, v) // running sums may end a little below
+		}
+	}
+	return r, cues, w, h, shallow
 }
 
 // inFocus is how much each place counts for being sharp: all the same where the whole picture is. shallow is how much less the

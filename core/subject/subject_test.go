@@ -133,6 +133,38 @@ func TestAShallowPictureIsOfWhatIsSharp(t *testing.T) {
 	}
 }
 
+// What is nearly all of a picture says nothing of where its subject is: a cut keeps the middle, wherever most of it stands out.
+func TestWhatFillsAPictureKeepsItsMiddle(t *testing.T) {
+	m := newPlane(100, 40)
+	for i := range m.v {
+		m.v[i] = 0.5
+		if i%m.w < 30 {
+			m.v[i] = 1
+		}
+	}
+	f := Found{Box: Box{0, 0.07, 1, 1}, Sure: 1, By: ByFocus, map_: m}
+	if v := f.Window(0.3, 1); math.Abs(v.X0-0.35) > 1e-9 {
+		t.Errorf("of what fills the picture %.2f is cut", v)
+	}
+	f.Box.X1 = 0.6
+	if v := f.Window(0.3, 1); v.X0 > 0.05 {
+		t.Errorf("of what stands out at the left %.2f is cut", v)
+	}
+}
+
+func TestWhatIsLikelyToBeASubject(t *testing.T) {
+	ground := Cues{CuePlaces: 0.1, CueEdge: 3, CueStanding: 0.05, CueBehind: 0.95}
+	thing := Cues{CuePlaces: 0.8, CueWay: 0.4, CueStanding: 0.9, CueBehind: 0.1}
+	if g, s := ground.likely(), thing.likely(); g > 0.25 || s < 0.85 {
+		t.Errorf("ground is likely to %.2f, what stands out to %.2f", g, s)
+	}
+	behind := thing
+	behind[CueBehind], behind[CueWay] = 0.9, 0
+	if thing.likely() < behind.likely()+0.1 {
+		t.Errorf("belonging to the ground makes %.2f of %.2f", behind.likely(), thing.likely())
+	}
+}
+
 func TestDetailIsWhereItIsBusy(t *testing.T) {
 	p := raster.NewRGBA(128, 64)
 	p.Fill(200, 200, 200, 255)
