@@ -26,8 +26,9 @@ test: build var/tools/versitygw var/tools/promtool ## run every test
 	@$(MAKE) --no-print-directory check
 	go run ./demo/draw
 	go test -ldflags=-w -race -p 3 -parallel 4 -skip EveryShape -timeout 20m $$(go list ./service/... | grep -v /confine)
-	go test -ldflags=-w -parallel 4 -timeout 25m $$(go list ./... | grep -v /service/) ./service/workshop/confine
-	go test -ldflags=-w ./service/weighing -run EveryShape
+	go test -ldflags=-w ./service/weighing -run EveryShape >var/shapes.txt 2>&1 & shapes=$$!; failed=; \
+	go test -ldflags=-w -parallel 4 -timeout 25m $$(go list ./... | grep -v /service/) ./service/workshop/confine || failed=1; \
+	wait $$shapes || failed=1; cat var/shapes.txt; test -z "$$failed"
 
 test-quick: ## run what tells most within a minute, for everyday work
 	go vet ./core/... ./service/...

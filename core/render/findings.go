@@ -1,8 +1,9 @@
 package render
 
 import (
-	"crypto/sha256"
 	"fmt"
+
+	"github.com/zeebo/blake3"
 
 	"echolane/core/face"
 	"echolane/core/recent"
@@ -12,12 +13,12 @@ import (
 // is left of a cut-out. They depend on the source's bytes and on what was asked for, so that they are the same for every site. They are
 // safe for concurrent use; nil keeps nothing.
 type Findings struct {
-	kept *recent.Cache[[sha256.Size]byte, any]
+	kept *recent.Cache[[32]byte, any]
 }
 
 // NewFindings makes room for so many bytes of them.
 func NewFindings(room int) *Findings {
-	return &Findings{recent.New[[sha256.Size]byte, any](room, room/2)}
+	return &Findings{recent.New[[32]byte, any](room, room/2)}
 }
 
 // Forget drops them all.
@@ -28,10 +29,10 @@ func found[T any](f *Findings, source []byte, of string, bytes func(T) int, find
 	if f == nil {
 		return find()
 	}
-	h := sha256.New()
+	h := blake3.New()
 	h.Write(source)
 	fmt.Fprintf(h, "\x00%T %s", *new(T), of)
-	key := [sha256.Size]byte(h.Sum(nil))
+	key := [32]byte(h.Sum(nil))
 	if v, ok := f.kept.Get(key); ok {
 		return v.(T), nil
 	}

@@ -22,6 +22,7 @@ func TestTheSubjectIsTheSameAtEverySize(t *testing.T) {
 		t.Fatal(err)
 	}
 	least := min(l.W, l.H)
+	wholes := map[int]*raster.RGBA{} // the whole picture, reduced to the same size
 	where := func(side int, aim string) (x, y float64) {
 		d := job(t, "format=png&object-position="+aim)
 		d.Request.Width, d.Request.Height = float64(side), float64(side)
@@ -29,15 +30,17 @@ func TestTheSubjectIsTheSameAtEverySize(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		// Found again in the whole picture, reduced to the same size.
-		k := float64(side) / float64(least)
-		d.Request.Width, d.Request.Height = math.Round(float64(l.W)*k), math.Round(float64(l.H)*k)
-		d.Request.Position.Declared, d.Request.Position.Focus = false, 0
-		whole, err := Variant(b.Bytes(), d)
-		if err != nil {
-			t.Fatal(err)
+		if wholes[side] == nil {
+			k := float64(side) / float64(least)
+			d.Request.Width, d.Request.Height = math.Round(float64(l.W)*k), math.Round(float64(l.H)*k)
+			d.Request.Position.Declared, d.Request.Position.Focus = false, 0
+			whole, err := Variant(b.Bytes(), d)
+			if err != nil {
+				t.Fatal(err)
+			}
+			wholes[side] = pixels(t, whole)
 		}
-		return locate(pixels(t, r), pixels(t, whole))
+		return locate(pixels(t, r), wholes[side])
 	}
 	for _, aim := range []string{"subject", "detail"} {
 		x0, y0 := where(least/4*4, aim)

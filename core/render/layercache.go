@@ -1,8 +1,9 @@
 package render
 
 import (
-	"crypto/sha256"
 	"fmt"
+
+	"github.com/zeebo/blake3"
 
 	"echolane/core/declare"
 	"echolane/core/raster"
@@ -13,23 +14,23 @@ import (
 // bound: a mark that stands on every picture of a site is decoded and resampled once. It is safe for concurrent
 // use; the pictures in it are only read. The zero value and nil keep nothing.
 type LayerCache struct {
-	kept *recent.Cache[[sha256.Size]byte, *raster.RGBA]
+	kept *recent.Cache[[32]byte, *raster.RGBA]
 }
 
 // NewLayerCache makes one that holds at most so many bytes of pixels.
 func NewLayerCache(room int) *LayerCache {
-	return &LayerCache{recent.New[[sha256.Size]byte, *raster.RGBA](room, room/4)}
+	return &LayerCache{recent.New[[32]byte, *raster.RGBA](room, room/4)}
 }
 
 // layerKey tells apart everything that a layer's pixels depend on.
-func layerKey(source []byte, d declare.Declarations) [sha256.Size]byte {
-	h := sha256.New()
+func layerKey(source []byte, d declare.Declarations) [32]byte {
+	h := blake3.New()
 	h.Write(source)
 	fmt.Fprintf(h, "\x00%s %v %v", d.AddressForm(), d.Width, d.Height)
-	return [sha256.Size]byte(h.Sum(nil))
+	return [32]byte(h.Sum(nil))
 }
 
-func (c *LayerCache) get(key [sha256.Size]byte) *raster.RGBA {
+func (c *LayerCache) get(key [32]byte) *raster.RGBA {
 	if c == nil {
 		return nil
 	}
@@ -37,7 +38,7 @@ func (c *LayerCache) get(key [sha256.Size]byte) *raster.RGBA {
 	return p
 }
 
-func (c *LayerCache) put(key [sha256.Size]byte, p *raster.RGBA) {
+func (c *LayerCache) put(key [32]byte, p *raster.RGBA) {
 	if c != nil {
 		c.kept.Put(key, p, len(p.Pix))
 	}

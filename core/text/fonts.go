@@ -1,12 +1,13 @@
 package text
 
 import (
-	"crypto/sha256"
 	"fmt"
 	"math"
 	"slices"
 	"strings"
 	"sync"
+
+	"github.com/zeebo/blake3"
 
 	"echolane/core/recent"
 )
@@ -55,7 +56,7 @@ type Cache struct {
 }
 
 type cacheKey struct {
-	digest [sha256.Size]byte
+	digest [32]byte
 	index  int
 }
 
@@ -82,9 +83,9 @@ func (c *Cache) read(data []byte, system bool, index int) (*fontFace, error) {
 	key := cacheKey{index: index}
 	if system && len(data) > 1<<20 { // nobody but the service chooses those
 		ends := append(slices.Clone(data[:64<<10]), data[len(data)-64<<10:]...)
-		key.digest = sha256.Sum256(fmt.Append(ends, len(data)))
+		key.digest = blake3.Sum256(fmt.Append(ends, len(data)))
 	} else {
-		key.digest = sha256.Sum256(data)
+		key.digest = blake3.Sum256(data)
 	}
 	if r, ok := c.fonts.Get(key); ok {
 		return r.font, r.err

@@ -319,6 +319,7 @@ func TestRequestsThatArentQuiteHTTP(t *testing.T) {
 
 // A request that doesn't come to its end is answered as RFC 9110, section 15.5.9, has it.
 func TestRequestsThatDontEndInTime(t *testing.T) {
+	t.Parallel()
 	r := start(t, func(o *Options) { o.ReadTime = 300 * time.Millisecond }, nil)
 	for name, text := range map[string]string{
 		"in its line":        "GET /kestrel/f/ki",

@@ -141,6 +141,7 @@ func TestAnOriginThatHangsHoldsNobodyUp(t *testing.T) {
 
 // A thousand requests for what isn't there ask the origin once, for as long as the lane says.
 func TestWhatIsMissingIsRemembered(t *testing.T) {
+	t.Parallel()
 	o := newOrigin(t, "max-age=60")
 	two := 2
 	r := start(t, func(p *Options) { p.CacheDir = t.TempDir() }, func(d *policy.Document) {
@@ -186,6 +187,7 @@ func TestWhatIsMissingIsRemembered(t *testing.T) {
 
 // An origin that fails is stood in for, where it lets it; and nobody else.
 func TestAnOriginThatFailsIsStoodInFor(t *testing.T) {
+	t.Parallel()
 	o := newOrigin(t, "max-age=1")
 	r := startBefore(t, o)
 	relaxed, must := "max-age=1", "max-age=1, must-revalidate"
@@ -221,6 +223,7 @@ func TestAnOriginThatFailsIsStoodInFor(t *testing.T) {
 
 // Whatever an origin does to a new source, the answer says it, others are served meanwhile, and it is left alone for a while.
 func TestWhatOriginsDoIsSaid(t *testing.T) {
+	t.Parallel()
 	o := newOrigin(t, "max-age=60")
 	r := startBefore(t, o)
 	r.put("kite.png", picture(t, 60, 40))

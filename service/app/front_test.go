@@ -117,6 +117,7 @@ func certificate(t *testing.T, dir string) {
 // A cache in front that is set up as we say holds five variants of an address at most, asks once for all, goes on when a node is
 // lost, and keeps what only some may have from others.
 func TestNginxInFront(t *testing.T) {
+	t.Parallel()
 	all, _ := nodes(t, 3, folderStore(t), shared.Credentials{}, func(o *Options) { o.Proxies = []netip.Prefix{netip.MustParsePrefix("127.0.0.0/8")} })
 	all[0].put("kite.png", picture(t, 300, 200))
 	base, secure := front(t, all)
