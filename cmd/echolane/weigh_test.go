@@ -532,6 +532,7 @@ func TestAPageOfFarTooMuchIsWeighedWithinBounds(t *testing.T) {
 	for i := range 2100 {
 		fmt.Fprintf(&page, `<img src="pictures/mark.png" alt="%d" width="8" height="8" srcset="pictures/mark.png, , ,, 4x 5w, %s 1x">`, i, strings.Repeat(",", i%7))
 	}
+	page.WriteString(strings.Repeat("<b></b>", 15_000)) // siblings, among which each picture has its place
 	began := time.Now()
 	w := weighedPage(t, s, shop(t, page.String()), "--screens", "phone 390x844@1")
 	v := w.Report.Views[0]

@@ -2,6 +2,22 @@
 (() => {
   const images = [];
   const seen = new Set();
+  // Which of its parent's children of its name an element is, and how many there are: a page may have very many in a row.
+  const nth = new Map();
+  const named = new Map();
+  const place = (e) => {
+    const parent = e.parentElement;
+    if (!parent) return [1, 1];
+    if (!named.has(parent)) {
+      const counts = new Map();
+      for (let c = parent.firstElementChild; c; c = c.nextElementSibling) {
+        counts.set(c.localName, (counts.get(c.localName) ?? 0) + 1);
+        nth.set(c, counts.get(c.localName));
+      }
+      named.set(parent, counts);
+    }
+    return [nth.get(e), named.get(parent).get(e.localName)];
+  };
   const path = (e) => {
     const parts = [];
     for (let at = e; at && at.nodeType === 1 && at !== document.documentElement; at = at.parentElement) {
@@ -10,8 +26,8 @@
         parts.unshift(name + "#" + CSS.escape(at.id));
         break;
       }
-      const like = at.parentElement ? [...at.parentElement.children].filter((c) => c.localName === at.localName) : [];
-      if (like.length > 1) name += `:nth-of-type(${like.indexOf(at) + 1})`;
+      const [which, of] = place(at);
+      if (of > 1) name += `:nth-of-type(${which})`;
       parts.unshift(name);
     }
     return parts.slice(-5).join(" > ");
