@@ -105,10 +105,16 @@ func (s *S3) once(ctx context.Context, r request) (a *http.Response, again bool,
 	payload := sha256.Sum256(nil)
 	hash := hex.EncodeToString(payload[:])
 	if r.body != nil {
+		// A store may answer before the connection finds that there is more, so the length is looked at first.
+		if n, err := r.body.Seek(0, io.SeekEnd); err != nil {
+			return nil, false, err
+		} else if n != r.size {
+			return nil, false, fmt.Errorf("%s: %d bytes are to be put, and there are %d", r, r.size, n)
+		}
 		if hash, err = hashOf(at.Scheme, r.body); err != nil {
 			return nil, false, err
 		}
-		body = io.NopCloser(io.LimitReader(r.body, r.size+1)) // one more: a body that is too long fails
+		body = io.NopCloser(io.LimitReader(r.body, r.size+1)) // one more: a file that has grown since fails
 		if r.size == 0 {
 			body = http.NoBody
 		}
