@@ -35,7 +35,8 @@ type Bed struct {
 	Postgres *localpg.Server
 	Effort   string // of the sites that Kestrel makes; "": a new site's
 
-	prepared *Databases
+	prepared    *Databases
+	endPostgres func()
 }
 
 // New builds the binary, has the pictures drawn and starts PostgreSQL. Close ends and removes all of it.
@@ -57,7 +58,7 @@ func New() (*Bed, error) {
 		b.Close()
 		return nil, err
 	}
-	if b.Postgres, err = localpg.Start(context.Background(), localpg.Options{Dir: filepath.Join(dir, "postgres"), Throwaway: true}); err != nil {
+	if b.Postgres, b.endPostgres, err = localpg.Passing(context.Background()); err != nil {
 		b.Close()
 		return nil, err
 	}
@@ -67,8 +68,8 @@ func New() (*Bed, error) {
 
 // Close ends PostgreSQL and removes everything.
 func (b *Bed) Close() {
-	if b.Postgres != nil {
-		b.Postgres.Stop()
+	if b.endPostgres != nil {
+		b.endPostgres()
 	}
 	os.RemoveAll(b.Dir)
 }
