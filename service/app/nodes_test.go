@@ -148,7 +148,6 @@ func TestNodesFetchAndMakeOnce(t *testing.T) {
 
 // Who has had what is kept isn't given what was provisional any more, by any node; and one node searches.
 func TestNodesTurnToWhatIsKeptTogether(t *testing.T) {
-	t.Parallel()
 	all, _ := nodes(t, 3, folderStore(t), shared.Credentials{}, func(o *Options) { o.SearchAtOnce = false })
 	all[0].put("kite.png", picture(t, 900, 700))
 	const path = "/kestrel/f/kite.png?width=640&format=webp"
@@ -198,7 +197,6 @@ func TestNodesTurnToWhatIsKeptTogether(t *testing.T) {
 
 // A store that is away, stands still or gives other bytes costs speed only.
 func TestAStoreThatFailsCostsSpeedOnly(t *testing.T) {
-	t.Parallel()
 	real, err := localstore.Start(context.Background(), t.TempDir(), "kept")
 	if err != nil {
 		t.Fatal(err)

@@ -18,7 +18,6 @@ import (
 
 // A purge is in force on every node within a second, and what it concerns is made anew, of sources that are fetched anew.
 func TestAPurgeIsInForceOnEveryNode(t *testing.T) {
-	t.Parallel()
 	all, asked := nodes(t, 3, folderStore(t), shared.Credentials{}, nil)
 	all[0].put("kite.png", picture(t, 200, 100))
 	conn, err := pgx.Connect(context.Background(), all[0].o.DatabaseURL)
@@ -127,7 +126,6 @@ func TestAPurgeIsInForceOnEveryNode(t *testing.T) {
 
 // What is made ahead goes on when a node ends, is left to visitors as if they had asked for it, and can be paused and stopped.
 func TestAWarmingOutlivesANode(t *testing.T) {
-	t.Parallel()
 	all, _ := nodes(t, 2, folderStore(t), shared.Credentials{}, func(o *Options) { o.SearchAtOnce = false })
 	for i := range 12 {
 		all[0].put(fmt.Sprintf("kite-%02d.png", i), picture(t, 240+i, 160))
