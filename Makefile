@@ -64,8 +64,9 @@ conformance-report: ## write what a browser paints beside what we make, worst fi
 	@scripts/need $(BUILD_PACKAGES) $(TEST_PACKAGES)
 	go run ./conformance/report var/conformance.html
 
-subject-report: var/debian-data ## say how well subjects are found, on photographs and drawn pictures
+subject-report: ## say how well subjects are found, on photographs and drawn pictures
 	@scripts/need $(BUILD_PACKAGES) $(PHOTO_PACKAGES)
+	@$(MAKE) --no-print-directory var/debian-data
 	go run ./bench/subjects
 
 # Photographs that a package ships in files of resources.

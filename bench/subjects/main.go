@@ -6,6 +6,7 @@ import (
 	"bufio"
 	"bytes"
 	_ "embed"
+	"errors"
 	"flag"
 	"fmt"
 	"math"
@@ -72,6 +73,9 @@ func run(verbose bool, fitted string) error {
 		set = append(set, Labelled{l.Name, "drawn", subject.Box{X0: l.X0 / w, Y0: l.Y0 / h, X1: l.X1 / w, Y1: l.Y1 / h}, small(p), w, h})
 	}
 	if fitted != "" {
+		if len(more) == 0 {
+			return errors.New("the weights are fitted on those photographs, too")
+		}
 		return fit(set, fitted)
 	}
 	found := make([]subject.Found, len(set))
